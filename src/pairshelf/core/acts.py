@@ -1,0 +1,59 @@
+"""Who may do what. Every act is allowed to the roles that need it and to no other."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class Role(StrEnum):
+    """What a person is here to do."""
+
+    #: Decides: builds, changes, and manages people.
+    ADMINISTRATOR = "administrator"
+    #: Keeps things running: drives, replacements, checks.
+    OPERATOR = "operator"
+    #: Looks.
+    VIEWER = "viewer"
+
+
+class Act(StrEnum):
+    """Something a person can do, as far as rights tell it apart."""
+
+    #: See everything but users; compare.
+    LOOK = "look"
+    #: Import drives, take new ones in.
+    MANAGE_DRIVES = "manage-drives"
+    #: Draw up and approve the building of pools.
+    BUILD_POOLS = "build-pools"
+    #: Draw up and approve the replacement of a drive.
+    REPLACE_DRIVES = "replace-drives"
+    #: Start checks, pause jobs and choose their pace.
+    RUN_JOBS = "run-jobs"
+    #: Work the simulated devices and their clock.
+    WORK_STAND_INS = "work-stand-ins"
+    #: Add users, change their roles.
+    MANAGE_USERS = "manage-users"
+
+
+_ALLOWED: dict[Act, frozenset[Role]] = {
+    Act.LOOK: frozenset(Role),
+    Act.MANAGE_DRIVES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
+    Act.BUILD_POOLS: frozenset({Role.ADMINISTRATOR}),
+    Act.REPLACE_DRIVES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
+    Act.RUN_JOBS: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
+    Act.WORK_STAND_INS: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
+    Act.MANAGE_USERS: frozenset({Role.ADMINISTRATOR}),
+}
+
+#: Which act each kind of change sheet is.
+SHEET_ACTS: dict[str, Act] = {"build-pool": Act.BUILD_POOLS, "replace-drive": Act.REPLACE_DRIVES}
+
+
+def allowed(role: str, act: Act) -> bool:
+    """Whether a role may do an act."""
+    return Role(role) in _ALLOWED[act]
+
+
+def acts_of(role: str) -> list[str]:
+    """All acts a role may do."""
+    return [act.value for act in Act if allowed(role, act)]

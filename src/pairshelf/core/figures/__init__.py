@@ -1,0 +1,1 @@
+"""Figures of a layout: one module each, a layout in, numbers out."""

@@ -1,0 +1,142 @@
+"""Carrying a job: step after step, each in a transaction of its own, at the pace of simulated time."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+import structlog
+from sqlalchemy.exc import DBAPIError
+from sqlmodel import Session, col, select
+
+from pairshelf.core.device import DeviceError, Devices
+from pairshelf.core.errors import PairShelfError
+from pairshelf.core.figures.durations import FAST, GENTLE
+from pairshelf.engine.jobs import STEPS, Held, Work, finish, pause
+from pairshelf.engine.log import SYSTEM, log
+from pairshelf.engine.observe import observe
+from pairshelf.engine.pools import devices, open_pool
+from pairshelf.engine.queue import enqueue
+from pairshelf.store.database import Lock, held_lock, transaction
+from pairshelf.store.tables import JobRow, JobState, Setting, now
+
+__all__ = ["carry", "pause", "pick_up_the_dropped", "simulated_speed"]
+
+#: Simulated seconds in a second, where nothing was chosen; 0 means at once.
+USUAL_SPEED = 3600
+#: Wall seconds a step should last.
+_STEP = 0.25
+_MOST = 512
+
+_logger = structlog.get_logger()
+
+
+def simulated_speed(session: Session) -> int:
+    """Simulated seconds that pass in a second; 0: jobs take no longer than computing takes."""
+    row = session.get(Setting, "speed")
+    return int(row.value["factor"]) if row else USUAL_SPEED
+
+
+def carry(job_id: int, *, stop: Callable[[], bool] = lambda: False) -> None:
+    """Work on a job until it is done, paused, or ``stop`` says so. One worker a job at a time."""
+    with held_lock(Lock.JOB, job_id) as mine:
+        if mine is None:
+            return
+        world = devices()
+        while not stop():
+            waits = _step(job_id, world)
+            if waits is None:
+                return
+            _wait(waits, job_id, stop)
+
+
+def _step(job_id: int, world: Devices) -> float | None:
+    """One step; the seconds to wait before the next, or None when there is none."""
+    try:
+        with transaction() as session:
+            pool_id = session.exec(select(JobRow.pool_id).where(JobRow.id == job_id)).first()
+            if pool_id is None:
+                return None
+            pool = open_pool(session, pool_id)
+            job = session.get(JobRow, job_id, with_for_update=True)
+            assert job is not None
+            if job.state not in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
+                return None
+            speed = simulated_speed(session)
+            slowed = 1 / (1 - (GENTLE if job.pace == "gentle" else FAST))
+            work = Work(session, job, pool, world, _size_of_step(job, speed, slowed))
+            return _do(work, speed, slowed)
+    except DeviceError as error:
+        _logger.warning("device", serial=error.serial, presence=error.presence.value)
+        observe(world)
+        return _STEP
+    except PairShelfError as error:
+        _give_up(job_id, error.message)
+        return None
+
+
+def _do(work: Work, speed: int, slowed: float) -> float | None:
+    job = work.job
+    try:
+        seconds = STEPS[job.kind](work)
+    except Held as held:
+        if (job.state, job.why_held) != (JobState.HELD, held.why):
+            job.state, job.why_held = JobState.HELD, held.why
+        return 4 * _STEP
+    job.started_at = job.started_at or now()
+    job.state, job.why_held = JobState.RUNNING, None
+    job.spent = min(job.seconds, job.spent + seconds)
+    if job.cursor >= job.total:
+        finish(work)
+        return None
+    return seconds * slowed / speed if speed else 0.0
+
+
+def _size_of_step(job: JobRow, speed: int, slowed: float) -> int:
+    """Stripes that fill a step's time at this speed."""
+    if not speed or not job.seconds:
+        return _MOST
+    return max(1, min(_MOST, int(_STEP * speed / (job.seconds / job.total * slowed))))
+
+
+def _wait(seconds: float, job_id: int, stop: Callable[[], bool]) -> None:
+    """Let simulated time pass, in slices, so that a new speed or a pause is noticed."""
+    until = time.monotonic() + seconds
+    looked = time.monotonic()
+    while (left := until - time.monotonic()) > 0 and not stop():
+        time.sleep(min(left, _STEP))
+        if time.monotonic() - looked > 2:
+            looked = time.monotonic()
+            with transaction() as session:
+                state = session.exec(select(JobRow.state).where(JobRow.id == job_id)).first()
+                if state == JobState.PAUSED or simulated_speed(session) == 0:
+                    return
+
+
+def _give_up(job_id: int, why: str) -> None:
+    with transaction() as session:
+        job = session.get(JobRow, job_id, with_for_update=True)
+        if job is None or job.state in (JobState.DONE, JobState.FAILED):
+            return
+        job.state, job.error, job.finished_at, job.why_held = JobState.FAILED, why, now(), None
+        log(session, SYSTEM, f"{job.kind}-ended", str(job.pool_id), f"{job.kind} ended unfinished: {why}", job=job_id)
+
+
+def pick_up_the_dropped() -> int:
+    """Enqueue again every open job that no worker holds, as after a crash; how many there were."""
+    with transaction() as session:
+        ids = session.exec(
+            select(JobRow.id).where(col(JobRow.state).in_((JobState.WAITING, JobState.RUNNING, JobState.HELD)))
+        ).all()
+    dropped = 0
+    for job_id in ids:
+        try:
+            with held_lock(Lock.JOB, job_id or 0) as mine:
+                if mine is None:
+                    continue
+            with transaction() as session:
+                enqueue(session, job_id or 0)
+            dropped += 1
+        except DBAPIError:  # the database is going away; the next round sees to it
+            break
+    return dropped

@@ -1,0 +1,185 @@
+"""What the devices show, brought into the books: arrivals, drives that vanish, fail, warn or return."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from sqlalchemy.exc import IntegrityError
+from sqlmodel import Session, col, or_, select
+
+from pairshelf.core.device import Arrival, Devices, Presence
+from pairshelf.core.drives import extents_of
+from pairshelf.core.figures.survival import after_failures
+from pairshelf.engine.jobs import start_rebuild
+from pairshelf.engine.log import SYSTEM, log
+from pairshelf.engine.pools import OpenPool, open_pool, refresh_state
+from pairshelf.store.database import transaction
+from pairshelf.store.estate import add_records
+from pairshelf.store.tables import Condition, DriveRow, MemberState, PoolPlace, Service, Shelf, Site, now
+
+_CONDITIONS = {
+    Presence.ANSWERS: Condition.GOOD,
+    Presence.WARNS: Condition.FAILING,
+    Presence.ABSENT: Condition.MISSING,
+    Presence.FAILED: Condition.FAILED,
+}
+_SENTENCES = {
+    Condition.GOOD: "answers again",
+    Condition.FAILING: "still answers, but its readings warn",
+    Condition.MISSING: "is not in its bay any more",
+    Condition.FAILED: "has failed",
+}
+
+
+def observe(world: Devices) -> bool:
+    """Bring everything that changed into the books; whether anything had."""
+    changed = False
+    for arrival in world.arrivals():
+        _arrive(world, arrival)
+        changed = True
+    troubled = world.troubled()
+    for drive_id in _differing(troubled):
+        with transaction() as session:
+            changed |= _settle(session, drive_id, troubled)
+    return changed
+
+
+def _differing(troubled: Mapping[str, Presence]) -> list[int]:
+    """Drives whose condition on the books is not what the devices show."""
+    with transaction() as session:
+        rows = session.exec(
+            select(DriveRow).where(or_(col(DriveRow.condition) != Condition.GOOD, col(DriveRow.serial).in_(troubled)))
+        )
+        return [r.id or 0 for r in rows if r.condition != _CONDITIONS[troubled.get(r.serial, Presence.ANSWERS)]]
+
+
+def _arrive(world: Devices, arrival: Arrival) -> None:
+    record = arrival.record
+    try:
+        with transaction() as session:
+            known = session.exec(select(DriveRow).where(DriveRow.serial == record.serial)).first()
+            if known:
+                _return_to_bay(session, known, arrival)
+            else:
+                label = world.open(record.serial, record.size).read_label()
+                if label and not record.holds:
+                    record = replace(record, holds=f"data of a pool {label.get('pool')}")
+                add_records(session, [record], service=Service.NEW)
+                log(session, SYSTEM, "drive-arrived", record.serial,
+                    f"A new drive {record.serial} is in {record.shelf} bay {record.bay}.")  # fmt: skip
+    except IntegrityError:
+        with transaction() as session:
+            log(session, SYSTEM, "drive-not-recorded", record.serial,
+                f"Drive {record.serial} says it is in {record.shelf} bay {record.bay}, where another drive is.")  # fmt: skip
+    world.acknowledge(arrival)
+
+
+def _return_to_bay(session: Session, drive: DriveRow, arrival: Arrival) -> None:
+    record = arrival.record
+    shelf = session.exec(
+        select(Shelf).join(Site, col(Site.id) == Shelf.site_id)
+        .where(Shelf.name == record.shelf, Site.name == record.site)
+    ).first()  # fmt: skip
+    if shelf is not None:
+        drive.shelf_id, drive.bay = shelf.id, record.bay
+        log(session, SYSTEM, "drive-moved", drive.serial, f"Drive {drive.serial} is now in {record.shelf} bay {record.bay}.")
+
+
+def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence]) -> bool:
+    """Bring one drive's condition, and what it means for its pool, into the books."""
+    place = session.exec(select(PoolPlace).where(PoolPlace.drive_id == drive_id)).first()
+    pool = open_pool(session, place.pool_id) if place else None
+    drive = session.get(DriveRow, drive_id, with_for_update=True, populate_existing=True)
+    assert drive is not None
+    condition = _CONDITIONS[troubled.get(drive.serial, Presence.ANSWERS)]
+    if drive.condition == condition:
+        return False
+    drive.condition, drive.seen_at = condition, now()
+    shelf = session.get(Shelf, drive.shelf_id) if drive.shelf_id else None
+    where = f"{shelf.name} bay {drive.bay}" if shelf else "on no shelf"
+    log(session, SYSTEM, f"drive-{condition.value}", drive.serial, f"Drive {drive.serial} ({where}) {_SENTENCES[condition]}.")
+    if pool:
+        own = next((p for p in pool.places if p.drive_id == drive_id), None)
+        if own is not None and own.slot is not None:
+            _settle_member(session, pool, own, condition)
+    return True
+
+
+def _settle_member(session: Session, pool: OpenPool, place: PoolPlace, condition: Condition) -> None:
+    if condition is Condition.MISSING:
+        whole = place.state == MemberState.ACTIVE
+        place.state, place.away_since = MemberState.MISSING, pool.row.writes if whole else -1
+    elif condition is Condition.FAILED:
+        place.state = MemberState.FAILED
+    elif place.state == MemberState.MISSING:
+        _come_back(session, pool, place)
+    _bring_back_the_stale(session, pool)
+    refresh_state(session, pool)
+    session.flush()
+    bring_in_spares(session, pool)
+
+
+def _bring_back_the_stale(session: Session, pool: OpenPool) -> None:
+    """Drives that came back earlier but could not be filled then, perhaps can now."""
+    for place in pool.members:
+        if place.state == MemberState.MISSING and place.drive_id:
+            drive = session.get(DriveRow, place.drive_id)
+            if drive is not None and drive.condition in (Condition.GOOD, Condition.FAILING):
+                _come_back(session, pool, place)
+
+
+def _come_back(session: Session, pool: OpenPool, place: PoolPlace) -> None:
+    """A drive is back: as it was if it missed nothing, otherwise it is filled again."""
+    if place.away_since == pool.row.writes:
+        place.state, place.away_since = MemberState.ACTIVE, None
+        return
+    place.state = MemberState.FAILED
+    away = {str(p.slot) for p in pool.members if p.state != MemberState.ACTIVE}
+    if after_failures(pool.layout, away).survives:
+        start_rebuild(session, pool, place.slot or 0, SYSTEM)
+    else:
+        # Nothing to fill it from yet; what it holds is old, and it waits as one that is away.
+        place.state = MemberState.MISSING
+
+
+def bring_in_spares(session: Session, pool: OpenPool) -> None:
+    """A spare takes the place of each failed drive it is large enough for."""
+    if pool.row.state in ("lost", "unreachable"):
+        return
+    for place in pool.members:
+        if place.state != MemberState.FAILED:
+            continue
+        spare = _fitting_spare(session, pool, place)
+        if spare is None:
+            continue
+        old = session.get(DriveRow, place.drive_id) if place.drive_id else None
+        drive = session.get(DriveRow, spare.drive_id)
+        assert drive is not None
+        pool.places.remove(spare)
+        session.delete(spare)
+        session.flush()
+        give_place(session, pool, place, drive)
+        start_rebuild(session, pool, place.slot or 0, SYSTEM)
+        log(session, SYSTEM, "spare-took-over", pool.row.name,
+            f"Spare {drive.serial} takes the place of {old.serial if old else 'a lost drive'} in {pool.row.name}.")  # fmt: skip
+        refresh_state(session, pool)
+
+
+def _fitting_spare(session: Session, pool: OpenPool, place: PoolPlace) -> PoolPlace | None:
+    spares = [p for p in pool.places if p.slot is None and extents_of(p.size) >= extents_of(place.size)]
+    good = []
+    for spare in sorted(spares, key=lambda p: (p.size, p.drive_id or 0)):
+        drive = session.get(DriveRow, spare.drive_id)
+        if drive is not None and drive.condition == Condition.GOOD:
+            good.append(spare)
+    return good[0] if good else None
+
+
+def give_place(session: Session, pool: OpenPool, place: PoolPlace, drive: DriveRow) -> None:
+    """The drive takes the place; the one that was there leaves the pool with what it holds."""
+    if place.drive_id and (old := session.get(DriveRow, place.drive_id)):
+        old.service = Service.FREE
+        old.holds = f"old data of pool {pool.row.name}, readable"
+    place.drive_id = drive.id
+    drive.service, drive.holds = Service.IN_USE, None

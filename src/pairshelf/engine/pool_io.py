@@ -1,0 +1,303 @@
+"""Reading and writing a pool's extents over its members: parity, reconstruction, sync, rebuild, check.
+
+Works on *runs*: rows of one group that are contiguous on every member. Within a run, the rows at
+which parity stands on the same members are handled together as one array operation.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from pairshelf.core.device import Device
+from pairshelf.core.erasure import Block, locate, parity, reconstruct
+from pairshelf.core.errors import NotPossible
+from pairshelf.core.layouts.model import Code, Group
+from pairshelf.core.placement import Placement, columns_of
+from pairshelf.engine.stripe_journal import Intent, StripeJournal
+
+
+@dataclass(slots=True)
+class Member:
+    """A place in the pool as the I/O sees it."""
+
+    #: None: its drive is away or gone.
+    device: Device | None
+    #: Stripes that stand on it already while it is being rebuilt; None: all.
+    rebuilt_to: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """Rows ``row`` to ``row + rows`` of a group of a band; ``number`` is its first stripe's."""
+
+    band: int
+    group: int
+    row: int
+    rows: int
+    number: int
+
+
+@dataclass(slots=True)
+class Compared:
+    """What a check of some stripes found."""
+
+    extents: int = 0
+    #: (band, group, row) of stripes whose redundancy does not agree.
+    mismatches: list[tuple[int, int, int]] = field(default_factory=list)
+    #: Of these, put right because the wrong extent could be told: (slot, row).
+    put_right: list[tuple[int, int]] = field(default_factory=list)
+
+
+class PoolIO:
+    """One pool's bytes. Not safe for two users at once: the caller holds the pool's lock."""
+
+    def __init__(self, placement: Placement, members: Sequence[Member], block: int, journal: StripeJournal) -> None:
+        self.placement, self.members, self.block, self.journal = placement, members, block, journal
+
+    # -- after a crash -------------------------------------------------------------------------
+
+    def recover(self) -> int:
+        """Finish the write that a crash interrupted; returns how many pieces were written again."""
+        pending = self.journal.pending()
+        present = {m.device.serial: m.device for m in self.members if m.device}
+        for intent in pending:
+            if device := present.get(intent.serial):
+                device.write(intent.start, intent.data)
+                device.flush()
+        if pending:
+            self.journal.clear()
+        return len(pending)
+
+    # -- what users of the pool do -------------------------------------------------------------
+
+    def read(self, address: int, count: int) -> bytes:
+        """``count`` data extents from a pool address, reconstructed where members are away."""
+        out = np.empty((count, self.block), np.uint8)
+        for run, base in self._touched(address, count):
+            group = self._group(run)
+            loaded = self._load(run)
+            for rows, columns in self._phases(group, run):
+                present = {c: loaded[m][rows] for c, m in enumerate(columns) if m in loaded}
+                addresses = base + rows * self.placement.bands[run.band].data
+                wanted = [c for c in range(group.data) if _within(addresses + c, address, count).any()]
+                found = self._columns(group, present, wanted)
+                for column in wanted:
+                    hit = _within(addresses + column, address, count)
+                    out[addresses[hit] + column - address] = found[column][hit]
+        return out.tobytes()
+
+    def write(self, address: int, data: bytes) -> None:
+        """Write data extents from a pool address; whole stripes change, or none."""
+        blocks = np.frombuffer(data, np.uint8).reshape(-1, self.block)
+        intents: list[Intent] = []
+        for run, base in self._touched(address, len(blocks)):
+            group = self._group(run)
+            loaded = self._load(run)
+            fresh = {m: np.empty((run.rows, self.block), np.uint8) for m in group.members}
+            for rows, columns in self._phases(group, run):
+                present = {c: loaded[m][rows] for c, m in enumerate(columns) if m in loaded}
+                addresses = base + rows * self.placement.bands[run.band].data
+                for column, block in enumerate(self._rewritten(group, present, addresses, address, blocks)):
+                    fresh[columns[column]][rows] = block
+            for member in group.members:
+                if device := self.members[member].device:
+                    intents.append(Intent(device.serial, run.row, fresh[member].tobytes()))
+        self.journal.record(intents)
+        present_devices = {m.device.serial: m.device for m in self.members if m.device}
+        for intent in intents:
+            present_devices[intent.serial].write(intent.start, intent.data)
+        self.flush()
+        self.journal.clear()
+
+    def flush(self) -> None:
+        """Everything written so far to stable storage."""
+        for member in self.members:
+            if member.device:
+                member.device.flush()
+
+    def _rewritten(
+        self, group: Group, present: dict[int, Block], addresses: npt.NDArray[np.int64], start: int, blocks: Block
+    ) -> list[Block]:
+        """All columns of some rows with the new data in them."""
+        covered = [_within(addresses + c, start, len(blocks)) for c in range(group.data)]
+        untouched = [c for c, hit in enumerate(covered) if not hit.all()]
+        old = self._columns(group, present, untouched)
+        data: list[Block] = []
+        for column, hit in enumerate(covered):
+            block = old[column].copy() if column in old else np.empty((len(addresses), self.block), np.uint8)
+            block[hit] = blocks[addresses[hit] + column - start]
+            data.append(block)
+        if group.code is Code.COPIES:
+            return data * len(group.members)
+        return data + parity(data, group.parity)
+
+    # -- jobs ----------------------------------------------------------------------------------
+
+    def runs(self, start: int, most: int) -> list[Run]:
+        """The runs that hold stripes ``start`` to ``start + most``."""
+        return [
+            Run(b, g, row, rows, self.placement.stripe_number(b, g, row))
+            for b, g, row, rows in self.placement.runs(start, most)
+        ]
+
+    def sync(self, run: Run) -> None:
+        """Bring the redundancy of a run in step with its data, whatever it held before."""
+        group = self._group(run)
+        loaded = self._load(run)
+        if group.code is Code.COPIES:
+            source = next((loaded[m] for m in group.members if m in loaded), None)
+            if source is None:
+                raise NotPossible("No member of a set answers.", code="unreachable")
+            for member in group.members:
+                self._put(member, run.row, source)
+            return
+        fresh = {m: loaded[m].copy() for m in group.members}
+        for rows, columns in self._phases(group, run):
+            checks = parity([loaded[m][rows] for m in columns[: group.data]], group.parity)
+            for member, block in zip(columns[group.data :], checks, strict=True):
+                fresh[member][rows] = block
+        for member in group.members:
+            self._put(member, run.row, fresh[member])
+
+    def rebuild(self, run: Run, slot: int) -> bool:
+        """Compute a member's rows from the rest of its set and write them; False if it has none here."""
+        group = self._group(run)
+        if slot not in group.members:
+            return False
+        loaded = self._load(run, leaving_out=slot)
+        fresh = np.empty((run.rows, self.block), np.uint8)
+        for rows, columns in self._phases(group, run):
+            present = {c: loaded[m][rows] for c, m in enumerate(columns) if m in loaded}
+            wanted = columns.index(slot)
+            fresh[rows] = self._columns(group, present, [wanted])[wanted]
+        self._put(slot, run.row, fresh)
+        return True
+
+    def check(self, run: Run, *, put_right: bool) -> Compared:
+        """Read every member's rows and compare; where one wrong extent can be told, put it right."""
+        group = self._group(run)
+        found = Compared()
+        if group.code is Code.NONE:
+            for member in group.members:
+                self._load_member(member, run)
+                found.extents += run.rows
+            return found
+        loaded = {m: self._load_member(m, run) for m in group.members}
+        found.extents = run.rows * len(group.members)
+        for rows, columns in self._phases(group, run):
+            blocks = [loaded[m][rows] for m in columns]
+            wrong = _disagreeing(group, blocks)
+            for index in np.nonzero(wrong)[0]:
+                row = run.row + int(rows[index])
+                found.mismatches.append((run.band, run.group, row))
+                if put_right and (slot := self._mend(group, columns, [b[index] for b in blocks], row)) is not None:
+                    found.put_right.append((slot, row))
+        return found
+
+    def _mend(self, group: Group, columns: Sequence[int], stripe: list[Block], row: int) -> int | None:
+        """Put the one wrong extent of a stripe right, if it can be told which it is; its slot."""
+        column = _odd_one(stripe) if group.code is Code.COPIES else locate(group.data, stripe)
+        if column is None:
+            return None
+        rest = {c: b for c, b in enumerate(stripe) if c != column}
+        right = self._columns(group, rest, [column])[column]
+        slot = columns[column]
+        self._put(slot, row, right.reshape(1, -1))
+        return slot
+
+    # -- the workings --------------------------------------------------------------------------
+
+    def _group(self, run: Run) -> Group:
+        return self.placement.bands[run.band].groups[run.group]
+
+    def _touched(self, address: int, count: int) -> Iterator[tuple[Run, int]]:
+        """Runs that hold the addresses, with the pool address of each run's first data extent."""
+        first = 0
+        for b, band in enumerate(self.placement.bands):
+            low, high = max(address, first), min(address + count, first + band.capacity)
+            if low < high:
+                top, bottom = (low - first) // band.data, (high - 1 - first) // band.data
+                offset = 0
+                for g, group in enumerate(band.groups):
+                    base = first + top * band.data + offset
+                    span = (bottom - top) * band.data + group.data
+                    if base < address + count and base + span > address:
+                        row = band.start + top
+                        yield Run(b, g, row, bottom - top + 1, self.placement.stripe_number(b, g, row)), base
+                    offset += group.data
+            first += band.capacity
+
+    def _phases(self, group: Group, run: Run) -> Iterator[tuple[npt.NDArray[np.int64], tuple[int, ...]]]:
+        """Rows (from the run's first) with the same column order, and that order."""
+        every = np.arange(run.rows)
+        if group.code is not Code.PARITY:
+            yield every, group.members
+            return
+        n = len(group.members)
+        for phase in range(min(n, run.rows)):
+            yield every[phase::n], columns_of(group, run.row + phase)
+
+    def _load(self, run: Run, *, leaving_out: int | None = None) -> dict[int, Block]:
+        """The run's rows of every member that has them."""
+        loaded = {}
+        for member in self._group(run).members:
+            if member != leaving_out and self._stands_on(member, run):
+                loaded[member] = self._load_member(member, run)
+        return loaded
+
+    def _stands_on(self, member: int, run: Run) -> bool:
+        place = self.members[member]
+        return place.device is not None and (place.rebuilt_to is None or run.number + run.rows <= place.rebuilt_to)
+
+    def _load_member(self, member: int, run: Run) -> Block:
+        device = self.members[member].device
+        if device is None:
+            raise NotPossible("A member is away.", code="unreachable")
+        return np.frombuffer(device.read(run.row, run.rows), np.uint8).reshape(run.rows, self.block)
+
+    def _put(self, member: int, row: int, rows: Block) -> None:
+        if device := self.members[member].device:
+            device.write(row, np.ascontiguousarray(rows).data)
+
+    def _columns(self, group: Group, present: dict[int, Block], wanted: Sequence[int]) -> dict[int, Block]:
+        """The wanted columns, computed where they are not there."""
+        if all(c in present for c in wanted):
+            return {c: present[c] for c in wanted}
+        if group.code is Code.COPIES and present:
+            any_copy = next(iter(present.values()))
+            return dict.fromkeys(wanted, any_copy)
+        if group.code is Code.PARITY:
+            return reconstruct(group.data, group.parity, present, wanted)
+        raise NotPossible("The only copy of this data is on a drive that is gone.", code="data-lost")
+
+
+def _within(addresses: npt.NDArray[np.int64], start: int, count: int) -> npt.NDArray[np.bool_]:
+    inside: npt.NDArray[np.bool_] = (addresses >= start) & (addresses < start + count)
+    return inside
+
+
+def _disagreeing(group: Group, blocks: list[Block]) -> npt.NDArray[np.bool_]:
+    """For each row, whether its redundancy disagrees with its data."""
+    if group.code is Code.COPIES:
+        pairs = [(blocks[0], other) for other in blocks[1:]]
+    else:
+        pairs = list(zip(parity(blocks[: group.data], group.parity), blocks[group.data :], strict=True))
+    wrong = np.zeros(len(blocks[0]), bool)
+    for a, b in pairs:
+        if not np.array_equal(a, b):
+            wrong |= (a != b).any(axis=1)
+    return wrong
+
+
+def _odd_one(copies: list[Block]) -> int | None:
+    """Of three or more copies, the one that differs from all others."""
+    if len(copies) < 3:
+        return None
+    odd = [i for i, c in enumerate(copies) if not any(np.array_equal(c, o) for j, o in enumerate(copies) if j != i)]
+    return odd[0] if len(odd) == 1 else None
+
+

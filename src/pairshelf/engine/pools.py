@@ -1,0 +1,100 @@
+"""A built pool as the engine handles it: its row, its places, its bytes, its state."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+from sqlmodel import Session, col, select
+
+from pairshelf.core.device import Devices
+from pairshelf.core.errors import NotPossible
+from pairshelf.core.figures.survival import PoolState, state_of
+from pairshelf.core.layouts import Layout
+from pairshelf.core.placement import Placement
+from pairshelf.engine.log import SYSTEM, log
+from pairshelf.engine.pool_io import Member, PoolIO
+from pairshelf.engine.stripe_journal import StripeJournal
+from pairshelf.standin.world import World
+from pairshelf.store.database import Lock, lock_until_commit
+from pairshelf.store.estate import designed_layout
+from pairshelf.store.settings import settings
+from pairshelf.store.tables import DriveRow, MemberState, PoolPlace, PoolRow
+
+
+@lru_cache
+def devices() -> World:
+    """The devices of this process. An agent for real drives would be made here instead."""
+    return World(settings().devices)
+
+
+@dataclass(slots=True)
+class OpenPool:
+    """A pool under its lock, for the length of a transaction."""
+
+    row: PoolRow
+    places: list[PoolPlace]
+    layout: Layout
+
+    def place(self, slot: int) -> PoolPlace:
+        """The member's place at a slot."""
+        return next(p for p in self.places if p.slot == slot)
+
+    @property
+    def members(self) -> list[PoolPlace]:
+        """Members' places in the order of slots."""
+        return sorted((p for p in self.places if p.slot is not None), key=lambda p: p.slot or 0)
+
+    @property
+    def whole(self) -> bool:
+        """Every place holds all its data."""
+        return all(p.state == MemberState.ACTIVE for p in self.members)
+
+    def serves(self) -> bool:
+        """Whether its data can be read and written now."""
+        return self.row.state not in (PoolState.LOST, PoolState.UNREACHABLE)
+
+
+def open_pool(session: Session, pool_id: int) -> OpenPool:
+    """Take the pool's lock until the transaction ends, and load it."""
+    lock_until_commit(session, Lock.POOL, pool_id)
+    row = session.get(PoolRow, pool_id, populate_existing=True)
+    if row is None:
+        raise NotPossible("There is no such pool any more.", code="pool-gone")
+    places = list(
+        session.exec(select(PoolPlace).where(PoolPlace.pool_id == pool_id).execution_options(populate_existing=True))
+    )
+    return OpenPool(row, places, designed_layout(row, places))
+
+
+def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO:
+    """The pool's bytes, any interrupted write finished first."""
+    ids = [p.drive_id for p in pool.members if p.drive_id is not None]
+    drives = {d.id: d for d in session.exec(select(DriveRow).where(col(DriveRow.id).in_(ids)))}
+    members = []
+    for place in pool.members:
+        drive = drives.get(place.drive_id)
+        away = drive is None or place.state in (MemberState.MISSING, MemberState.FAILED)
+        device = None if away or drive is None else world.open(drive.serial, drive.size)
+        members.append(Member(device, place.rebuilt_to if place.state == MemberState.REBUILDING else None))
+    journal = StripeJournal(settings().devices / "journals" / f"pool-{pool.row.id}")
+    io = PoolIO(Placement(pool.layout), members, world.block, journal)
+    io.recover()
+    return io
+
+
+def refresh_state(session: Session, pool: OpenPool) -> None:
+    """Work the pool's state out from its places; a change goes to the logbook."""
+    failed = [str(p.slot) for p in pool.members if p.state in (MemberState.FAILED, MemberState.REBUILDING)]
+    missing = [str(p.slot) for p in pool.members if p.state == MemberState.MISSING]
+    state = state_of(pool.layout, failed, missing)
+    if state == pool.row.state:
+        return
+    before, pool.row.state = pool.row.state, state.value
+    log(session, SYSTEM, "pool-state", pool.row.name, f"Pool {pool.row.name} is {state.value}; it was {before}.",
+        before=before, after=state.value)  # fmt: skip
+
+
+def label_of(pool: PoolRow, slot: int | None) -> dict[str, object]:
+    """What is written on a drive so that its pool can be recognised."""
+    return {"pool": pool.name, "pool_id": pool.id, "slot": slot, "scheme": pool.scheme, "sets": pool.sets}

@@ -1,0 +1,103 @@
+"""The worker process: carries jobs, watches the devices, and picks up what a crash dropped."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import signal
+import threading
+import time
+
+import procrastinate
+import structlog
+from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlmodel import col, select
+
+from pairshelf.engine.carry import carry, pick_up_the_dropped
+from pairshelf.engine.observe import observe
+from pairshelf.engine.pools import devices
+from pairshelf.engine.queue import TASK, queue
+from pairshelf.store.database import Lock, engine, held_lock, transaction
+from pairshelf.store.tables import Setting, now
+
+#: Jobs one worker carries side by side.
+CONCURRENCY = 8
+_LOOK_EVERY = 0.5
+_ROUND_EVERY = 3.0
+
+_stopping = threading.Event()
+_logger = structlog.get_logger()
+
+
+def register(app: procrastinate.App) -> None:
+    """Tell the queue what its one task does."""
+
+    @app.task(name=TASK, pass_context=False)
+    def carry_job(job_id: int) -> None:
+        carry(job_id, stop=_stopping.is_set)
+
+
+def watch() -> None:
+    """Look at the devices twice a second; every few seconds see to dropped jobs and say we are here."""
+    last_round = 0.0
+    while not _stopping.is_set():
+        try:
+            if time.monotonic() - last_round > _ROUND_EVERY:
+                last_round = time.monotonic()
+                _beat()
+                pick_up_the_dropped()
+            with held_lock(Lock.WATCH) as mine:
+                if mine is not None:
+                    observe(devices())
+        except (DBAPIError, OSError) as error:
+            _logger.warning("watch", error=str(error).split("\n")[0])
+            _stopping.wait(1)
+        _stopping.wait(_LOOK_EVERY)
+
+
+def _beat() -> None:
+    with transaction() as session:
+        row = session.exec(select(Setting).where(col(Setting.key) == "worker")).first() or Setting(key="worker")
+        row.value = {"seen_at": now().isoformat()}
+        session.add(row)
+
+
+async def _serve(app: procrastinate.App) -> None:
+    async with app.open_async():
+        await app.run_worker_async(
+            concurrency=CONCURRENCY,
+            install_signal_handlers=False,
+            delete_jobs="always",
+            fetch_job_polling_interval=1.0,
+            shutdown_graceful_timeout=8,
+        )
+
+
+def main() -> None:
+    """Run until told to stop. Ends with an error when the database is lost; whoever started it tries again."""
+    app = queue()
+    register(app)
+    with contextlib.suppress(OperationalError):
+        pick_up_the_dropped()
+    watcher = threading.Thread(target=watch, name="watch", daemon=True)
+    watcher.start()
+    loop = asyncio.new_event_loop()
+    task = loop.create_task(_serve(app))
+
+    def stop() -> None:
+        _stopping.set()
+        task.cancel()
+
+    for number in (signal.SIGTERM, signal.SIGINT):
+        loop.add_signal_handler(number, stop)
+    try:
+        with contextlib.suppress(asyncio.CancelledError):
+            loop.run_until_complete(task)
+    finally:
+        _stopping.set()
+        watcher.join(timeout=3)
+        engine().dispose()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,262 @@
+"""Inventories as comma-separated values (RFC 4180).
+
+Read kindly: UTF-8 with or without a byte-order mark, or UTF-16 with one; comma, semicolon or tab;
+headings matched by meaning; a unit in a heading counts for its cells. Written strictly: UTF-8,
+commas, CRLF, and no cell that a spreadsheet could take for a formula.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from difflib import get_close_matches
+from typing import Any
+
+from pairshelf.core.drives import Drive, Kind
+from pairshelf.core.errors import BadInput
+from pairshelf.core.inventory import COLUMNS, Column, DriveRecord, RowError
+
+MOST_ROWS = 20_000
+MOST_BYTES = 16 * 1024 * 1024
+#: Errors listed one by one; the rest are counted.
+MOST_ERRORS = 200
+
+_FORMULA = re.compile(r"^'*[=+\-@\t\r]")
+_GUARDED = re.compile(r"^'+[=+\-@\t\r]")
+
+
+@dataclass(frozen=True, slots=True)
+class Understood:
+    """How one heading was understood; ``field`` None: the column is left aside."""
+
+    heading: str
+    field: str | None
+    as_heading: str | None
+    unit: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """A file as it was understood, before anything is stored."""
+
+    columns: tuple[Understood, ...]
+    rows: tuple[tuple[int, DriveRecord], ...]
+    errors: tuple[RowError, ...]
+    more_errors: int
+    total_rows: int
+
+
+def read_inventory(raw: bytes) -> Reading:
+    """Understand a file. Raises BadInput where it is no list at all; row errors are collected."""
+    table = read_table(raw)
+    try:
+        heading = next(table)
+    except StopIteration:
+        raise BadInput("The file is empty.", code="empty-file") from None
+    columns = _understand(heading[1])
+    named = {u.field for u in columns}
+    errors = [
+        RowError(1, f"There is no column for the {c.heading}.", c.heading)
+        for c in COLUMNS
+        if c.needed and c.field not in named
+    ]
+    readers = _readers(columns)
+    rows: list[tuple[int, DriveRecord]] = []
+    total = surplus = 0
+    for number, cells in table:
+        total += 1
+        if total > MOST_ROWS:
+            raise BadInput(
+                f"More than {MOST_ROWS:,} rows; bring the drives in with several smaller files.", code="too-many-rows"
+            )
+        if errors and errors[0].row == 1:
+            continue
+        record, wrong = _read_row(number, cells, columns, readers)
+        if record:
+            rows.append((number, record))
+        surplus += max(0, len(errors) + len(wrong) - MOST_ERRORS)
+        errors.extend(wrong[: max(0, MOST_ERRORS - len(errors))])
+    if total == 0 and not errors:
+        errors.append(RowError(2, "There are headings but no drives."))
+    return Reading(columns, tuple(rows), tuple(errors), surplus, total)
+
+
+def read_table(raw: bytes) -> Iterable[Any]:
+    """Rows of a CSV file as (number, cells), blank rows left out."""
+    if len(raw) > MOST_BYTES:
+        raise BadInput("The file is larger than 16 MiB; bring the drives in with several smaller files.", code="too-large")
+    content = _decode(raw)
+    first = content.split("\n", 1)[0]
+    delimiter = max(",;\t", key=first.count)
+    reader = csv.reader(io.StringIO(content, newline=""), delimiter=delimiter)
+
+    def numbered() -> Iterable[tuple[int, list[str]]]:
+        number = 0
+        try:
+            for number, cells in enumerate(reader, start=1):
+                if any(c.strip() for c in cells):
+                    yield number, cells
+        except csv.Error as error:
+            raise BadInput(f"Row {number + 1} cannot be read as CSV: {error}.", code="not-csv") from None
+
+    return iter(numbered())
+
+
+def _decode(raw: bytes) -> str:
+    if raw.startswith((b"\xff\xfe", b"\xfe\xff")):
+        try:
+            return raw.decode("utf-16")
+        except UnicodeDecodeError:
+            raise BadInput("The file starts like UTF-16 but is not.", code="wrong-encoding") from None
+    if b"\x00" in raw:
+        raise BadInput("This is not a text file. Save the list as CSV and choose that file.", code="binary-file")
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        row = raw.count(b"\n", 0, error.start) + 1
+        raise BadInput(
+            f"Row {row} is not UTF-8 text (byte {raw[error.start]:#04x}). Save the list as “CSV UTF-8”.",
+            code="wrong-encoding",
+        ) from None
+
+
+def _plain(heading: str) -> str:
+    return re.sub(r"[^a-z]", "", heading.lower())
+
+
+_BY_NAME: dict[str, Column] = {
+    name: column for column in COLUMNS for name in (_plain(column.heading), _plain(column.field), *column.also)
+}
+
+
+def _understand(headings: Sequence[str]) -> tuple[Understood, ...]:
+    understood: list[Understood] = []
+    used: set[str] = set()
+    for heading in headings:
+        bare, unit = heading, None
+        if match := re.search(r"[\[(]\s*([A-Za-z%/]+)\s*[\])]\s*$", heading):
+            bare, unit = heading[: match.start()], match[1]
+        name = _plain(bare)
+        column = _BY_NAME.get(name)
+        if column is None and len(name) > 3:
+            close = get_close_matches(name, _BY_NAME, n=1, cutoff=0.85)
+            column = _BY_NAME[close[0]] if close else None
+        if column is None or column.field in used:
+            understood.append(Understood(heading, None, None))
+            continue
+        used.add(column.field)
+        understood.append(Understood(heading, column.field, column.heading, unit))
+    return tuple(understood)
+
+
+def _readers(columns: Sequence[Understood]) -> list[Column | None]:
+    by_field = {c.field: c for c in COLUMNS}
+    return [by_field[u.field] if u.field else None for u in columns]
+
+
+def _read_row(
+    number: int, cells: Sequence[str], columns: Sequence[Understood], readers: Sequence[Column | None]
+) -> tuple[DriveRecord | None, list[RowError]]:
+    values: dict[str, Any] = {}
+    errors: list[RowError] = []
+    for index, column in enumerate(readers):
+        if column is None:
+            continue
+        cell = _unguard(cells[index].strip()) if index < len(cells) else ""
+        if not cell:
+            if column.needed:
+                errors.append(RowError(number, f"The {column.heading} is missing.", column.heading))
+            continue
+        unit = columns[index].unit
+        if unit and re.fullmatch(r"[\d.,'_]+", cell):
+            cell = f"{cell} {unit}"
+        try:
+            values[column.field] = column.read(cell)
+        except BadInput as error:
+            errors.append(RowError(number, error.message, column.heading))
+    if any(extra.strip() for extra in cells[len(readers) :]):
+        errors.append(RowError(number, f"Has {len(cells)} cells, the heading has {len(readers)}."))
+    if errors:
+        return None, errors
+    if "price" in values:
+        values["price"], values["currency"] = values["price"]
+    return DriveRecord(**values), []
+
+
+def _unguard(cell: str) -> str:
+    return cell[1:] if _GUARDED.match(cell) else cell
+
+
+def _guard(cell: str) -> str:
+    return "'" + cell if _FORMULA.match(cell) else cell
+
+
+_WRITE: dict[str, Callable[[DriveRecord], str]] = {
+    "kind": lambda r: r.kind.value,
+    "size": lambda r: f"{r.size} B",
+    "rate": lambda r: f"{r.rate} B/s" if r.rate else "",
+    "error_recovery": lambda r: "" if r.error_recovery is None else f"{r.error_recovery!r} s",
+    "afr": lambda r: "" if r.afr is None else repr(r.afr),
+    "uber": lambda r: "" if r.uber is None else repr(r.uber),
+    "price": lambda r: "" if r.price is None else f"{r.price} {r.currency or ''}".strip(),
+    "in_service": lambda r: r.in_service.isoformat() if r.in_service else "",
+    "starts_host": lambda r: "yes" if r.starts_host else "",
+}
+
+
+def write_inventory(records: Iterable[DriveRecord]) -> bytes:
+    """The records as CSV; reading it back gives the same records."""
+    out = io.StringIO(newline="")
+    writer = csv.writer(out)
+    writer.writerow([c.heading for c in COLUMNS])
+    for record in records:
+        writer.writerow([_guard(_cell(record, c.field)) for c in COLUMNS])
+    return out.getvalue().encode()
+
+
+def _cell(record: DriveRecord, name: str) -> str:
+    if name in _WRITE:
+        return _WRITE[name](record)
+    value = getattr(record, name)
+    return "" if value is None else str(value)
+
+
+def read_drives(raw: bytes) -> tuple[Drive, ...]:
+    """Drives of any CSV that has at least an id (or serial), a size and a kind, in their order.
+
+    Takes an inventory, or ``id,size_bytes,kind`` with more columns allowed. Raises BadInput naming
+    the first row that cannot be read.
+    """
+    table = read_table(raw)
+    try:
+        _, headings = next(iter(table))
+    except StopIteration:
+        raise BadInput("The file of drives is empty.", field="drives") from None
+    columns = _understand(headings)
+    where = {u.field: i for i, u in enumerate(columns) if u.field}
+    ids = next((i for i, h in enumerate(headings) if _plain(h) in {"id", "driveid", "drive"}), where.get("serial"))
+    if ids is None or "size" not in where or "kind" not in where:
+        missing = [n for n, got in (("id", ids), ("size", where.get("size")), ("kind", where.get("kind"))) if got is None]
+        raise BadInput(f"The file has no column for the {' and the '.join(missing)}.", field="drives")
+    by_field = {c.field: c for c in COLUMNS}
+    drives: list[Drive] = []
+    for number, cells in table:
+        values: dict[str, Any] = {}
+        for name in ("size", "kind", "rate", "shelf", "host"):
+            if name not in where or where[name] >= len(cells) or not cells[where[name]].strip():
+                continue
+            cell, unit = _unguard(cells[where[name]].strip()), columns[where[name]].unit
+            cell = f"{cell} {unit}" if unit and re.fullmatch(r"[\d.,'_]+", cell) else cell
+            try:
+                values[name] = by_field[name].read(cell)
+            except BadInput as error:
+                raise BadInput(f"Row {number}: {error.message}", field="drives") from None
+        identity = _unguard(cells[ids].strip()) if ids < len(cells) else ""
+        absent = [n for n in ("size", "kind") if n not in values] + ([] if identity else ["id"])
+        if absent:
+            raise BadInput(f"Row {number}: the {absent[0]} is missing.", field="drives")
+        drives.append(Drive(identity, kind=Kind(values.pop("kind")), **values))
+    return tuple(drives)

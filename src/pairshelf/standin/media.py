@@ -1,0 +1,91 @@
+"""Media with real bytes, at a scale: 4 KiB stand for one extent of 1 GiB (1 : 262,144).
+
+A sparse file a drive: 1 KiB for the 256 MiB held back (the label lives there), then the extents.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from collections.abc import Mapping
+from pathlib import Path
+
+from pairshelf.core.drives import HELD_BACK, extents_of
+from pairshelf.core.units import EXTENT
+
+#: Bytes of media that carry one extent.
+BLOCK = 4096
+SCALE = EXTENT // BLOCK
+LABEL_BYTES = HELD_BACK // SCALE
+_MAGIC = b"PSHELF1 "
+
+
+class Media:
+    """The bytes of one drive. Opening creates it; what it held before it was known is noise."""
+
+    def __init__(self, path: Path, size: int, *, old_data: str | None = None) -> None:
+        self.path = path
+        self.extents = extents_of(size)
+        fresh = not path.exists()
+        self._fd = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        if fresh:
+            os.ftruncate(self._fd, size // SCALE)
+            if old_data:
+                self._scatter(old_data)
+
+    def close(self) -> None:
+        """Give the file back."""
+        if self._fd >= 0:
+            os.close(self._fd)
+            self._fd = -1
+
+    def __del__(self) -> None:
+        self.close()
+
+    def _scatter(self, seed: str) -> None:
+        """Somebody's old data in the first extents, different for every drive."""
+        noise = hashlib.shake_256(seed.encode()).digest(min(self.extents, 64) * BLOCK)
+        os.pwrite(self._fd, noise, LABEL_BYTES)
+
+    def _offset(self, start: int, count: int) -> int:
+        if start < 0 or start + count > self.extents:
+            raise ValueError(f"extents {start}..{start + count} are outside the drive's {self.extents}")
+        return LABEL_BYTES + start * BLOCK
+
+    def read(self, start: int, count: int) -> bytes:
+        """``count`` extents; media never written read as zeros."""
+        offset = self._offset(start, count)
+        data = os.pread(self._fd, count * BLOCK, offset)
+        return data if len(data) == count * BLOCK else data.ljust(count * BLOCK, b"\0")
+
+    def write(self, start: int, data: bytes | memoryview) -> None:
+        """Whole extents, all of them or an OSError."""
+        view = memoryview(data).cast("B")
+        offset = self._offset(start, len(view) // BLOCK)
+        while view:
+            written = os.pwrite(self._fd, view, offset)
+            view, offset = view[written:], offset + written
+
+    def flush(self) -> None:
+        """To stable storage."""
+        os.fdatasync(self._fd)
+
+    def read_label(self) -> Mapping[str, object] | None:
+        """The label, or None when there is none or it is damaged."""
+        raw = os.pread(self._fd, LABEL_BYTES, 0)
+        if not raw.startswith(_MAGIC):
+            return None
+        body, _, digest = raw[len(_MAGIC) :].rstrip(b"\0").rpartition(b"\n")
+        if hashlib.sha256(body).hexdigest().encode() != digest:
+            return None
+        label: Mapping[str, object] = json.loads(body)
+        return label
+
+    def write_label(self, label: Mapping[str, object]) -> None:
+        """Written whole or refused: it must fit what is held back."""
+        body = json.dumps(label, separators=(",", ":")).encode()
+        raw = _MAGIC + body + b"\n" + hashlib.sha256(body).hexdigest().encode()
+        if len(raw) > LABEL_BYTES:
+            raise ValueError("the label is longer than the room held back for it")
+        os.pwrite(self._fd, raw.ljust(LABEL_BYTES, b"\0"), 0)

@@ -1,0 +1,180 @@
+"""The simulated room: drives in bays, and the controls that put in, pull, fail and damage them.
+
+It knows nothing of pools. Pair Shelf finds out what happened here the way it would with real
+devices: by asking which drives answer, and by reading and writing them.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import os
+import random
+import uuid
+from collections import OrderedDict
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict
+from decimal import Decimal
+from pathlib import Path
+from threading import Lock
+from typing import Any
+from urllib.parse import quote, unquote
+
+from pairshelf.core.device import Arrival, Device, DeviceError, Presence
+from pairshelf.core.drives import Kind
+from pairshelf.core.inventory import DriveRecord
+from pairshelf.standin.media import BLOCK, LABEL_BYTES, Media
+
+_OPEN_FILES = 200
+
+
+class SimDrive:
+    """A simulated drive: media behind a fault that may be set at any time."""
+
+    def __init__(self, world: World, serial: str, media: Media) -> None:
+        self._world, self._serial, self._media = world, serial, media
+
+    @property
+    def serial(self) -> str:
+        """Its serial number."""
+        return self._serial
+
+    def _answer(self) -> Media:
+        presence = self._world.presence(self._serial)
+        if not presence.works:
+            raise DeviceError(self._serial, presence)
+        return self._media
+
+    def read(self, start: int, count: int) -> bytes:
+        """See Device."""
+        return self._answer().read(start, count)
+
+    def write(self, start: int, data: bytes | memoryview) -> None:
+        """See Device."""
+        self._answer().write(start, data)
+
+    def flush(self) -> None:
+        """See Device."""
+        self._answer().flush()
+
+    def read_label(self) -> Mapping[str, object] | None:
+        """See Device."""
+        return self._answer().read_label()
+
+    def write_label(self, label: Mapping[str, object]) -> None:
+        """See Device."""
+        self._answer().write_label(label)
+
+
+class World:
+    """All simulated drives, kept in one folder: media, faults and arrivals as files."""
+
+    block = BLOCK
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        for name in ("media", "faults", "arrivals"):
+            (folder / name).mkdir(parents=True, exist_ok=True)
+        self._media: OrderedDict[str, Media] = OrderedDict()
+        self._lock = Lock()
+
+    # -- what Pair Shelf sees ------------------------------------------------------------------
+
+    def open(self, serial: str, size: int) -> Device:
+        """The drive of that serial; its media come to be when first opened."""
+        with self._lock:
+            media = self._media.get(serial)
+            if media is None or not media.path.exists():
+                media = Media(self.folder / "media" / (_file(serial) + ".img"), size, old_data=serial)
+                self._media[serial] = media
+                if len(self._media) > _OPEN_FILES:
+                    self._media.popitem(last=False)
+            self._media.move_to_end(serial)
+            return SimDrive(self, serial, media)
+
+    def presence(self, serial: str) -> Presence:
+        """Whether one drive answers."""
+        try:
+            return Presence((self.folder / "faults" / _file(serial)).read_text())
+        except (FileNotFoundError, ValueError):
+            return Presence.ANSWERS
+
+    def troubled(self) -> dict[str, Presence]:
+        """Drives with which something is wrong."""
+        serials = [unquote(entry.name) for entry in os.scandir(self.folder / "faults") if not entry.name.startswith(".")]
+        found = {serial: self.presence(serial) for serial in serials}
+        return {serial: presence for serial, presence in found.items() if presence is not Presence.ANSWERS}
+
+    def arrivals(self) -> Sequence[Arrival]:
+        """Drives put in and not yet acknowledged, oldest first."""
+        names = sorted(e.name for e in os.scandir(self.folder / "arrivals") if e.name.endswith(".json"))
+        found = []
+        for name in names:
+            facts = json.loads((self.folder / "arrivals" / name).read_text())
+            found.append(Arrival(name, _record(facts)))
+        return found
+
+    def acknowledge(self, arrival: Arrival) -> None:
+        """The arrival is known now."""
+        (self.folder / "arrivals" / arrival.key).unlink(missing_ok=True)
+
+    # -- the controls a person has -------------------------------------------------------------
+
+    def put_in(self, record: DriveRecord) -> None:
+        """Put a drive into a bay."""
+        self._clear(record.serial)
+        stamp = dt.datetime.now(dt.UTC).strftime("%Y%m%dT%H%M%S%f")
+        facts = {k: str(v) if isinstance(v, dt.date | Decimal) else v for k, v in asdict(record).items()}
+        self._place(self.folder / "arrivals" / f"{stamp}-{uuid.uuid4().hex[:8]}.json", json.dumps(facts))
+
+    def pull(self, serial: str) -> None:
+        """Take a drive out of its bay; its bytes stay as they are."""
+        if self.presence(serial).works:
+            self._place(self.folder / "faults" / _file(serial), Presence.ABSENT.value)
+
+    def put_back(self, serial: str) -> None:
+        """Put a pulled drive back. A failed one stays failed."""
+        if self.presence(serial) is Presence.ABSENT:
+            self._clear(serial)
+
+    def warn(self, serial: str) -> None:
+        """Its readings begin to warn; it goes on working."""
+        self._place(self.folder / "faults" / _file(serial), Presence.WARNS.value)
+
+    def fail(self, serial: str) -> None:
+        """The drive stops working for good."""
+        self._place(self.folder / "faults" / _file(serial), Presence.FAILED.value)
+
+    def flip_bits(self, serial: str, size: int, *, extents: Sequence[int], seed: int = 0) -> None:
+        """Change one byte in each of the given extents, silently, as rotting media do."""
+        self.open(serial, size)
+        dice = random.Random(seed)  # noqa: S311 - chance, not secrecy
+        with open(self.folder / "media" / (_file(serial) + ".img"), "r+b") as media:
+            for extent in extents:
+                at = LABEL_BYTES + extent * BLOCK + dice.randrange(BLOCK)
+                media.seek(at)
+                old = media.read(1) or b"\0"
+                media.seek(at)
+                media.write(bytes([old[0] ^ (1 << dice.randrange(8))]))
+
+    def _clear(self, serial: str) -> None:
+        (self.folder / "faults" / _file(serial)).unlink(missing_ok=True)
+
+    def _place(self, path: Path, content: str) -> None:
+        """Write a file so that a reader sees all of it or nothing."""
+        draft = path.with_name(f".{path.name}.{uuid.uuid4().hex}")
+        draft.write_text(content)
+        draft.replace(path)
+
+
+def _file(serial: str) -> str:
+    return quote(serial, safe="")
+
+
+def _record(facts: dict[str, Any]) -> DriveRecord:
+    facts["kind"] = Kind(facts["kind"])
+    if facts.get("in_service"):
+        facts["in_service"] = dt.date.fromisoformat(facts["in_service"])
+    if facts.get("price"):
+        facts["price"] = Decimal(facts["price"])
+    return DriveRecord(**facts)

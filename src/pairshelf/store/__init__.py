@@ -1,0 +1,1 @@
+"""Tables, constraints, repositories and migrations."""

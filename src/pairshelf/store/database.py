@@ -1,0 +1,83 @@
+"""The connection to PostgreSQL, transactions, locks, and bringing the tables up to date."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from enum import IntEnum
+from functools import lru_cache
+from pathlib import Path
+
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import Connection, Engine, create_engine, text
+from sqlmodel import Session
+
+from pairshelf.store.settings import settings
+
+
+class Lock(IntEnum):
+    """Families of advisory locks, the first number of each."""
+
+    #: One worker a job.
+    JOB = 7001
+    #: One writer a pool.
+    POOL = 7002
+    #: One watcher of the devices.
+    WATCH = 7003
+    #: One import of drives at a time.
+    IMPORT = 7004
+    #: One process brings the tables up to date.
+    MIGRATE = 7005
+
+
+@lru_cache
+def engine() -> Engine:
+    """The engine of this process; a stale connection is noticed before it is used."""
+    return create_engine(settings().sqlalchemy_url, pool_pre_ping=True, pool_size=12, max_overflow=12, pool_timeout=10)
+
+
+@contextmanager
+def transaction() -> Iterator[Session]:
+    """All or nothing."""
+    with Session(engine(), expire_on_commit=False) as session, session.begin():
+        yield session
+
+
+def lock_until_commit(session: Session, family: Lock, number: int = 0) -> None:
+    """Wait for a lock and hold it to the end of the transaction."""
+    session.connection().execute(text("select pg_advisory_xact_lock(:f, :n)"), {"f": family.value, "n": number})
+
+
+@contextmanager
+def held_lock(family: Lock, number: int = 0) -> Iterator[Connection | None]:
+    """A lock on a connection of its own, or None if another process has it; a dead process frees it."""
+    with engine().connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        got = connection.execute(
+            text("select pg_try_advisory_lock(:f, :n)"), {"f": family.value, "n": number}
+        ).scalar_one()
+        if not got:
+            yield None
+            return
+        try:
+            yield connection
+        finally:
+            if not connection.closed and not connection.invalidated:
+                connection.execute(text("select pg_advisory_unlock(:f, :n)"), {"f": family.value, "n": number})
+
+
+def migrate() -> None:
+    """Bring the tables up to date; several processes may call it at once."""
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    with engine().connect() as connection:
+        connection.execute(text("select pg_advisory_lock(:f, 0)"), {"f": Lock.MIGRATE.value})
+        connection.commit()
+        try:
+            config.attributes["connection"] = connection
+            command.upgrade(config, "head")
+            connection.commit()
+        finally:
+            connection.rollback()
+            connection.execute(text("select pg_advisory_unlock(:f, 0)"), {"f": Lock.MIGRATE.value})
+            connection.commit()

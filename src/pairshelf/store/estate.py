@@ -1,0 +1,211 @@
+"""Rows to the core's picture of what is there, and back; with as few statements as a question needs."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+from typing import Any
+
+from sqlalchemy import func
+from sqlmodel import Session, col, select
+
+from pairshelf.core.drives import Drive, Kind
+from pairshelf.core.estate import Estate, EstateDrive, EstatePlace, EstatePool
+from pairshelf.core.inventory import COLUMNS, DriveRecord, Taken
+from pairshelf.core.layouts import Layout, build_layout
+from pairshelf.store.tables import (
+    DriveRow,
+    Host,
+    JobRow,
+    PoolPlace,
+    PoolRow,
+    Service,
+    Shelf,
+    Site,
+    VolumeRow,
+)
+
+
+def _drive_query() -> Any:
+    return (
+        select(DriveRow, Shelf.name, Host.name, PoolRow.name)
+        .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .outerjoin(Host, col(Host.id) == Shelf.host_id)
+        .outerjoin(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
+        .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
+    )
+
+
+def _drive(row: DriveRow, shelf: str | None, host: str | None, pool: str | None) -> EstateDrive:
+    assert row.id is not None
+    return EstateDrive(
+        row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate,
+        row.service, row.condition, row.holds, row.starts_host, pool, host,
+    )  # fmt: skip
+
+
+def load_drives(session: Session, ids: Collection[int]) -> list[EstateDrive]:
+    """These drives, in the order asked for; unknown ids are left out."""
+    found = {
+        row.id: _drive(row, shelf, host, pool)
+        for row, shelf, host, pool in session.exec(_drive_query().where(col(DriveRow.id).in_(ids)))
+    }
+    return [found[i] for i in ids if i in found]
+
+
+def lock_drives(session: Session, ids: Collection[int]) -> None:
+    """Hold these drives to the end of the transaction, in one order so that two never wait in a circle."""
+    query = select(DriveRow.id).where(col(DriveRow.id).in_(ids)).order_by(col(DriveRow.id)).with_for_update()
+    session.exec(query).all()
+
+
+def estate_for_building(session: Session, drive_ids: Collection[int]) -> Estate:
+    """What the question of building a pool touches."""
+    mounts = session.exec(
+        select(Host.name, VolumeRow.mount_point)
+        .join(Host, col(Host.id) == VolumeRow.host_id)
+        .where(col(VolumeRow.mount_point).is_not(None))
+    )
+    return Estate(
+        drives=tuple(load_drives(session, drive_ids)),
+        pool_names=frozenset(name.lower() for name in session.exec(select(PoolRow.name))),
+        mount_points=frozenset((host, mount) for host, mount in mounts if mount),
+        hosts=frozenset(session.exec(select(Host.name))),
+    )
+
+
+def designed_layout(pool: PoolRow, places: Sequence[PoolPlace]) -> Layout:
+    """The layout a pool was built with; a member's id is its slot."""
+    members = [
+        Drive(str(p.slot), p.size, Kind(p.kind), p.rate)
+        for p in sorted((p for p in places if p.slot is not None), key=lambda p: p.slot or 0)
+    ]
+    return build_layout(members, pool.scheme, sets=pool.sets)
+
+
+def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
+    """These pools with their places and drives, in a fixed number of statements."""
+    rows = session.exec(select(PoolRow).where(col(PoolRow.id).in_(ids)).order_by(PoolRow.name)).all()
+    places = session.exec(select(PoolPlace).where(col(PoolPlace.pool_id).in_(ids))).all()
+    drives = {d.id: d for d in load_drives(session, [p.drive_id for p in places if p.drive_id is not None])}
+    busy = dict(
+        session.exec(
+            select(JobRow.pool_id, func.min(JobRow.kind))
+            .where(col(JobRow.pool_id).in_(ids), col(JobRow.state).not_in(("done", "failed")))
+            .group_by(col(JobRow.pool_id))
+        ).all()
+    )
+    pools = []
+    for row in rows:
+        own = [p for p in places if p.pool_id == row.id]
+        layout = designed_layout(row, own)
+        members = sorted((p for p in own if p.slot is not None), key=lambda p: p.slot or 0)
+        assert row.id is not None
+        pools.append(
+            EstatePool(
+                row.id, row.name, row.state, layout,
+                tuple(
+                    EstatePlace(p.slot or 0, p.state, layout.members[p.slot or 0], drives.get(p.drive_id or -1))
+                    for p in members
+                ),
+                tuple(drives[p.drive_id] for p in own if p.slot is None and p.drive_id in drives),
+                layout.scheme.survives == 0 or row.synced_to >= _stripes(layout),
+                busy.get(row.id),
+            )
+        )  # fmt: skip
+    return pools
+
+
+def _stripes(layout: Layout) -> int:
+    return sum(band.rows * len(band.groups) for band in layout.bands)
+
+
+def estate_for_replacing(session: Session, pool_id: int, drive_ids: Collection[int]) -> Estate:
+    """What the question of replacing a drive touches."""
+    return Estate(drives=tuple(load_drives(session, drive_ids)), pools=tuple(load_pools(session, [pool_id])))
+
+
+# -- inventories -----------------------------------------------------------------------------------
+
+
+def what_is_taken(session: Session) -> Taken:
+    """Serials, bays and shelf sizes already there, for new drives to be held against."""
+    bays: dict[tuple[str, str], set[int]] = {}
+    serials = set()
+    query = (
+        select(DriveRow.serial, DriveRow.bay, Shelf.name, Site.name)
+        .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .outerjoin(Site, col(Site.id) == Shelf.site_id)
+    )
+    for serial, bay, shelf, site in session.exec(query):
+        serials.add(serial)
+        if shelf is not None and bay is not None:
+            bays.setdefault((site, shelf), set()).add(bay)
+    sizes = session.exec(select(Site.name, Shelf.name, Shelf.bays).join(Site, col(Site.id) == Shelf.site_id))
+    return Taken(serials, bays, {(site, shelf): count for site, shelf, count in sizes})
+
+
+_SAME = tuple(
+    c.field for c in COLUMNS if c.field not in {"site", "shelf", "host", "bays", "bay", "kind"}
+) + ("currency",)  # fmt: skip
+
+
+def record_of(row: DriveRow, shelf: Shelf, site: str, host: str | None) -> DriveRecord:
+    """A drive's row as an inventory lists it."""
+    return DriveRecord(
+        site=site, shelf=shelf.name, host=host, bays=shelf.bays, bay=row.bay or 0, kind=Kind(row.kind),
+        **{name: getattr(row, name) for name in _SAME},
+    )  # fmt: skip
+
+
+def all_records(session: Session) -> Iterable[DriveRecord]:
+    """Every drive that is on a shelf, in the order of sites, shelves and bays."""
+    query = (
+        select(DriveRow, Shelf, Site.name, Host.name)
+        .join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .join(Site, col(Site.id) == Shelf.site_id)
+        .outerjoin(Host, col(Host.id) == Shelf.host_id)
+        .order_by(Site.name, Shelf.name, col(DriveRow.bay))
+    )
+    return (record_of(row, shelf, site, host) for row, shelf, site, host in session.exec(query))
+
+
+def add_records(session: Session, records: Sequence[DriveRecord], *, service: Service = Service.NEW) -> list[DriveRow]:
+    """Store drives with the sites, hosts and shelves they name; the database refuses doubles."""
+    sites = {s.name: s for s in session.exec(select(Site))}
+    hosts = {h.name: h for h in session.exec(select(Host))}
+    shelves = {(s.site_id, s.name): s for s in session.exec(select(Shelf))}
+    most: dict[tuple[str, str], int] = {}
+    for record in records:
+        key = (record.site, record.shelf)
+        most[key] = max(most.get(key, 0), record.bays or 0, record.bay)
+        if record.site not in sites:
+            sites[record.site] = Site(name=record.site)
+            session.add(sites[record.site])
+    session.flush()
+    for record in records:
+        if record.host and record.host not in hosts:
+            hosts[record.host] = Host(name=record.host, site_id=sites[record.site].id or 0)
+            session.add(hosts[record.host])
+    session.flush()
+    for record in records:
+        site_id = sites[record.site].id or 0
+        shelf = shelves.get((site_id, record.shelf))
+        if shelf is None:
+            shelf = Shelf(site_id=site_id, name=record.shelf, bays=most[(record.site, record.shelf)])
+            shelves[(site_id, record.shelf)] = shelf
+            session.add(shelf)
+        if record.host and shelf.host_id is None:
+            shelf.host_id = hosts[record.host].id
+        if most[(record.site, record.shelf)] > shelf.bays:
+            shelf.bays = most[(record.site, record.shelf)]
+    session.flush()
+    rows = [
+        DriveRow(
+            shelf_id=shelves[(sites[r.site].id or 0, r.shelf)].id, bay=r.bay, kind=r.kind.value, service=service,
+            **{name: getattr(r, name) for name in _SAME},
+        )
+        for r in records
+    ]  # fmt: skip
+    session.add_all(rows)
+    session.flush()
+    return rows
