@@ -13,12 +13,17 @@ TASK = "carry-job"
 
 
 @lru_cache
-def queue() -> procrastinate.App:
-    """The queue of this process."""
+def _sender() -> procrastinate.App:
+    """Enqueues on connections it is handed; has none of its own."""
+    return procrastinate.App(connector=procrastinate.SyncPsycopgConnector(conninfo=settings().libpq_url))
+
+
+def receiver() -> procrastinate.App:
+    """The queue as a worker reads it."""
     return procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=settings().libpq_url))
 
 
 def enqueue(session: Session, job_id: int) -> None:
     """Hand a job to the workers when, and only when, the session's transaction commits."""
     raw = session.connection().connection.driver_connection
-    queue().configure_task(TASK, connection=raw).defer(job_id=job_id)
+    _sender().configure_task(TASK, connection=raw).defer(job_id=job_id)

@@ -10,13 +10,13 @@ import time
 
 import procrastinate
 import structlog
-from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.exc import OperationalError
 from sqlmodel import col, select
 
 from pairshelf.engine.carry import carry, pick_up_the_dropped
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices
-from pairshelf.engine.queue import TASK, queue
+from pairshelf.engine.queue import TASK, receiver
 from pairshelf.store.database import Lock, engine, held_lock, transaction
 from pairshelf.store.tables import Setting, now
 
@@ -49,8 +49,9 @@ def watch() -> None:
             with held_lock(Lock.WATCH) as mine:
                 if mine is not None:
                     observe(devices())
-        except (DBAPIError, OSError) as error:
-            _logger.warning("watch", error=str(error).split("\n")[0])
+        except Exception as error:
+            # Whatever it was, the next look may fare better; a silent watcher would be worse.
+            _logger.warning("watch", error=f"{type(error).__name__}: {error}".split("\n")[0])
             _stopping.wait(1)
         _stopping.wait(_LOOK_EVERY)
 
@@ -75,7 +76,7 @@ async def _serve(app: procrastinate.App) -> None:
 
 def main() -> None:
     """Run until told to stop. Ends with an error when the database is lost; whoever started it tries again."""
-    app = queue()
+    app = receiver()
     register(app)
     with contextlib.suppress(OperationalError):
         pick_up_the_dropped()

@@ -1,0 +1,1 @@
+"""The web API: one module a resource. No rules here; they are in the core."""

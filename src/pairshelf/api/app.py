@@ -1,0 +1,104 @@
+"""The Flask application: the API under /api, the web part everywhere else."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import structlog
+from flask import Response, send_from_directory
+from flask_openapi3 import Info, OpenAPI
+from flask_wtf.csrf import CSRFProtect
+from pydantic import BaseModel
+from sqlalchemy import text
+from werkzeug.middleware.proxy_fix import ProxyFix
+
+from pairshelf import __version__
+from pairshelf.api import compare, events, jobs, pools, problems, sessions, sheets, shelves, stand_ins, today
+from pairshelf.api.accounts import secret_key
+from pairshelf.api.guard import needs
+from pairshelf.formats.inventory_csv import MOST_BYTES
+from pairshelf.store.database import transaction
+from pairshelf.store.settings import settings
+
+DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
+
+_RESOURCES = (sessions, shelves, stand_ins, compare, sheets, pools, jobs, today)
+_HEADERS = {
+    "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
+    "frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "same-origin",
+}
+
+
+class HealthOut(BaseModel):
+    ok: bool
+
+
+def create_app(secret: str | None = None) -> OpenAPI:
+    """The application; without a secret it can describe itself, and serve nobody."""
+    app = OpenAPI(
+        __name__, info=Info(title="Pair Shelf", version=__version__), doc_ui=False, static_folder=None,
+        validation_error_callback=problems.refuse_invalid, validation_error_model=problems.Problem,
+    )  # fmt: skip
+    app.config.update(
+        SECRET_KEY=secret or "describes-only", SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SAMESITE="Lax",
+        SESSION_COOKIE_SECURE=settings().secure_cookies, SESSION_COOKIE_NAME="pairshelf",
+        MAX_CONTENT_LENGTH=MOST_BYTES + 1024 * 1024, WTF_CSRF_TIME_LIMIT=None, WTF_CSRF_SSL_STRICT=False,
+    )  # fmt: skip
+    CSRFProtect(app)
+    sessions.manager.init_app(app)
+    problems.register(app)
+    for resource in _RESOURCES:
+        app.register_api(resource.api)
+    app.register_blueprint(events.api)
+    _serve_web(app)
+    if settings().proxies:
+        app.wsgi_app = ProxyFix(app.wsgi_app, x_for=settings().proxies, x_proto=settings().proxies)  # type: ignore[method-assign]
+
+    @app.after_request
+    def _headers(response: Response) -> Response:
+        for name, value in _HEADERS.items():
+            response.headers.setdefault(name, value)
+        if not response.headers.get("Cache-Control"):
+            response.headers["Cache-Control"] = "no-store"
+        return response
+
+    return app
+
+
+def _serve_web(app: OpenAPI) -> None:
+    @app.get("/api/health", responses={200: HealthOut})
+    @needs(None)
+    def health() -> Any:
+        """Whether the server and its database answer."""
+        with transaction() as session:
+            session.connection().execute(text("select 1"))
+        return HealthOut(ok=True)
+
+    @app.route("/api/openapi.json")
+    @needs(None)
+    def description() -> Any:
+        return app.api_doc
+
+    @app.route("/", defaults={"path": ""})
+    @app.route("/<path:path>")
+    @needs(None)
+    def page(path: str) -> Any:
+        if path.startswith("api/"):
+            return problems.answer(404, "not-found", "This address is not known.")
+        if path and (DIST / path).is_file():
+            kept = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
+            response = send_from_directory(DIST, path)
+            response.headers["Cache-Control"] = kept
+            return response
+        response = send_from_directory(DIST, "index.html")
+        response.headers["Cache-Control"] = "no-cache"
+        return response
+
+
+def served() -> OpenAPI:
+    """The application as the web server runs it."""
+    structlog.configure(logger_factory=structlog.WriteLoggerFactory())
+    return create_app(secret_key())

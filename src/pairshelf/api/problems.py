@@ -1,0 +1,96 @@
+"""Errors as problem details (RFC 9457): a code, a sentence, and the field."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import structlog
+from flask import Flask, Response
+from flask_wtf.csrf import CSRFError
+from pydantic import BaseModel, ValidationError
+from sqlalchemy.exc import IntegrityError, OperationalError, TimeoutError
+from werkzeug.exceptions import HTTPException
+
+from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
+
+_logger = structlog.get_logger()
+
+
+class Problem(BaseModel):
+    """What went wrong (RFC 9457)."""
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    code: str
+    field: str | None = None
+
+
+class Denied(PairShelfError):
+    """Signed in or not, this person may not do this."""
+
+    def __init__(self, message: str, *, code: str = "denied", status: int = 403, field: str | None = None) -> None:
+        super().__init__(message, code=code, field=field)
+        self.status = status
+
+
+#: What the constraints of the database stand for, said to the one who came second.
+_CONFLICTS = {
+    "pool_place_drive_id_key": "One of these drives was given to another pool a moment ago. Nothing was done.",
+    "pool_name_key": "A pool of this name was made a moment ago. Nothing was done.",
+    "one_volume_a_mount_point": "The host mounts another volume there already. Nothing was done.",
+    "one_drive_a_bay": "Another drive was put into one of these bays a moment ago. Nothing was stored.",
+    "drive_serial_key": "A drive with one of these serials was added a moment ago. Nothing was stored.",
+    "one_open_job_of_a_kind": "This work is under way already.",
+    "app_user_name_key": "There is a user of this name already.",
+}
+
+
+def answer(status: int, code: str, title: str, field: str | None = None) -> Response:
+    """A problem as a response."""
+    problem = Problem(title=title, status=status, code=code, field=field)
+    return Response(problem.model_dump_json(), status, content_type="application/problem+json")
+
+
+def refuse_invalid(error: ValidationError) -> Response:
+    """A request that does not have the right shape."""
+    first = error.errors()[0]
+    field = ".".join(str(p) for p in first["loc"]) or None
+    return answer(422, "invalid-request", f"{field or 'The request'}: {first['msg']}.", field)
+
+
+def register(app: Flask) -> None:
+    """Answer every error as a problem, never as a page."""
+
+    @app.errorhandler(PairShelfError)
+    def _ours(error: PairShelfError) -> Response:
+        status = error.status if isinstance(error, Denied) else 409 if isinstance(error, NotPossible) else 400
+        if isinstance(error, BadInput) and error.code == "not-found":
+            status = 404
+        return answer(status, error.code, error.message, error.field)
+
+    @app.errorhandler(CSRFError)
+    def _forged(error: CSRFError) -> Response:
+        return answer(403, "stale-page", "This page has been open too long; reload it and try again.")
+
+    @app.errorhandler(IntegrityError)
+    def _conflict(error: IntegrityError) -> Response:
+        name = getattr(getattr(error.orig, "diag", None), "constraint_name", None)
+        sentence = _CONFLICTS.get(name or "", "Something else was changed at the same moment. Nothing was done; try again.")
+        return answer(409, "changed-meanwhile", sentence)
+
+    @app.errorhandler(OperationalError)
+    @app.errorhandler(TimeoutError)
+    def _no_database(error: Exception) -> Response:
+        _logger.warning("database", error=str(error).split("\n")[0])
+        return answer(503, "no-database", "The database does not answer. Nothing was changed; it is tried again by itself.")
+
+    @app.errorhandler(HTTPException)
+    def _http(error: HTTPException) -> Response:
+        status = error.code or 500
+        return answer(status, "http", error.description or "This address is not known.")
+
+    @app.errorhandler(Exception)
+    def _unforeseen(error: Exception) -> Any:
+        _logger.exception("unforeseen")
+        return answer(500, "unforeseen", "Something went wrong that was not foreseen. Nothing was changed; the server's log says more.")

@@ -1,0 +1,450 @@
+"""Shelves and drives: what is there, the filter, taking drives in, importing and exporting lists."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, FileStorage
+from pydantic import BaseModel, Field
+from sqlalchemy import func
+from sqlmodel import Session, col, select
+
+from pairshelf.api.guard import needs, signed_in
+from pairshelf.core.acts import Act
+from pairshelf.core.drive_filter import Facts, Test, parse_filter
+from pairshelf.core.drives import DEFAULTS, Kind
+from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.estate import EstateDrive
+from pairshelf.core.inventory import RowError, against_each_other
+from pairshelf.engine.log import log
+from pairshelf.formats.inventory_csv import MOST_BYTES, Reading, read_inventory, write_inventory
+from pairshelf.store.database import Lock, lock_until_commit, transaction
+from pairshelf.store.estate import add_records, all_records, lock_drives, what_is_taken
+from pairshelf.store.tables import DriveRow, Host, PoolPlace, PoolRow, Service, Shelf, Site
+
+api = APIBlueprint("shelves", __name__, url_prefix="/api")
+
+#: Shelves whose drives are asked for at once.
+MOST_SHELVES = 60
+#: Drives that can be selected at once by a filter.
+MOST_SELECTED = 1000
+
+
+class DriveOut(BaseModel):
+    id: int
+    shelf_id: int | None
+    shelf: str | None
+    site: str | None
+    host: str | None
+    bay: int | None
+    serial: str
+    maker: str | None
+    model: str | None
+    size: int
+    kind: str
+    bus: str | None
+    service: str
+    condition: str
+    #: new, free, in-use, spare, rebuilding, failing, failed, missing: all that hold.
+    situations: list[str]
+    holds: str | None
+    pool_id: int | None
+    pool: str | None
+    tint: int | None
+    #: Why it cannot be chosen for a layout, or null if it can.
+    not_offered: str | None
+    matches: bool = True
+
+
+class ShelfOut(BaseModel):
+    id: int
+    site: str
+    host: str | None
+    name: str
+    bays: int
+    drives: int
+    matching: int
+
+
+class SiteScale(BaseModel):
+    site: str
+    #: Bytes of the largest drive: the top of the site's one scale.
+    largest: int
+
+
+class ShelvesOut(BaseModel):
+    shelves: list[ShelfOut]
+    scales: list[SiteScale]
+    drives: int
+    matching: int
+    new: int
+    filter_error: str | None
+
+
+class HostsOut(BaseModel):
+    hosts: list[str]
+
+
+class FilterQuery(BaseModel):
+    filter: str = ""
+
+
+class DrivesQuery(BaseModel):
+    filter: str = ""
+    shelves: str = Field(description="Ids of shelves, separated by commas.")
+
+
+class DrivesOut(BaseModel):
+    drives: list[DriveOut]
+
+
+class IdsQuery(BaseModel):
+    ids: str = Field(description="Ids of drives, separated by commas.")
+
+
+class SelectionOut(BaseModel):
+    ids: list[int]
+    more: int
+
+
+class DrivePath(BaseModel):
+    drive_id: int
+
+
+class Fact(BaseModel):
+    label: str
+    text: str | None = None
+    bytes: int | None = None
+    rate: int | None = None
+    source: str | None = None
+
+
+class DriveSheetOut(BaseModel):
+    drive: DriveOut
+    facts: list[Fact]
+
+
+class TakeInBody(BaseModel):
+    ids: list[int] = Field(min_length=1, max_length=20_000)
+
+
+class TakenOut(BaseModel):
+    taken: int
+
+
+class UploadForm(BaseModel):
+    file: FileStorage
+
+
+class ColumnOut(BaseModel):
+    heading: str
+    as_heading: str | None
+    unit: str | None
+
+
+class RowErrorOut(BaseModel):
+    row: int
+    column: str | None
+    reason: str
+
+
+class PreviewRow(BaseModel):
+    row: int
+    site: str
+    shelf: str
+    bay: int
+    maker: str | None
+    model: str | None
+    serial: str
+    size: int
+    kind: str
+    holds: str | None
+
+
+class ReadingOut(BaseModel):
+    columns: list[ColumnOut]
+    total_rows: int
+    good_rows: int
+    errors: list[RowErrorOut]
+    more_errors: int
+    first_rows: list[PreviewRow]
+    stored: bool = False
+
+
+def _query() -> Any:
+    return (
+        select(DriveRow, Shelf.name, Site.name, Host.name, PoolPlace.slot, PoolPlace.state, PoolRow.id, PoolRow.name, PoolRow.tint)
+        .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .outerjoin(Site, col(Site.id) == Shelf.site_id)
+        .outerjoin(Host, col(Host.id) == Shelf.host_id)
+        .outerjoin(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
+        .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
+    )
+
+
+def _out(found: Any) -> DriveOut:
+    row, shelf, site, host, slot, place, pool_id, pool, tint = found
+    drive = EstateDrive(
+        row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate, row.service, row.condition,
+        row.holds, row.starts_host, pool, host,
+    )  # fmt: skip
+    situations = [row.service]
+    if pool_id is not None and slot is None:
+        situations.append("spare")
+    if place == "rebuilding":
+        situations.append("rebuilding")
+    if row.condition != "good":
+        situations.append(row.condition)
+    return DriveOut(
+        id=row.id, shelf_id=row.shelf_id, shelf=shelf, site=site, host=host, bay=row.bay, serial=row.serial,
+        maker=row.maker, model=row.model, size=row.size, kind=row.kind, bus=row.bus, service=row.service,
+        condition=row.condition, situations=situations, holds=row.holds, pool_id=pool_id, pool=pool, tint=tint,
+        not_offered=drive.why_not_offered(),
+    )  # fmt: skip
+
+
+def _facts(d: DriveOut, use: str | None) -> Facts:
+    fields = {
+        "shelf": d.shelf, "site": d.site, "host": d.host, "maker": d.maker, "model": d.model, "serial": d.serial,
+        "bay": str(d.bay), "pool": d.pool, "bus": d.bus, "use": use,
+    }  # fmt: skip
+    return Facts(d.size, Kind(d.kind), frozenset(d.situations), {k: (v or "").lower() for k, v in fields.items()})
+
+
+def _matching(session: Session, test: Test) -> list[DriveOut]:
+    """All drives that pass the filter, in their natural order."""
+    query = _query().order_by(Site.name, Shelf.name, col(DriveRow.bay), col(DriveRow.id))
+    found = [(_out(row), row[0].use) for row in session.exec(query)]
+    return [d for d, use in found if test(_facts(d, use))]
+
+
+def _test(text: str) -> tuple[Test | None, str | None]:
+    if not text.strip():
+        return None, None
+    try:
+        return parse_filter(text), None
+    except BadInput as error:
+        return None, error.message
+
+
+@api.get("/shelves", responses={200: ShelvesOut})
+@needs(Act.LOOK)
+def shelves(query: FilterQuery) -> Any:
+    """All shelves with how many drives they hold and how many of them pass the filter."""
+    test, wrong = _test(query.filter)
+    with transaction() as session:
+        counted = session.exec(
+            select(Shelf, Site.name, Host.name, func.count(col(DriveRow.id)), func.max(DriveRow.size))
+            .join(Site, col(Site.id) == Shelf.site_id)
+            .outerjoin(Host, col(Host.id) == Shelf.host_id)
+            .outerjoin(DriveRow, col(DriveRow.shelf_id) == Shelf.id)
+            .group_by(Shelf, Site.name, Host.name)  # type: ignore[call-overload]
+        ).all()
+        new = session.exec(select(func.count()).select_from(DriveRow).where(DriveRow.service == Service.NEW)).one()
+        per_shelf: dict[int | None, int] = {}
+        if test:
+            for drive in _matching(session, test):
+                per_shelf[drive.shelf_id] = per_shelf.get(drive.shelf_id, 0) + 1
+    out = [
+        ShelfOut(id=s.id or 0, site=site, host=host, name=s.name, bays=s.bays, drives=count,
+                 matching=per_shelf.get(s.id, 0) if test else count)
+        for s, site, host, count, _ in counted
+    ]  # fmt: skip
+    out.sort(key=lambda s: (s.site, _natural(s.name)))
+    scales: dict[str, int] = {}
+    for _, site, _, _, largest in counted:
+        scales[site] = max(scales.get(site, 0), largest or 0)
+    return ShelvesOut(
+        shelves=out, scales=[SiteScale(site=k, largest=v) for k, v in scales.items()],
+        drives=sum(s.drives for s in out), matching=sum(s.matching for s in out), new=new, filter_error=wrong,
+    )  # fmt: skip
+
+
+@api.get("/hosts", responses={200: HostsOut})
+@needs(Act.LOOK)
+def hosts() -> Any:
+    """Names of the hosts, which can mount volumes."""
+    with transaction() as session:
+        return HostsOut(hosts=list(session.exec(select(Host.name).order_by(Host.name))))
+
+
+def _natural(text: str) -> list[tuple[int, str]]:
+    """Sorts bay 2 before bay 10."""
+    parts: list[tuple[int, str]] = []
+    digits = ""
+    for character in text.lower() + "\0":
+        if character.isdigit():
+            digits += character
+            continue
+        if digits:
+            parts.append((int(digits), ""))
+            digits = ""
+        parts.append((-1, character))
+    return parts
+
+
+@api.get("/drives", responses={200: DrivesOut})
+@needs(Act.LOOK)
+def drives(query: DrivesQuery) -> Any:
+    """The drives of some shelves, each with whether it passes the filter."""
+    ids = _numbers(query.shelves, MOST_SHELVES)
+    test, _ = _test(query.filter)
+    with transaction() as session:
+        found = [
+            (_out(row), row[0].use)
+            for row in session.exec(_query().where(col(DriveRow.shelf_id).in_(ids)).order_by(col(DriveRow.bay)))
+        ]
+    for drive, use in found:
+        drive.matches = test is None or test(_facts(drive, use))
+    return DrivesOut(drives=[d for d, _ in found])
+
+
+@api.get("/drives/by-id", responses={200: DrivesOut})
+@needs(Act.LOOK)
+def drives_by_id(query: IdsQuery) -> Any:
+    """These drives, in the order asked for."""
+    ids = _numbers(query.ids, MOST_SELECTED)
+    with transaction() as session:
+        found = {d.id: d for d in map(_out, session.exec(_query().where(col(DriveRow.id).in_(ids))))}
+    return DrivesOut(drives=[found[i] for i in ids if i in found])
+
+
+@api.get("/drives/matching", responses={200: SelectionOut})
+@needs(Act.LOOK)
+def matching(query: FilterQuery) -> Any:
+    """Ids of the drives that pass the filter and can be chosen for a layout."""
+    with transaction() as session:
+        ids = [d.id for d in _matching(session, parse_filter(query.filter)) if d.not_offered is None]
+    return SelectionOut(ids=ids[:MOST_SELECTED], more=max(0, len(ids) - MOST_SELECTED))
+
+
+@api.get("/drives/<int:drive_id>", responses={200: DriveSheetOut})
+@needs(Act.LOOK)
+def drive_sheet(path: DrivePath) -> Any:
+    """A drive's sheet of facts; what is assumed for its kind says so."""
+    with transaction() as session:
+        found = session.exec(_query().where(col(DriveRow.id) == path.drive_id)).first()
+        if found is None:
+            raise BadInput("There is no such drive.", code="not-found")
+        out, row = _out(found), found[0]
+    usual = DEFAULTS[Kind(row.kind)]
+    assumed = "assumed for its kind"
+    facts = [
+        Fact(label="Serial", text=row.serial),
+        Fact(label="Maker and model", text=" ".join(p for p in (row.maker, row.model) if p) or None),
+        Fact(label="Size", bytes=row.size),
+        Fact(label="Size to the byte", text=f"{row.size:,} bytes".replace(",", "\u202f")),
+        Fact(label="Kind", text={"hdd": "rotating (hdd)", "ssd": "flash (ssd)", "nvme": "flash on PCIe (nvme)"}[row.kind]),
+        Fact(label="Bus", text=row.bus),
+        Fact(label="Sector size", text=f"{row.sector_size} bytes" if row.sector_size else None),
+        Fact(label="Rotation", text=f"{row.rpm} rpm" if row.rpm else None),
+        Fact(label="Error-recovery limit", text=f"{row.error_recovery:g} s" if row.error_recovery is not None else None),
+        Fact(label="Mean sequential rate", rate=row.rate or usual.rate, source=None if row.rate else assumed),
+        Fact(label="Yearly failure rate", text=f"{(row.afr if row.afr is not None else usual.afr) * 100:g} %",
+             source=None if row.afr is not None else assumed),
+        Fact(label="Unreadable bits (UBER)", text=f"{row.uber if row.uber is not None else usual.uber:g} per bit read",
+             source="a maker's ceiling" if row.uber is not None else assumed),
+        Fact(label="Intended use", text=row.use),
+        Fact(label="In service since", text=row.in_service.isoformat() if row.in_service else None),
+        Fact(label="Price", text=f"{row.price} {row.currency or ''}".strip() if row.price is not None else None),
+        Fact(label="Last seen", text=row.seen_at.astimezone(dt.UTC).strftime("%Y-%m-%d %H:%M UTC")),
+    ]  # fmt: skip
+    return DriveSheetOut(drive=out, facts=[f for f in facts if f.text or f.bytes or f.rate])
+
+
+@api.post("/drives/take-in", responses={200: TakenOut})
+@needs(Act.MANAGE_DRIVES)
+def take_in(body: TakeInBody) -> Any:
+    """Take new drives in: from now on they are free. What they hold stays noted until it is erased."""
+    who = signed_in().name
+    with transaction() as session:
+        lock_drives(session, body.ids)
+        rows = session.exec(select(DriveRow).where(col(DriveRow.id).in_(body.ids))).all()
+        if len(rows) != len(set(body.ids)):
+            raise NotPossible("One of these drives is not there any more. Nothing was changed.", code="drive-gone")
+        refused = [r for r in rows if r.service != Service.NEW]
+        if refused:
+            raise NotPossible(f"Drive {refused[0].serial} is not new; it was taken in already.", code="not-new")
+        for row in rows:
+            row.service = Service.FREE
+        some = ", ".join(r.serial for r in rows[:5]) + (f" and {len(rows) - 5} more" if len(rows) > 5 else "")
+        log(session, who, "drives-taken-in", some, f"{len(rows)} drive{'s' if len(rows) > 1 else ''} taken in: {some}.",
+            serials=[r.serial for r in rows[:1000]])  # fmt: skip
+    return TakenOut(taken=len(rows))
+
+
+# -- lists ------------------------------------------------------------------------------------------
+
+
+def _read(form: UploadForm, session: Session) -> tuple[Reading, list[RowError]]:
+    raw = form.file.stream.read(MOST_BYTES + 1)
+    reading = read_inventory(raw)
+    return reading, against_each_other(reading.rows, what_is_taken(session))
+
+
+def _reading_out(reading: Reading, clashes: list[RowError], *, stored: bool = False) -> ReadingOut:
+    errors = sorted([*reading.errors, *clashes], key=lambda e: e.row)
+    return ReadingOut(
+        columns=[ColumnOut(heading=c.heading, as_heading=c.as_heading, unit=c.unit) for c in reading.columns],
+        total_rows=reading.total_rows,
+        good_rows=reading.total_rows - len({e.row for e in errors if e.row > 1}) - reading.more_errors
+        if not any(e.row == 1 for e in errors) else 0,
+        errors=[RowErrorOut(row=e.row, column=e.column, reason=e.reason) for e in errors[:200]],
+        more_errors=reading.more_errors + max(0, len(errors) - 200),
+        first_rows=[
+            PreviewRow(row=n, site=r.site, shelf=r.shelf, bay=r.bay, maker=r.maker, model=r.model, serial=r.serial,
+                       size=r.size, kind=r.kind.value, holds=r.holds)
+            for n, r in reading.rows[:8]
+        ],
+        stored=stored,
+    )  # fmt: skip
+
+
+@api.post("/inventory/preview", responses={200: ReadingOut})
+@needs(Act.MANAGE_DRIVES)
+def preview(form: UploadForm) -> Any:
+    """How a list would be understood, row by row what is wrong with it. Nothing is stored."""
+    with transaction() as session:
+        return _reading_out(*_read(form, session))
+
+
+@api.post("/inventory", responses={200: ReadingOut})
+@needs(Act.MANAGE_DRIVES)
+def import_inventory(form: UploadForm) -> Any:
+    """Store a list: all of it, or, when anything is wrong with it, nothing."""
+    with transaction() as session:
+        lock_until_commit(session, Lock.IMPORT)
+        reading, clashes = _read(form, session)
+        if reading.errors or clashes:
+            return _reading_out(reading, clashes)
+        store_list(session, reading, signed_in().name, form.file.filename or "a list")
+    return _reading_out(reading, clashes, stored=True)
+
+
+def store_list(session: Session, reading: Reading, who: str, name: str) -> None:
+    """Store what was read, and say so in the logbook."""
+    add_records(session, [record for _, record in reading.rows])
+    count = len(reading.rows)
+    log(session, who, "drives-imported", name, f"{count} drive{'s' if count > 1 else ''} brought in from {name[:80]}.", drives=count)
+
+
+@api.get("/inventory.csv")
+@needs(Act.LOOK)
+def export_inventory() -> Any:
+    """All drives on shelves as CSV; importing it elsewhere gives the same drives."""
+    with transaction() as session:
+        content = write_inventory(all_records(session))
+    return Response(
+        content, content_type="text/csv; charset=utf-8", headers={"Content-Disposition": "attachment; filename=inventory.csv"}
+    )
+
+
+def _numbers(text: str, most: int) -> list[int]:
+    parts = [p for p in text.split(",") if p]
+    if not all(p.isdigit() for p in parts):
+        raise BadInput("Ids are whole numbers, separated by commas.", field="ids")
+    if len(parts) > most:
+        raise BadInput(f"At most {most} at once.", field="ids")
+    return [int(p) for p in parts]

@@ -1,0 +1,138 @@
+"""The controls of the simulated devices: put in, pull, fail, warn, flip bits; and their clock."""
+
+from __future__ import annotations
+
+import secrets
+from typing import Any, Literal
+
+from flask_openapi3 import APIBlueprint
+from pydantic import BaseModel, Field
+from sqlmodel import col, select
+
+from pairshelf.api.guard import needs, signed_in
+from pairshelf.core.acts import Act
+from pairshelf.core.drives import Kind, extents_of
+from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.inventory import DriveRecord, text
+from pairshelf.core.units import parse_size
+from pairshelf.engine.carry import simulated_speed
+from pairshelf.engine.log import log
+from pairshelf.engine.pools import devices
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import DriveRow, Host, Setting, Shelf, Site
+
+api = APIBlueprint("stand-ins", __name__, url_prefix="/api/stand-in")
+
+#: The speeds of simulated time that can be chosen: seconds a second; 0 is at once.
+SPEEDS = (1, 60, 3600, 0)
+
+
+class PutInBody(BaseModel):
+    shelf_id: int
+    bay: int
+    size: str = "6 TB"
+    kind: Kind = Kind.HDD
+    maker: str | None = "Osmund"
+    model: str | None = None
+    serial: str | None = None
+    holds: str | None = None
+
+
+class PutInOut(BaseModel):
+    serial: str
+
+
+class DrivePath(BaseModel):
+    drive_id: int
+
+
+class FaultBody(BaseModel):
+    what: Literal["pull", "put-back", "fail", "warn", "flip-bits"]
+    count: int = Field(default=3, ge=1, le=1000)
+
+
+class DoneOut(BaseModel):
+    done: bool = True
+
+
+class SpeedBody(BaseModel):
+    factor: int
+
+
+class SpeedOut(BaseModel):
+    factor: int
+    choices: list[int]
+
+
+@api.post("/drives", responses={200: PutInOut})
+@needs(Act.WORK_STAND_INS)
+def put_in(body: PutInBody) -> Any:
+    """Put a drive into an empty bay of a simulated shelf; it is found there by itself."""
+    size = parse_size(body.size, field="size")
+    if extents_of(size) < 1:
+        raise BadInput("A drive needs at least 1.25 GiB.", field="size")
+    serial = text((body.serial or f"OS-{secrets.token_hex(4).upper()}").strip())
+    with transaction() as session:
+        shelf = session.get(Shelf, body.shelf_id)
+        if shelf is None:
+            raise BadInput("There is no such shelf.", code="not-found", field="shelf_id")
+        if not 0 <= body.bay <= shelf.bays:
+            raise BadInput(f"{shelf.name} has bays 1 to {shelf.bays}.", field="bay")
+        if session.exec(select(DriveRow.id).where(DriveRow.shelf_id == shelf.id, DriveRow.bay == body.bay)).first():
+            raise NotPossible(f"{shelf.name} bay {body.bay} is not empty.", code="bay-taken", field="bay")
+        if session.exec(select(DriveRow.id).where(DriveRow.serial == serial)).first():
+            raise NotPossible(f"There is a drive {serial} already.", code="serial-taken", field="serial")
+        site = session.get(Site, shelf.site_id)
+        host = session.get(Host, shelf.host_id) if shelf.host_id else None
+        assert site is not None
+        model = body.model or ("Keel" if body.kind is Kind.HDD else "Ember")
+        record = DriveRecord(
+            shelf=shelf.name, bay=body.bay, serial=serial, size=size, kind=body.kind, site=site.name,
+            host=host.name if host else None, maker=body.maker, model=model, holds=body.holds,
+            bus={"hdd": "SATA", "ssd": "SATA", "nvme": "PCIe"}[body.kind.value],
+        )  # fmt: skip
+    devices().put_in(record)
+    return PutInOut(serial=serial)
+
+
+@api.post("/drives/<int:drive_id>", responses={200: DoneOut})
+@needs(Act.WORK_STAND_INS)
+def fault(path: DrivePath, body: FaultBody) -> Any:
+    """Do something to a simulated drive. Pair Shelf is not told; it finds out."""
+    world = devices()
+    with transaction() as session:
+        row = session.exec(select(DriveRow).where(col(DriveRow.id) == path.drive_id)).first()
+        if row is None:
+            raise BadInput("There is no such drive.", code="not-found")
+        said = {
+            "pull": "pulled from its bay", "put-back": "put back into its bay", "fail": "made to fail",
+            "warn": "made to give warning readings", "flip-bits": f"given {body.count} flipped bits",
+        }  # fmt: skip
+        log(session, signed_in().name, f"stand-in-{body.what}", row.serial, f"Simulated drive {row.serial}: {said[body.what]}.")
+    if body.what == "flip-bits":
+        extents = extents_of(row.size)
+        # Among the first tenth, where data is likeliest to be.
+        where = sorted({secrets.randbelow(max(1, extents // 10)) for _ in range(body.count)})
+        world.flip_bits(row.serial, row.size, extents=where, seed=secrets.randbits(32))
+    else:
+        {"pull": world.pull, "put-back": world.put_back, "fail": world.fail, "warn": world.warn}[body.what](row.serial)
+    return DoneOut()
+
+
+@api.get("/speed", responses={200: SpeedOut})
+@needs(Act.LOOK)
+def speed() -> Any:
+    """How fast simulated time passes."""
+    with transaction() as session:
+        return SpeedOut(factor=simulated_speed(session), choices=list(SPEEDS))
+
+
+@api.put("/speed", responses={200: SpeedOut})
+@needs(Act.WORK_STAND_INS)
+def set_speed(body: SpeedBody) -> Any:
+    """Choose how fast simulated time passes."""
+    if body.factor not in SPEEDS:
+        raise BadInput(f"Choose one of {', '.join(map(str, SPEEDS))}.", field="factor")
+    with transaction() as session:
+        session.merge(Setting(key="speed", value={"factor": body.factor}))
+    return SpeedOut(factor=body.factor, choices=list(SPEEDS))

@@ -1,0 +1,179 @@
+"""The first screen: what needs me, what runs, what finished while I was away. And the logbook."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+from flask_openapi3 import APIBlueprint
+from pydantic import BaseModel, Field
+from sqlalchemy import case, func
+from sqlmodel import Session, col, select
+
+from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.jobs import JobOut, jobs_out
+from pairshelf.core.acts import Act
+from pairshelf.core.attention import PoolFacts, matters
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import (
+    DriveRow,
+    JobRow,
+    LogRow,
+    PoolPlace,
+    PoolRow,
+    SampleFile,
+    Setting,
+    SheetRow,
+    SheetState,
+    Shelf,
+    User,
+    VolumeRow,
+    now,
+)
+
+api = APIBlueprint("today", __name__, url_prefix="/api")
+
+#: Pools and drives looked at one by one; beyond these, the screens of pools and shelves serve.
+_MOST = 200
+_WORKER_AWAY = dt.timedelta(seconds=20)
+
+
+class MatterOut(BaseModel):
+    gravity: int
+    sentence: str
+    act: str
+    link: str
+
+
+class EntryOut(BaseModel):
+    id: int
+    at: dt.datetime
+    who: str
+    act: str
+    about: str
+    sentence: str
+
+
+class TodayOut(BaseModel):
+    matters: list[MatterOut]
+    running: list[JobOut]
+    finished: list[EntryOut]
+    since: dt.datetime | None
+    drives: int
+    free_drives: int
+    raw: int
+    pools: int
+    pool_capacity: int
+
+
+class LogQuery(BaseModel):
+    before: int | None = None
+    limit: int = Field(default=50, ge=1, le=200)
+    search: str = Field(default="", max_length=100)
+
+
+class LogOut(BaseModel):
+    entries: list[EntryOut]
+    more: bool
+
+
+@api.get("/today", responses={200: TodayOut})
+@needs(Act.LOOK)
+def today() -> Any:
+    """What needs me, what runs, what finished while I was away."""
+    user = signed_in()
+    with transaction() as session:
+        free = func.count().filter(col(DriveRow.service) == "free", col(DriveRow.condition) == "good")
+        new = func.count().filter(col(DriveRow.service) == "new")
+        drives, free_drives, new_drives, raw = session.exec(
+            select(func.count(), free, new, func.coalesce(func.sum(DriveRow.size), 0)).select_from(DriveRow)
+        ).one()  # type: ignore[call-overload]
+        pools, capacity = session.exec(select(func.count(), func.coalesce(func.sum(PoolRow.capacity), 0)).select_from(PoolRow)).one()
+        found = matters(
+            _pools(session), new_drives=new_drives, failing=_failing(session), drafts=_drafts(session),
+            worker_away=_worker_away(session), no_drives=drives == 0, free_drives=free_drives,
+        )  # fmt: skip
+        running = jobs_out(
+            session, select(JobRow).where(col(JobRow.state).not_in(("done", "failed"))).order_by(col(JobRow.id)).limit(_MOST)
+        )
+        finished, since = _finished(session, user)
+    return TodayOut(
+        matters=[MatterOut(gravity=m.gravity, sentence=m.sentence, act=m.act, link=m.link) for m in found],
+        running=running, finished=finished, since=since, drives=drives, free_drives=free_drives, raw=int(raw),
+        pools=pools, pool_capacity=int(capacity) * 2**30,
+    )  # fmt: skip
+
+
+def _pools(session: Session) -> list[PoolFacts]:
+    empty = func.sum(case((col(PoolPlace.state).in_(("failed", "missing")), 1), else_=0))
+    filling = func.sum(case((col(PoolPlace.state) == "rebuilding", 1), else_=0))
+    rows = session.exec(
+        select(PoolRow.id, PoolRow.name, PoolRow.state, empty, filling)
+        .join(PoolPlace, col(PoolPlace.pool_id) == PoolRow.id)
+        .where(col(PoolPlace.slot).is_not(None))
+        .group_by(col(PoolRow.id)).order_by(PoolRow.name)
+    ).all()  # type: ignore[call-overload]  # fmt: skip
+    differing = dict(session.exec(
+        select(VolumeRow.pool_id, func.count()).join(SampleFile, col(SampleFile.volume_id) == VolumeRow.id)
+        .where(col(SampleFile.intact).is_(False)).group_by(col(VolumeRow.pool_id))
+    ).all())  # fmt: skip
+    last = select(func.max(JobRow.id)).where(JobRow.kind == "check", JobRow.state == "done").group_by(col(JobRow.pool_id))
+    checks = session.exec(select(JobRow.pool_id, JobRow.report).where(col(JobRow.id).in_(last))).all()
+    unsettled = {pool: report["mismatches"] - report["put_right"] for pool, report in checks}
+    return [
+        PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0)) for i, name, state, gone, fills in rows
+    ]
+
+
+def _failing(session: Session) -> list[tuple[int, str]]:
+    rows = session.exec(
+        select(DriveRow.id, Shelf.name, DriveRow.bay, DriveRow.serial)
+        .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .where(DriveRow.condition == "failing").order_by(Shelf.name, col(DriveRow.bay)).limit(_MOST)
+    )  # fmt: skip
+    return [(i or 0, f"Drive {serial} ({shelf} bay {bay})") for i, shelf, bay, serial in rows]
+
+
+def _drafts(session: Session) -> list[tuple[int, str]]:
+    since = now() - dt.timedelta(days=7)
+    rows = session.exec(
+        select(SheetRow.id, SheetRow.title).where(SheetRow.state == SheetState.DRAFT, SheetRow.created_at > since)
+        .order_by(col(SheetRow.id).desc()).limit(5)
+    )  # fmt: skip
+    return [(i or 0, title) for i, title in rows]
+
+
+def _worker_away(session: Session) -> bool:
+    seen = session.get(Setting, "worker")
+    return seen is None or now() - dt.datetime.fromisoformat(seen.value["seen_at"]) > _WORKER_AWAY
+
+
+def _finished(session: Session, user: User) -> tuple[list[EntryOut], dt.datetime | None]:
+    """What finished since this user was last here, or, without such a time, in the last day."""
+    since = user.previously_seen_at
+    rows = session.exec(
+        select(LogRow).where(
+            col(LogRow.at) > (since or now() - dt.timedelta(days=1)),
+            col(LogRow.act).like("%-finished") | col(LogRow.act).like("%-ended") | col(LogRow.act).in_(("spare-took-over", "pool-state")),
+        ).order_by(col(LogRow.id).desc()).limit(12)
+    )  # fmt: skip
+    return [_entry(r) for r in rows], since
+
+
+def _entry(row: LogRow) -> EntryOut:
+    return EntryOut(id=row.id or 0, at=row.at, who=row.who, act=row.act, about=row.about, sentence=row.sentence)
+
+
+@api.get("/logbook", responses={200: LogOut})
+@needs(Act.LOOK)
+def logbook(query: LogQuery) -> Any:
+    """Who did what when, the newest first, a page at a time."""
+    statement = select(LogRow).order_by(col(LogRow.id).desc()).limit(query.limit + 1)
+    if query.before is not None:
+        statement = statement.where(col(LogRow.id) < query.before)
+    if words := query.search.strip():
+        like = "%" + words.replace("\\", "\\\\").replace("%", r"\%").replace("_", r"\_") + "%"
+        statement = statement.where(col(LogRow.sentence).ilike(like) | col(LogRow.who).ilike(like))
+    with transaction() as session:
+        rows = session.exec(statement).all()
+    return LogOut(entries=[_entry(r) for r in rows[: query.limit]], more=len(rows) > query.limit)

@@ -1,0 +1,79 @@
+"""The demo estate: a small botanical seed bank. All names, makers, models and serials are made up.
+
+Loaded by the paths a user takes: an inventory is imported, drives are taken in, a change sheet is
+drawn up and approved, a simulated host writes files.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from sqlmodel import Session, col, select
+
+from pairshelf.api.accounts import add_user
+from pairshelf.api.shelves import store_list
+from pairshelf.core.acts import Role
+from pairshelf.core.changes import build_pool
+from pairshelf.core.inventory import against_each_other
+from pairshelf.engine.approve import approve, draw_up
+from pairshelf.engine.jobs import start_fill
+from pairshelf.engine.log import log
+from pairshelf.engine.pools import devices, open_pool
+from pairshelf.formats.inventory_csv import read_inventory
+from pairshelf.store.database import Lock, lock_until_commit, transaction
+from pairshelf.store.estate import what_is_taken
+from pairshelf.store.tables import DriveRow, Service, Setting, Shelf, User, VolumeRow
+
+#: Only of the demo, printed at its start; a real installation begins without any password.
+PASSWORD = "fernhollow"  # noqa: S105
+_PEOPLE = (("ida", Role.ADMINISTRATOR), ("osric", Role.OPERATOR), ("wren", Role.VIEWER))
+_LIST = Path(__file__).with_name("fernhollow.csv")
+#: Left as just seen: two used drives with other data on them.
+_LEFT_NEW = "Keel Desk 3"
+
+
+def load_demo() -> str:
+    """Load the estate unless something is there already; returns how to sign in."""
+    with transaction() as session:
+        lock_until_commit(session, Lock.IMPORT)
+        if session.get(Setting, "demo") is None:
+            if session.exec(select(User.id).limit(1)).first() is not None:
+                return "is your own: this database holds a real installation, no demo was loaded"
+            session.add(Setting(key="demo", value={"loaded": True}))
+            for name, role in _PEOPLE:
+                add_user(session, name, PASSWORD, role)
+            reading = read_inventory(_LIST.read_bytes())
+            wrong = [*reading.errors, *against_each_other(reading.rows, what_is_taken(session))]
+            if wrong:
+                raise RuntimeError(f"the demo's own inventory is wrong: {wrong[0]}")
+            store_list(session, reading, "ida", _LIST.name)
+            _take_in(session)
+            session.flush()
+            _build_the_archive(session)
+    return f"ida / {PASSWORD}   (administrator; also osric, operator, and wren, viewer)"
+
+
+def _take_in(session: Session) -> None:
+    rows = session.exec(select(DriveRow).where(col(DriveRow.model) != _LEFT_NEW)).all()
+    for row in rows:
+        row.service = Service.FREE
+    log(session, "ida", "drives-taken-in", "Fernhollow", f"{len(rows)} drives taken in.")
+    tray = session.exec(
+        select(DriveRow).join(Shelf, col(Shelf.id) == DriveRow.shelf_id).where(Shelf.name == "Tray", DriveRow.bay == 3)
+    ).one()
+    devices().warn(tray.serial)
+
+
+def _build_the_archive(session: Session) -> None:
+    loft = session.exec(
+        select(DriveRow.id).join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .where(Shelf.name == "Loft").order_by(col(DriveRow.bay))
+    ).all()  # fmt: skip
+    request = build_pool.Request(
+        name="archive", scheme="parity-2", drives=tuple(loft), sets=1, spares=0,
+        volume="herbarium-archive", file_system="xfs", mount_point="/srv/herbarium", host="bramble",
+    )  # fmt: skip
+    sheet = draw_up(session, request, "ida")
+    approve(session, sheet.id or 0, "ida", "archive", devices())
+    volume = session.exec(select(VolumeRow).where(VolumeRow.name == "herbarium-archive")).one()
+    start_fill(session, open_pool(session, volume.pool_id), volume, 0.2, "ida")
