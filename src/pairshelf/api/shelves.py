@@ -47,7 +47,7 @@ class DriveOut(BaseModel):
     bus: str | None
     service: str
     condition: str
-    #: new, free, in-use, spare, rebuilding, failing, failed, missing: all that hold.
+    #: new, free, starts-host, in-use, spare, rebuilding, failing, failed, missing: all that hold.
     situations: list[str]
     holds: str | None
     pool_id: int | None
@@ -190,7 +190,7 @@ def _out(found: Any) -> DriveOut:
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate, row.service, row.condition,
         row.holds, row.starts_host, pool, host,
     )  # fmt: skip
-    situations = [row.service]
+    situations = ["starts-host"] if row.starts_host and row.service == "free" else [row.service]
     if pool_id is not None and slot is None:
         situations.append("spare")
     if place == "rebuilding":

@@ -83,7 +83,7 @@ def today() -> Any:
     """What needs me, what runs, what finished while I was away."""
     user = signed_in()
     with transaction() as session:
-        free = func.count().filter(col(DriveRow.service) == "free", col(DriveRow.condition) == "good")
+        free = func.count().filter(col(DriveRow.service) == "free", col(DriveRow.condition) == "good", col(DriveRow.starts_host).is_(False))
         new = func.count().filter(col(DriveRow.service) == "new")
         drives, free_drives, new_drives, raw = session.exec(
             select(func.count(), free, new, func.coalesce(func.sum(DriveRow.size), 0)).select_from(DriveRow)

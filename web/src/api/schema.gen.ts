@@ -749,7 +749,7 @@ export interface components {
              * Active
              * @default true
              */
-            active: boolean;
+            active?: boolean;
             /** Acts */
             acts?: string[];
         };
@@ -796,17 +796,17 @@ export interface components {
              * Role
              * @default null
              */
-            role: string | null;
+            role?: string | null;
             /**
              * Active
              * @default null
              */
-            active: boolean | null;
+            active?: boolean | null;
             /**
              * Password
              * @default null
              */
-            password: string | null;
+            password?: string | null;
         };
         /** ShelvesOut */
         ShelvesOut: {
@@ -903,7 +903,7 @@ export interface components {
              * Matches
              * @default true
              */
-            matches: boolean;
+            matches?: boolean;
         };
         /** SelectionOut */
         SelectionOut: {
@@ -926,22 +926,22 @@ export interface components {
              * Text
              * @default null
              */
-            text: string | null;
+            text?: string | null;
             /**
              * Bytes
              * @default null
              */
-            bytes: number | null;
+            bytes?: number | null;
             /**
              * Rate
              * @default null
              */
-            rate: number | null;
+            rate?: number | null;
             /**
              * Source
              * @default null
              */
-            source: string | null;
+            source?: string | null;
         };
         /** TakenOut */
         TakenOut: {
@@ -971,7 +971,7 @@ export interface components {
              * Stored
              * @default false
              */
-            stored: boolean;
+            stored?: boolean;
         };
         /** ColumnOut */
         ColumnOut: {
@@ -1037,29 +1037,29 @@ export interface components {
              * Size
              * @default 6 TB
              */
-            size: string;
+            size?: string;
             /** @default hdd */
-            kind: components["schemas"]["Kind"];
+            kind?: components["schemas"]["Kind"];
             /**
              * Maker
              * @default Osmund
              */
-            maker: string | null;
+            maker?: string | null;
             /**
              * Model
              * @default null
              */
-            model: string | null;
+            model?: string | null;
             /**
              * Serial
              * @default null
              */
-            serial: string | null;
+            serial?: string | null;
             /**
              * Holds
              * @default null
              */
-            holds: string | null;
+            holds?: string | null;
         };
         /**
          * Kind
@@ -1073,7 +1073,7 @@ export interface components {
              * Done
              * @default true
              */
-            done: boolean;
+            done?: boolean;
         };
         /** FaultBody */
         FaultBody: {
@@ -1086,7 +1086,7 @@ export interface components {
              * Count
              * @default 3
              */
-            count: number;
+            count?: number;
         };
         /** SpeedOut */
         SpeedOut: {
@@ -1184,37 +1184,37 @@ export interface components {
              * Drive Ids
              * @default null
              */
-            drive_ids: number[] | null;
+            drive_ids?: number[] | null;
             /**
              * Shorthand
              * @default null
              */
-            shorthand: string | null;
+            shorthand?: string | null;
             /**
              * File System
              * @default ext4
              */
-            file_system: string;
+            file_system?: string;
             /**
              * Reserved Share
              * @default null
              */
-            reserved_share: number | null;
+            reserved_share?: number | null;
             /**
              * Need
              * @default
              */
-            need: string;
+            need?: string;
             /**
              * Survive
              * @default 0
              */
-            survive: number;
+            survive?: number;
             /**
              * Spares
              * @default null
              */
-            spares: number | null;
+            spares?: number | null;
         };
         /** CutOut */
         CutOut: {
@@ -1313,22 +1313,22 @@ export interface components {
              * Drive Ids
              * @default null
              */
-            drive_ids: number[] | null;
+            drive_ids?: number[] | null;
             /**
              * Shorthand
              * @default null
              */
-            shorthand: string | null;
+            shorthand?: string | null;
             /**
              * File System
              * @default ext4
              */
-            file_system: string;
+            file_system?: string;
             /**
              * Reserved Share
              * @default null
              */
-            reserved_share: number | null;
+            reserved_share?: number | null;
             /** Scheme */
             scheme: string;
             /** Sets */
@@ -1337,14 +1337,14 @@ export interface components {
              * Spares
              * @default 0
              */
-            spares: number;
+            spares?: number;
             /** Failed */
             failed?: string[];
             /**
              * Volume Size
              * @default
              */
-            volume_size: string;
+            volume_size?: string;
         };
         /** SchemesOut */
         SchemesOut: {
@@ -1424,12 +1424,12 @@ export interface components {
              * Text
              * @default null
              */
-            text: string | null;
+            text?: string | null;
             /**
              * Bytes
              * @default null
              */
-            bytes: number | null;
+            bytes?: number | null;
         };
         /** JobOut */
         JobOut: {
@@ -1496,36 +1496,36 @@ export interface components {
              * Bytes Compared
              * @default null
              */
-            bytes_compared: number | null;
+            bytes_compared?: number | null;
             /**
              * Mismatches
              * @default null
              */
-            mismatches: number | null;
+            mismatches?: number | null;
             /**
              * Put Right
              * @default null
              */
-            put_right: number | null;
+            put_right?: number | null;
             /** Places */
             places?: components["schemas"]["MismatchOut"][];
             /**
              * Files
              * @default null
              */
-            files: number | null;
+            files?: number | null;
             /**
              * Files Read
              * @default null
              */
-            files_read: number | null;
+            files_read?: number | null;
             /** Files Differing */
             files_differing?: string[];
             /**
              * Serial
              * @default null
              */
-            serial: string | null;
+            serial?: string | null;
         };
         /** SheetBody */
         SheetBody: {
@@ -1577,39 +1577,39 @@ export interface components {
              * Sets
              * @default 1
              */
-            sets: number;
+            sets?: number;
             /**
              * Spares
              * @default 0
              */
-            spares: number;
+            spares?: number;
             /** Volume */
             volume: string;
             /**
              * Volume Size
              * @default
              */
-            volume_size: string;
+            volume_size?: string;
             /**
              * File System
              * @default ext4
              */
-            file_system: string;
+            file_system?: string;
             /**
              * Reserved Share
              * @default null
              */
-            reserved_share: number | null;
+            reserved_share?: number | null;
             /**
              * Mount Point
              * @default
              */
-            mount_point: string;
+            mount_point?: string;
             /**
              * Host
              * @default
              */
-            host: string;
+            host?: string;
         };
         /** ReplaceBody */
         ReplaceBody: {
@@ -1826,7 +1826,7 @@ export interface components {
              * More
              * @default false
              */
-            more: boolean;
+            more?: boolean;
         };
         /** FillBody */
         FillBody: {
@@ -1834,7 +1834,7 @@ export interface components {
              * Share
              * @default 0.3
              */
-            share: number;
+            share?: number;
         };
         /** PaceBody */
         PaceBody: {
@@ -1915,7 +1915,7 @@ export interface components {
              * Type
              * @default about:blank
              */
-            type: string;
+            type?: string;
             /** Title */
             title: string;
             /** Status */
@@ -1926,7 +1926,7 @@ export interface components {
              * Field
              * @default null
              */
-            field: string | null;
+            field?: string | null;
         };
     };
     responses: never;

@@ -1,0 +1,107 @@
+import "@fontsource-variable/source-sans-3/index.css";
+import "@mantine/core/styles.css";
+import "./style.css";
+import { MantineProvider } from "@mantine/core";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Route, Routes } from "react-router";
+import { Problem } from "./api/client";
+import { Frame } from "./Frame";
+import { Build } from "./screens/build/Build";
+import { Changes } from "./screens/changes/Changes";
+import { SheetScreen } from "./screens/changes/SheetScreen";
+import { Compare } from "./screens/compare/Compare";
+import { Logbook } from "./screens/logbook/Logbook";
+import { Pool } from "./screens/pools/Pool";
+import { Pools } from "./screens/pools/Pools";
+import { Settings } from "./screens/settings/Settings";
+import { Import } from "./screens/shelves/Import";
+import { Shelves } from "./screens/shelves/Shelves";
+import { Setup, SignIn } from "./screens/sign-in/SignIn";
+import { Today } from "./screens/today/Today";
+import { Live } from "./shared/live";
+import { useMe } from "./shared/me";
+import { Empty, Trouble, Waiting } from "./shared/parts";
+import { SelectionProvider } from "./shared/selection";
+import { SpinePatterns } from "./shared/spine";
+import { UnitsProvider } from "./shared/units";
+import { theme } from "./theme";
+
+/** Ask again only where asking again can help: no answer, or a server that recovers. */
+function worthRetrying(count: number, error: unknown): boolean {
+  return error instanceof Problem && (error.status === 0 || error.status >= 500) && count < 5;
+}
+
+const client = new QueryClient({
+  defaultOptions: {
+    queries: { retry: worthRetrying, retryDelay: 800, staleTime: 5_000, refetchOnWindowFocus: false },
+  },
+});
+client.getQueryCache().subscribe((event) => {
+  const error = event.query.state.error;
+  if (error instanceof Problem && error.status === 401) client.invalidateQueries({ queryKey: ["me"] });
+});
+
+function Door() {
+  const me = useMe();
+  if (me.isPending) return <Waiting height={500} />;
+  if (me.isError) return <Trouble error={me.error} />;
+  if (!me.data.user) {
+    return (
+      <>
+        <SpinePatterns />
+        <Routes>
+          <Route path="/setup" element={<Setup />} />
+          <Route path="*" element={<SignIn setupNeeded={me.data.setup_needed} />} />
+        </Routes>
+      </>
+    );
+  }
+  return (
+    <Live>
+      <SelectionProvider>
+        <Routes>
+          <Route element={<Frame />}>
+            <Route index element={<Today />} />
+            <Route path="shelves" element={<Shelves />} />
+            <Route path="shelves/import" element={<Import />} />
+            <Route path="compare" element={<Compare />} />
+            <Route path="build" element={<Build />} />
+            <Route path="pools" element={<Pools />} />
+            <Route path="pools/:id" element={<Pool />} />
+            <Route path="changes" element={<Changes />} />
+            <Route path="changes/:id" element={<SheetScreen />} />
+            <Route path="logbook" element={<Logbook />} />
+            <Route path="settings" element={<Settings />} />
+            <Route
+              path="*"
+              element={
+                <Empty act="Go to Today" to="/">
+                  There is no page at this address.
+                </Empty>
+              }
+            />
+          </Route>
+        </Routes>
+      </SelectionProvider>
+    </Live>
+  );
+}
+
+const root = document.getElementById("root");
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <MantineProvider theme={theme} defaultColorScheme="auto">
+        <QueryClientProvider client={client}>
+          <UnitsProvider>
+            <BrowserRouter>
+              <Door />
+            </BrowserRouter>
+          </UnitsProvider>
+        </QueryClientProvider>
+      </MantineProvider>
+    </StrictMode>,
+  );
+}

@@ -1,0 +1,179 @@
+/** From a chosen layout to a change sheet: names, the first volume, where it is mounted. */
+import { Autocomplete, Button, Group, Select, Stack, Text, TextInput } from "@mantine/core";
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useSearchParams } from "react-router";
+import { api, ask } from "../../api/client";
+import { useMay } from "../../shared/me";
+import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
+import { Size, shortSize, useUnits } from "../../shared/units";
+import { nameOf } from "../compare/Compare";
+
+const FIELDS = ["name", "volume", "volume_size", "mount_point", "host", "file_system"];
+
+export function Build() {
+  const [params] = useSearchParams();
+  const drives = (params.get("drives") ?? "").split(",").filter(Boolean).map(Number);
+  const scheme = params.get("scheme") ?? "";
+  const sets = Number(params.get("sets") ?? 1);
+  const spares = Number(params.get("spares") ?? 0);
+  const [name, setName] = useState("");
+  const [volume, setVolume] = useState("");
+  const [size, setSize] = useState("");
+  const [fileSystem, setFileSystem] = useState(params.get("fs") ?? "ext4");
+  const [host, setHost] = useState("");
+  const [mount, setMount] = useState("");
+  const { system } = useUnits();
+  const may = useMay("build-pools");
+  const go = useNavigate();
+  const hosts = useQuery({ queryKey: ["shelves", "hosts"], queryFn: () => ask(api.GET("/api/hosts")) });
+  const systems = useQuery({
+    queryKey: ["schemes"],
+    queryFn: () => ask(api.GET("/api/schemes")),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const body = {
+    drive_ids: drives,
+    scheme,
+    sets,
+    spares,
+    file_system: fileSystem,
+    failed: [],
+    volume_size: size,
+  };
+  const cut = useQuery({
+    queryKey: ["cut", "build", body],
+    queryFn: () => ask(api.POST("/api/compare/cut", { body })),
+    placeholderData: keepPreviousData,
+    enabled: drives.length > 0,
+    retry: false,
+  });
+  const draw = useMutation({
+    mutationFn: () =>
+      ask(
+        api.POST("/api/sheets/build-pool", {
+          body: {
+            name,
+            scheme,
+            drives,
+            sets,
+            spares,
+            volume,
+            volume_size: size,
+            file_system: fileSystem,
+            mount_point: mount,
+            host,
+          },
+        }),
+      ),
+    onSuccess: (sheet) => go(`/changes/${sheet.id}`),
+  });
+  if (!drives.length) {
+    return (
+      <Empty act="Compare layouts" to="/compare">
+        Choose a layout first; it says which drives are used and how.
+      </Empty>
+    );
+  }
+  if (cut.isError) return <Trouble error={cut.error} />;
+  if (!cut.data) return <Waiting height={400} />;
+  const room = cut.data.volume;
+  const chosen = systems.data?.file_systems.find((f) => f.id === fileSystem);
+  const unplaced = draw.isError && !errorOf(draw.error, ...FIELDS);
+  return (
+    <div style={{ maxWidth: 760 }}>
+      <Heading title="Build a pool">
+        <Link to="/compare">back to the comparison</Link>
+      </Heading>
+      <p style={{ marginTop: 0 }}>
+        {nameOf(cut.data.layout)}. Next comes a change sheet that says exactly what will happen; nothing is
+        touched before it is approved.
+      </p>
+      <form
+        className="paper"
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (may.may) draw.mutate();
+        }}
+      >
+        <Stack>
+          <TextInput
+            label="Name of the pool"
+            placeholder="cold"
+            data-autofocus
+            required
+            value={name}
+            error={errorOf(draw.error, "name")}
+            onChange={(e) => setName(e.currentTarget.value)}
+          />
+          <TextInput
+            label="Name of its first volume"
+            placeholder="specimen-scans"
+            required
+            value={volume}
+            error={errorOf(draw.error, "volume")}
+            onChange={(e) => setVolume(e.currentTarget.value)}
+          />
+          <Group align="flex-start" grow preventGrowOverflow={false}>
+            <TextInput
+              label="Size of the volume"
+              description="Left empty: the largest that fits"
+              placeholder={shortSize(room.largest, system)}
+              value={size}
+              error={room.problem ?? errorOf(draw.error, "volume_size")}
+              onChange={(e) => setSize(e.currentTarget.value)}
+            />
+            <Select
+              label="File system"
+              description={chosen?.about ?? " "}
+              value={fileSystem}
+              onChange={(v) => setFileSystem(v ?? "ext4")}
+              data={(systems.data?.file_systems ?? []).map((f) => f.id)}
+              allowDeselect={false}
+            />
+          </Group>
+          <Text aria-live="polite">
+            {room.problem ? (
+              "At the largest, "
+            ) : (
+              <>
+                The volume has <Size bytes={room.size} />;{" "}
+              </>
+            )}
+            <strong>
+              <Size bytes={room.for_files} />
+            </strong>{" "}
+            are left for files and <Size bytes={room.left_in_pool} /> in the pool.
+          </Text>
+          <Group align="flex-start" grow preventGrowOverflow={false}>
+            <Autocomplete
+              label="Host that uses it"
+              description="May stay empty for now"
+              value={host}
+              onChange={setHost}
+              data={hosts.data?.hosts ?? []}
+              error={errorOf(draw.error, "host")}
+            />
+            <TextInput
+              label="Mount point"
+              description="The folder on that host, or a drive letter"
+              placeholder={volume ? `/srv/${volume}` : "/srv/specimen-scans"}
+              value={mount}
+              error={errorOf(draw.error, "mount_point")}
+              onChange={(e) => setMount(e.currentTarget.value)}
+            />
+          </Group>
+          {unplaced && <Trouble error={draw.error} />}
+          <Group>
+            <Act why={may.why} type="submit" loading={draw.isPending}>
+              Draw up the change sheet
+            </Act>
+            <Button variant="subtle" onClick={() => go(-1)}>
+              Leave it
+            </Button>
+          </Group>
+        </Stack>
+      </form>
+    </div>
+  );
+}

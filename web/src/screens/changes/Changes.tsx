@@ -1,0 +1,119 @@
+/** Changes: what runs, sheets that wait or were approved, and jobs that have ended. */
+import { Button, Text } from "@mantine/core";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { api, ask } from "../../api/client";
+import { JobLine } from "../../shared/JobLine";
+import { Empty, Heading, Trouble, Waiting } from "../../shared/parts";
+import { formatWhen } from "../../shared/units";
+
+export function Changes() {
+  const open = useQuery({
+    queryKey: ["jobs", "open"],
+    queryFn: () => ask(api.GET("/api/jobs", { params: { query: { which: "open", limit: 100 } } })),
+  });
+  return (
+    <>
+      <Heading title="Changes" />
+      <div
+        style={{
+          display: "grid",
+          gap: "1rem",
+          gridTemplateColumns: "repeat(auto-fit, minmax(min(100%, 420px), 1fr))",
+          alignItems: "start",
+        }}
+      >
+        <section className="paper" aria-label="Under way">
+          <h2>Under way</h2>
+          {open.isPending && <Waiting height={80} />}
+          <Trouble error={open.error} />
+          {open.data?.jobs.length === 0 && <Text c="dimmed">Nothing runs now.</Text>}
+          {open.data?.jobs.map((job) => (
+            <JobLine key={job.id} job={job} />
+          ))}
+        </section>
+        <Sheets />
+        <Ended />
+      </div>
+    </>
+  );
+}
+
+function Sheets() {
+  const sheets = useInfiniteQuery({
+    queryKey: ["sheets"],
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/api/sheets", { params: { query: { before: pageParam, limit: 20 } } })),
+    initialPageParam: null as number | null,
+    getNextPageParam: (page) => (page.more ? page.sheets[page.sheets.length - 1].id : undefined),
+  });
+  if (sheets.isPending) return <Waiting />;
+  if (sheets.isError) return <Trouble error={sheets.error} />;
+  const all = sheets.data.pages.flatMap((p) => p.sheets);
+  if (!all.length) {
+    return (
+      <Empty act="Compare layouts" to="/compare">
+        No change has been drawn up yet. It begins with a comparison.
+      </Empty>
+    );
+  }
+  return (
+    <section className="paper" aria-label="Change sheets">
+      <h2>Change sheets</h2>
+      <table className="plain">
+        <tbody>
+          {all.map((sheet) => (
+            <tr key={sheet.id}>
+              <td>
+                <Link to={`/changes/${sheet.id}`}>{sheet.title}</Link>
+              </td>
+              <td className={sheet.state === "draft" ? "rust" : "faint"} style={{ whiteSpace: "nowrap" }}>
+                {sheet.state === "draft" ? "waits for approval" : sheet.state}
+              </td>
+              <td className="faint num">{formatWhen(sheet.approved_at ?? sheet.created_at)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {sheets.hasNextPage && (
+        <Button variant="subtle" onClick={() => sheets.fetchNextPage()} loading={sheets.isFetchingNextPage}>
+          Earlier ones
+        </Button>
+      )}
+    </section>
+  );
+}
+
+function Ended() {
+  const ended = useInfiniteQuery({
+    queryKey: ["jobs", "ended"],
+    queryFn: ({ pageParam }) =>
+      ask(api.GET("/api/jobs", { params: { query: { which: "ended", before: pageParam, limit: 15 } } })),
+    initialPageParam: null as number | null,
+    getNextPageParam: (page) => (page.more ? page.jobs[page.jobs.length - 1].id : undefined),
+  });
+  const all = ended.data?.pages.flatMap((p) => p.jobs) ?? [];
+  if (!all.length) return null;
+  return (
+    <section className="paper" aria-label="Ended">
+      <h2>Ended</h2>
+      <table className="plain">
+        <tbody>
+          {all.map((job) => (
+            <tr key={job.id}>
+              <td className={job.state === "failed" ? "rust" : undefined}>
+                {job.outcome ?? `${job.name} of ${job.pool} ended unfinished: ${job.error}`}
+              </td>
+              <td className="faint num">{job.finished_at && formatWhen(job.finished_at)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {ended.hasNextPage && (
+        <Button variant="subtle" onClick={() => ended.fetchNextPage()}>
+          Earlier ones
+        </Button>
+      )}
+    </section>
+  );
+}

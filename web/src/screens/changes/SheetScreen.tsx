@@ -1,0 +1,282 @@
+/** The change sheet: one sheet of paper that says what will happen, and the approval at its foot. */
+import { Button, Group, PasswordInput, Text, TextInput } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type ReactNode, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, ask, Problem, type Schema } from "../../api/client";
+import { JobLine } from "../../shared/JobLine";
+import { errorOf, Trouble, Waiting } from "../../shared/parts";
+import { formatHours, formatWhen, Size } from "../../shared/units";
+
+type Sheet = Schema["SheetOut"];
+
+export function SheetScreen() {
+  const id = Number(useParams().id);
+  const sheet = useQuery({
+    queryKey: ["sheet", id],
+    queryFn: () => ask(api.GET("/api/sheets/{sheet_id}", { params: { path: { sheet_id: id } } })),
+    retry: false,
+  });
+  if (sheet.isPending) return <Waiting height={500} />;
+  if (sheet.isError) return <Trouble error={sheet.error} />;
+  const { body, ...about } = sheet.data;
+  return (
+    <article
+      className="paper"
+      style={{
+        maxWidth: 820,
+        margin: "0 auto",
+        padding: "2rem clamp(1rem, 4vw, 2.6rem)",
+        boxShadow: "0 2px 14px rgb(60 45 20 / 10%)",
+      }}
+    >
+      <Text size="sm" c="dimmed">
+        Change sheet {about.id} · drawn up by {about.created_by}, {formatWhen(about.created_at)}
+        {about.approved_by &&
+          about.approved_at &&
+          ` · approved by ${about.approved_by}, ${formatWhen(about.approved_at)}`}
+        {about.state === "withdrawn" && " · withdrawn"}
+      </Text>
+      <h1 style={{ margin: "0.2rem 0 0.4rem" }}>{body.title}</h1>
+      <p style={{ margin: 0 }}>{body.why}</p>
+      {body.cautions.length > 0 && (
+        <Part title="Take care">
+          {body.cautions.map((c) => (
+            <p key={c} className="rust" style={{ margin: "0.2rem 0" }}>
+              {c}
+            </p>
+          ))}
+        </Part>
+      )}
+      <Part title="Before and after">
+        <Figures figures={body.figures} />
+      </Part>
+      <Part title={body.erases.length ? "Erased" : "Nothing is erased"}>
+        <Erases erases={body.erases} done={about.state === "approved"} />
+      </Part>
+      {body.takes.length > 0 && (
+        <Part title="How long">
+          <div className="scroll-x">
+            <table className="plain">
+              <thead>
+                <tr>
+                  <th />
+                  <th className="num">if nobody uses the pool</th>
+                  <th className="num">fast</th>
+                  <th className="num">gentle</th>
+                </tr>
+              </thead>
+              <tbody>
+                {body.takes.map((t) => (
+                  <tr key={t.job}>
+                    <td>{t.job}</td>
+                    <td className="num">{formatHours(t.hours)}</td>
+                    <td className="num">{formatHours(t.fast_hours)}</td>
+                    <td className="num">{formatHours(t.gentle_hours)}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        </Part>
+      )}
+      <Part title="Meanwhile">
+        <Lines lines={body.meanwhile} />
+      </Part>
+      {body.fixed.length > 0 && (
+        <Part title="Fixed from now on">
+          <Lines lines={body.fixed} />
+        </Part>
+      )}
+      <Part title="Steps">
+        <ol style={{ margin: 0, paddingLeft: "1.3rem" }}>
+          {body.steps.map((s) => (
+            <li key={s} style={{ margin: "0.15rem 0" }}>
+              {s}
+            </li>
+          ))}
+        </ol>
+      </Part>
+      {about.state === "draft" && <Approval sheet={sheet.data} />}
+      {about.state === "approved" && <Done sheet={sheet.data} />}
+    </article>
+  );
+}
+
+function Part({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section style={{ marginTop: "1.3rem" }}>
+      <h2 style={{ borderBottom: "1px solid var(--line)", paddingBottom: 3, marginBottom: "0.5rem" }}>
+        {title}
+      </h2>
+      {children}
+    </section>
+  );
+}
+
+function Lines({ lines }: { lines: string[] }) {
+  return lines.map((line) => (
+    <p key={line} style={{ margin: "0.2rem 0" }}>
+      {line}
+    </p>
+  ));
+}
+
+function Figures({ figures }: { figures: Schema["BeforeAfterOut"][] }) {
+  const show = (f: Schema["FigureOut"]) => (f.bytes != null ? <Size bytes={f.bytes} /> : f.text);
+  return (
+    <div className="scroll-x">
+      <table className="plain">
+        <thead>
+          <tr>
+            <th />
+            <th className="num">before</th>
+            <th className="num">after</th>
+          </tr>
+        </thead>
+        <tbody>
+          {figures.map((f) => (
+            <tr key={f.label}>
+              <td>{f.label}</td>
+              <td className="num faint">{show(f.before)}</td>
+              <td className="num" style={{ fontWeight: 600 }}>
+                {show(f.after)}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function Erases({ erases, done }: { erases: Schema["ErasedOut"][]; done: boolean }) {
+  if (!erases.length) return null;
+  const other = erases.filter((e) => e.holds);
+  return (
+    <div className="rust">
+      <p style={{ margin: "0 0 0.4rem" }}>
+        {done ? "Everything that was on" : "Everything on"}{" "}
+        {erases.length === 1 ? "this drive" : `these ${erases.length} drives`}
+        {done ? " was given up." : " is given up."}
+        {other.length > 0 && ` ${other.length} of them ${other.length === 1 ? "holds" : "hold"} other data.`}
+      </p>
+      <div style={{ columns: "250px 2", columnGap: "2rem" }}>
+        {erases.map((e) => (
+          <div key={e.drive_id} style={{ breakInside: "avoid", padding: "1px 0" }}>
+            {e.place} · {e.serial} · <Size bytes={e.size} digits={1} />
+            {e.holds && <strong> · {e.holds}</strong>}
+          </div>
+        ))}
+      </div>
+    </div>
+  );
+}
+
+function Approval({ sheet }: { sheet: Sheet }) {
+  const [confirm, setConfirm] = useState("");
+  const [password, setPassword] = useState("");
+  const client = useQueryClient();
+  const go = useNavigate();
+  const path = { path: { sheet_id: sheet.id } };
+  const approve = useMutation({
+    mutationFn: () =>
+      ask(api.POST("/api/sheets/{sheet_id}/approve", { params: path, body: { confirm, password } })),
+    onSuccess: (done) => {
+      client.setQueryData(["sheet", sheet.id], done);
+      client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
+    },
+    onSettled: () => setPassword(""),
+  });
+  const withdraw = useMutation({
+    mutationFn: () => ask(api.POST("/api/sheets/{sheet_id}/withdraw", { params: path })),
+    onSuccess: () => go("/changes"),
+  });
+  if (!sheet.may_approve) {
+    return (
+      <Part title="Approval">
+        <p style={{ margin: 0 }}>
+          Only {sheet.body.role === "administrator" ? "an administrator" : "an operator or administrator"} can
+          approve this sheet.
+        </p>
+      </Part>
+    );
+  }
+  const name = sheet.body.confirm;
+  const general =
+    approve.error && !errorOf(approve.error, "confirm", "password") ? approve.error : withdraw.error;
+  const stale = general instanceof Problem && ["changed-since", "drive-not-free"].includes(general.code);
+  return (
+    <section
+      className="no-print"
+      style={{ marginTop: "1.6rem", borderTop: "2px solid var(--rust)", paddingTop: "1rem" }}
+      aria-label="Approval"
+    >
+      <h2>Approval</h2>
+      <form
+        autoComplete="off"
+        onSubmit={(e) => {
+          e.preventDefault();
+          approve.mutate();
+        }}
+      >
+        <Group align="flex-start" my="sm">
+          {name && (
+            <TextInput
+              label={
+                <>
+                  Type <strong>{name}</strong> to confirm
+                </>
+              }
+              value={confirm}
+              error={errorOf(approve.error, "confirm")}
+              onChange={(e) => setConfirm(e.currentTarget.value)}
+              autoComplete="off"
+            />
+          )}
+          <PasswordInput
+            label="Your password"
+            w={220}
+            value={password}
+            error={errorOf(approve.error, "password")}
+            onChange={(e) => setPassword(e.currentTarget.value)}
+            autoComplete="current-password"
+          />
+        </Group>
+        {general && (
+          <Trouble error={general}>
+            {stale && sheet.body.kind === "build-pool" && <Link to="/compare">Compare again</Link>}
+          </Trouble>
+        )}
+        <Group mt="sm">
+          <Button
+            type="submit"
+            color="rust"
+            loading={approve.isPending}
+            disabled={!password || (name !== null && confirm.trim() !== name)}
+          >
+            Approve{sheet.body.erases.length ? " and erase" : ""}
+          </Button>
+          <Button variant="subtle" onClick={() => withdraw.mutate()} loading={withdraw.isPending}>
+            Withdraw the sheet
+          </Button>
+        </Group>
+      </form>
+    </section>
+  );
+}
+
+function Done({ sheet }: { sheet: Sheet }) {
+  return (
+    <Part title="What came of it">
+      {sheet.jobs.map((job) => (
+        <JobLine key={job.id} job={job} />
+      ))}
+      {sheet.pool_id !== null && (
+        <Button component={Link} to={`/pools/${sheet.pool_id}`} mt="xs">
+          Go to the pool
+        </Button>
+      )}
+    </Part>
+  );
+}

@@ -1,0 +1,331 @@
+/** One pool: how it stands, its drives as they are cut, what runs, its volumes, the last check. */
+import { Text } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, ask, type Schema } from "../../api/client";
+import { Cut } from "../../shared/Cut";
+import { JobLine } from "../../shared/JobLine";
+import { useMay } from "../../shared/me";
+import { Act, Heading, State, Term, Trouble, Waiting } from "../../shared/parts";
+import { formatWhen, Size } from "../../shared/units";
+import { Replace } from "./Replace";
+import { Volume } from "./Volume";
+
+type PoolData = Schema["PoolOut"];
+
+export function Pool() {
+  const id = Number(useParams().id);
+  const pool = useQuery({
+    queryKey: ["pool", id],
+    queryFn: () => ask(api.GET("/api/pools/{pool_id}", { params: { path: { pool_id: id } } })),
+  });
+  if (pool.isPending) return <Waiting height={400} />;
+  if (pool.isError) return <Trouble error={pool.error} />;
+  return <Shown pool={pool.data} />;
+}
+
+function Shown({ pool }: { pool: PoolData }) {
+  const away = pool.places.filter((p) => p.state !== "active");
+  const shelf = shelfOf(pool);
+  return (
+    <>
+      <Heading
+        title={
+          <>
+            <svg width="16" height="26" aria-hidden="true" style={{ verticalAlign: "-6px", marginRight: 9 }}>
+              <rect
+                x=".5"
+                y=".5"
+                width="15"
+                height="25"
+                rx="2"
+                fill={`url(#pool-${pool.tint % 8})`}
+                stroke="var(--ink)"
+              />
+            </svg>
+            {pool.name}
+          </>
+        }
+      >
+        <span style={{ fontSize: "1.1rem" }}>
+          <State word={pool.state} />
+        </span>
+        <Text c="dimmed">
+          {pool.scheme} {pool.trade_name && `(${pool.trade_name})`}, {pool.description}
+          {pool.spares.length > 0 && `, ${pool.spares.length} spare${pool.spares.length > 1 ? "s" : ""}`}
+        </Text>
+      </Heading>
+      <div style={{ display: "flex", gap: "1rem", flexWrap: "wrap", alignItems: "flex-start" }}>
+        <div style={{ flex: "2 1 520px", minWidth: 0, display: "grid", gap: "1rem" }}>
+          <section className="paper" aria-label="Drives">
+            <Standing pool={pool} />
+            <Cut
+              cut={{
+                ...pool.cut,
+                spares: pool.spares.map((s) => ({
+                  id: `spare-${s.drive_id}`,
+                  size: s.size,
+                  extents: Math.floor(s.size / 2 ** 30),
+                  kind: "hdd",
+                })),
+              }}
+              label={(slot) => bayOf(pool, slot, shelf)}
+              title={(slot) => pool.places[Number(slot)]?.place ?? slot}
+              failed={new Set(away.map((p) => String(p.slot)))}
+              filling={new Set(away.filter((p) => p.state === "rebuilding").map((p) => String(p.slot)))}
+              tint={pool.tint}
+            />
+            {shelf && (
+              <Text size="sm" c="dimmed">
+                Bays of {shelf}
+              </Text>
+            )}
+          </section>
+          {away
+            .filter((p) => p.state === "failed" || p.state === "missing")
+            .map((place) => (
+              <Gone key={place.slot} pool={pool} place={place} />
+            ))}
+          {pool.volumes.map((volume) => (
+            <Volume key={volume.id} volume={volume} serves={!["lost", "unreachable"].includes(pool.state)} />
+          ))}
+        </div>
+        <div style={{ flex: "1 1 340px", minWidth: 0, display: "grid", gap: "1rem" }}>
+          {pool.jobs.length > 0 && (
+            <section className="paper" aria-label="Under way">
+              <h2>Under way</h2>
+              {pool.jobs.map((job) => (
+                <JobLine key={job.id} job={job} plain />
+              ))}
+            </section>
+          )}
+          <Check pool={pool} />
+          <section className="paper" aria-label="Figures">
+            <h2>Figures</h2>
+            <table className="plain">
+              <tbody>
+                <tr>
+                  <td>Capacity</td>
+                  <td className="num">
+                    <Size bytes={pool.capacity} />
+                  </td>
+                </tr>
+                <tr>
+                  <td>Not given to volumes</td>
+                  <td className="num">
+                    <Size bytes={pool.free} />
+                  </td>
+                </tr>
+                <tr>
+                  <td>
+                    <Term word="guaranteed">Failures survived, sure</Term>
+                  </td>
+                  <td className="num">{pool.guaranteed}</td>
+                </tr>
+                <tr>
+                  <td>
+                    <Term word="best case">at best</Term>
+                  </td>
+                  <td className="num">{pool.best_case}</td>
+                </tr>
+                <tr>
+                  <td>Built</td>
+                  <td className="num">{formatWhen(pool.created_at)}</td>
+                </tr>
+              </tbody>
+            </table>
+          </section>
+        </div>
+      </div>
+    </>
+  );
+}
+
+/** The one shelf all members stand on, if there is one. */
+function shelfOf(pool: PoolData): string | null {
+  const shelves = new Set(pool.places.map((p) => p.place?.replace(/ bay \d+$/, "")).filter(Boolean));
+  return shelves.size === 1 ? ([...shelves][0] ?? null) : null;
+}
+
+function bayOf(pool: PoolData, id: string, shelf: string | null): string {
+  const place = id.startsWith("spare-")
+    ? pool.spares.find((s) => `spare-${s.drive_id}` === id)?.place
+    : pool.places[Number(id)]?.place;
+  if (!place) return "–";
+  const match = /^(.*) bay (\d+)$/.exec(place);
+  if (!match) return place;
+  return match[1] === shelf ? match[2] : `${match[1].slice(0, 4)} ${match[2]}`;
+}
+
+function Standing({ pool }: { pool: PoolData }) {
+  const whole = pool.state === "healthy";
+  const sentence = {
+    lost: "More drives have failed than this pool survives. Its data are lost.",
+    unreachable:
+      "Too many drives are away. Reading and writing are held, nothing is rebuilt; put them back and all is as it was.",
+  }[pool.state];
+  return (
+    <p
+      style={{ marginTop: 0, fontWeight: whole ? 400 : 600, color: whole ? undefined : "var(--rust)" }}
+      aria-live="polite"
+    >
+      {sentence ?? (whole ? promise(pool) : `${pool.now.sentence} All data can be read.`)}
+      {pool.synced < 1 &&
+        whole &&
+        " The first sync is under way; what has been written is protected already."}
+    </p>
+  );
+}
+
+function promise(pool: PoolData): string {
+  if (pool.best_case === 0)
+    return "All drives are well. Without redundancy, any failed drive loses the data.";
+  const sure = `Any ${pool.guaranteed === 1 ? "one drive" : `${pool.guaranteed} drives`} may fail`;
+  return `All drives are well. ${sure}${pool.best_case > pool.guaranteed ? `, up to ${pool.best_case} in the right sets` : ""}.`;
+}
+
+function Gone({ pool, place }: { pool: PoolData; place: Schema["PlaceOut"] }) {
+  const [choosing, setChoosing] = useState(false);
+  const may = useMay("replace-drives");
+  const why = ["lost", "unreachable"].includes(pool.state)
+    ? pool.state === "lost"
+      ? "Nothing is left to rebuild from."
+      : "Too many drives are away to rebuild from the rest; bring them back first."
+    : may.why;
+  return (
+    <section className="paper" aria-label={`Place ${place.slot + 1}`} style={{ borderColor: "var(--rust)" }}>
+      <div style={{ display: "flex", flexWrap: "wrap", gap: "0.6rem 1rem", alignItems: "center" }}>
+        <span style={{ flex: "1 1 260px" }}>
+          {place.place} · {place.serial}{" "}
+          <State
+            word={place.state === "missing" && place.condition !== "missing" ? "waiting" : place.state}
+          />
+          {place.state === "missing" &&
+            ": put it back, and it goes on where it was; or give its place to another."}
+        </span>
+        <Act why={why} color="rust" onClick={() => setChoosing(true)}>
+          Replace the drive…
+        </Act>
+      </div>
+      {choosing && <Replace poolId={pool.id} slot={place.slot} onClose={() => setChoosing(false)} />}
+    </section>
+  );
+}
+
+function Check({ pool }: { pool: PoolData }) {
+  const client = useQueryClient();
+  const may = useMay("run-jobs");
+  const start = useMutation({
+    mutationFn: () => ask(api.POST("/api/pools/{pool_id}/check", { params: { path: { pool_id: pool.id } } })),
+    onSettled: () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" }),
+  });
+  const running = pool.jobs.some((j) => j.kind === "check");
+  const why =
+    may.why ??
+    (running
+      ? "A check is under way."
+      : pool.places.some((p) => p.state !== "active")
+        ? "A check compares every drive with the others; replace what is missing first."
+        : pool.synced < 1
+          ? "The first sync is still under way."
+          : null);
+  const report = pool.last_check?.report;
+  return (
+    <section className="paper" aria-label="Check">
+      <h2>
+        <Term word="check">Check</Term>
+      </h2>
+      {report && pool.last_check?.finished_at ? (
+        <>
+          <table className="plain">
+            <tbody>
+              <tr>
+                <td>Compared</td>
+                <td className="num">
+                  <Size bytes={report.bytes_compared ?? 0} />
+                </td>
+              </tr>
+              <tr>
+                <td>Mismatches</td>
+                <td
+                  className="num"
+                  style={{ fontWeight: 600, color: report.mismatches ? "var(--rust)" : undefined }}
+                >
+                  {report.mismatches}
+                </td>
+              </tr>
+              {Boolean(report.mismatches) && (
+                <tr>
+                  <td>Put right</td>
+                  <td className="num">{report.put_right}</td>
+                </tr>
+              )}
+              <tr>
+                <td>Files read back</td>
+                <td className="num">{report.files_read}</td>
+              </tr>
+              <tr>
+                <td>Files differing</td>
+                <td
+                  className="num"
+                  style={{
+                    fontWeight: 600,
+                    color: report.files_differing?.length ? "var(--rust)" : undefined,
+                  }}
+                >
+                  {report.files_differing?.length ?? 0}
+                </td>
+              </tr>
+              <tr>
+                <td>Finished</td>
+                <td className="num">{formatWhen(pool.last_check.finished_at)}</td>
+              </tr>
+            </tbody>
+          </table>
+          {Boolean(report.places?.length) && (
+            <Mismatches pool={pool} places={report.places ?? []} total={report.mismatches ?? 0} />
+          )}
+        </>
+      ) : (
+        <p style={{ margin: "0.4rem 0 0.8rem" }}>
+          Never checked. A check reads everything and reports what it compared.
+        </p>
+      )}
+      <div style={{ marginTop: "0.7rem" }}>
+        <Act why={why} variant="default" loading={start.isPending} onClick={() => start.mutate()}>
+          Check now
+        </Act>
+      </div>
+      {start.isError && <Trouble error={start.error} />}
+    </section>
+  );
+}
+
+function Mismatches({
+  pool,
+  places,
+  total,
+}: {
+  pool: PoolData;
+  places: Schema["MismatchOut"][];
+  total: number;
+}) {
+  return (
+    <details>
+      <summary style={{ cursor: "pointer" }}>Where</summary>
+      <ul style={{ margin: "0.3rem 0", paddingLeft: "1.2rem" }}>
+        {places.map((m) => (
+          <li key={`${m.set}-${m.row}`}>
+            set {m.set + 1}, stripe {m.row}:{" "}
+            {m.put_right_slot === null
+              ? "which drive is wrong cannot be told from parity alone; the files' checksums tell whether it matters"
+              : `${pool.places[m.put_right_slot]?.place} was wrong, put right`}
+          </li>
+        ))}
+      </ul>
+      {total > places.length && <p className="faint">and {total - places.length} more</p>}
+      <Link to="/logbook">Logbook</Link>
+    </details>
+  );
+}

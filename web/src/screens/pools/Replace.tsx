@@ -1,0 +1,95 @@
+/** Choosing the drive that takes a place; ends in a change sheet. */
+import { Button, Modal, Text } from "@mantine/core";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Link, useNavigate } from "react-router";
+import { api, ask, type Schema } from "../../api/client";
+import { Trouble, Waiting } from "../../shared/parts";
+import { Size } from "../../shared/units";
+
+export function Replace({ poolId, slot, onClose }: { poolId: number; slot: number; onClose: () => void }) {
+  const go = useNavigate();
+  const found = useQuery({
+    queryKey: ["pool", poolId, "replacements", slot],
+    queryFn: () =>
+      ask(
+        api.GET("/api/pools/{pool_id}/replacements", {
+          params: { path: { pool_id: poolId }, query: { slot } },
+        }),
+      ),
+    refetchInterval: 2000,
+  });
+  const draw = useMutation({
+    mutationFn: (drive: number) =>
+      ask(api.POST("/api/sheets/replace-drive", { body: { pool_id: poolId, slot, drive_id: drive } })),
+    onSuccess: (sheet) => go(`/changes/${sheet.id}`),
+  });
+  const fit = found.data?.candidates.filter((c) => !c.reason) ?? [];
+  const others = found.data?.candidates.filter((c) => c.reason) ?? [];
+  return (
+    <Modal opened onClose={onClose} title="Which drive takes the place?" size="lg" centered>
+      {found.isPending && <Waiting />}
+      <Trouble error={found.error ?? draw.error} />
+      {found.data && (
+        <>
+          {fit.length === 0 ? (
+            <p style={{ marginTop: 0 }}>
+              No free drive is large enough: the place needs at least <Size bytes={found.data.needs} />. Put
+              one into an empty bay on the <Link to="/shelves">shelves</Link> and take it in; it appears here
+              by itself.
+            </p>
+          ) : (
+            <table className="plain">
+              <tbody>
+                {fit.map((c) => (
+                  <tr key={c.drive_id}>
+                    <Facts c={c} />
+                    <td className="num">
+                      <Button
+                        size="compact-sm"
+                        loading={draw.isPending && draw.variables === c.drive_id}
+                        onClick={() => draw.mutate(c.drive_id)}
+                      >
+                        Draw up the sheet
+                      </Button>
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+          {others.length > 0 && (
+            <details style={{ marginTop: "0.8rem" }}>
+              <summary style={{ cursor: "pointer" }}>{others.length} others, and why not</summary>
+              <table className="plain">
+                <tbody>
+                  {others.map((c) => (
+                    <tr key={c.drive_id}>
+                      <Facts c={c} />
+                      <td className="faint">{c.reason}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </details>
+          )}
+        </>
+      )}
+    </Modal>
+  );
+}
+
+function Facts({ c }: { c: Schema["ReplacementOut"] }) {
+  return (
+    <>
+      <td>
+        {c.place} · {c.serial}
+        <Text size="sm" c={c.holds ? "var(--rust)" : "dimmed"}>
+          {c.holds ? `holds ${c.holds}` : c.maker_model}
+        </Text>
+      </td>
+      <td className="num">
+        <Size bytes={c.size} digits={1} />
+      </td>
+    </>
+  );
+}

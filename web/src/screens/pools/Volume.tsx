@@ -1,0 +1,110 @@
+/** A volume, and the simulated host that uses it: writing sample files, reading them back. */
+import { Group, Select, Text } from "@mantine/core";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, ask, type Schema } from "../../api/client";
+import { useMay } from "../../shared/me";
+import { Act, Trouble } from "../../shared/parts";
+import { formatWhen, Size } from "../../shared/units";
+
+export function Volume({ volume, serves }: { volume: Schema["VolumeOut"]; serves: boolean }) {
+  const client = useQueryClient();
+  const may = useMay("work-stand-ins");
+  const [share, setShare] = useState("0.3");
+  const path = { params: { path: { volume_id: volume.id } } };
+  const settle = { onSettled: () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" }) };
+  const fill = useMutation({
+    mutationFn: () =>
+      ask(api.POST("/api/volumes/{volume_id}/fill", { ...path, body: { share: Number(share) } })),
+    ...settle,
+  });
+  const read = useMutation({
+    mutationFn: () => ask(api.POST("/api/volumes/{volume_id}/read-files", path)),
+    ...settle,
+  });
+  const held = may.why ?? (serves ? null : "The pool does not serve now.");
+  const taken = volume.files_bytes / volume.for_files;
+  return (
+    <section className="paper" aria-label={`Volume ${volume.name}`}>
+      <h2>Volume {volume.name}</h2>
+      <Text c="dimmed" mb={6}>
+        {volume.file_system}, thick{volume.mount_point && `, ${volume.host} at ${volume.mount_point}`}
+      </Text>
+      <svg
+        width="100%"
+        height="16"
+        role="img"
+        aria-label={`${Math.round(taken * 100)} percent taken by files`}
+        style={{ display: "block" }}
+      >
+        <rect
+          x="0.5"
+          y="0.5"
+          width="99.9%"
+          height="15"
+          fill="var(--sheet)"
+          stroke="var(--ink)"
+          strokeWidth="0.8"
+        />
+        <rect
+          x="0.5"
+          y="0.5"
+          width={`${Math.min(99.9, (100 * volume.files_bytes) / volume.size)}%`}
+          height="15"
+          fill="var(--pine)"
+          opacity="0.75"
+        />
+        <rect
+          x={`${100 - (100 * volume.overhead) / volume.size}%`}
+          y="0.5"
+          width={`${(100 * volume.overhead) / volume.size}%`}
+          height="15"
+          fill="url(#hatch)"
+        />
+      </svg>
+      <Text size="sm" my={6}>
+        <Size bytes={volume.files_bytes} /> of <Size bytes={volume.for_files} /> taken by{" "}
+        {volume.files.toLocaleString("en")} files; <Size bytes={volume.overhead} /> held by the file system.{" "}
+        {volume.files_read_at &&
+          (volume.files_differing ? (
+            <strong className="rust">{volume.files_differing} files differ from what was written.</strong>
+          ) : (
+            `All files read back as written, last ${formatWhen(volume.files_read_at)}.`
+          ))}
+      </Text>
+      <Text size="xs" c="dimmed" style={{ overflowWrap: "anywhere" }} mb="sm">
+        UUID {volume.uuid}
+      </Text>
+      <Group gap="sm" className="no-print">
+        <Text size="sm" c="dimmed">
+          Simulated host:
+        </Text>
+        <Select
+          aria-label="How full"
+          size="xs"
+          w={112}
+          value={share}
+          onChange={(v) => setShare(v ?? "0.3")}
+          data={["0.1", "0.3", "0.5", "0.8", "1"].map((s) => ({
+            value: s,
+            label: `to ${Number(s) * 100} % full`,
+          }))}
+          allowDeselect={false}
+        />
+        <Act why={held} size="xs" variant="default" loading={fill.isPending} onClick={() => fill.mutate()}>
+          Write sample files
+        </Act>
+        <Act
+          why={held ?? (volume.files ? null : "There are no files yet.")}
+          size="xs"
+          variant="default"
+          loading={read.isPending}
+          onClick={() => read.mutate()}
+        >
+          Read files back
+        </Act>
+      </Group>
+      <Trouble error={fill.error ?? read.error} />
+    </section>
+  );
+}

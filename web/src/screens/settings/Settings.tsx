@@ -1,0 +1,225 @@
+/** Settings: how fast simulated time passes, one's own password, and the people. */
+import {
+  Button,
+  Group,
+  PasswordInput,
+  SegmentedControl,
+  Select,
+  Stack,
+  Text,
+  TextInput,
+} from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, ask, type Schema } from "../../api/client";
+import { useBecome, useMay, useMe } from "../../shared/me";
+import { errorOf, Heading, Term, Trouble } from "../../shared/parts";
+
+const ROLES = ["administrator", "operator", "viewer"];
+
+export function Settings() {
+  const manage = useMay("manage-users");
+  return (
+    <>
+      <Heading title="Settings" />
+      <div
+        style={{
+          display: "grid",
+          gap: "1rem",
+          gridTemplateColumns: "repeat(auto-fit, minmax(min(100%, 380px), 1fr))",
+          alignItems: "start",
+        }}
+      >
+        <Speed />
+        <Password />
+        {manage.may && <People />}
+      </div>
+    </>
+  );
+}
+
+function Speed() {
+  const client = useQueryClient();
+  const may = useMay("work-stand-ins");
+  const speed = useQuery({ queryKey: ["speed"], queryFn: () => ask(api.GET("/api/stand-in/speed")) });
+  const set = useMutation({
+    mutationFn: (factor: number) => ask(api.PUT("/api/stand-in/speed", { body: { factor } })),
+    onSuccess: (now) => client.setQueryData(["speed"], now),
+  });
+  const name = (f: number) =>
+    f === 0 ? "at once" : f === 1 ? "real" : f === 60 ? "a minute a second" : "an hour a second";
+  return (
+    <section className="paper">
+      <h2>
+        <Term word="simulated time">Simulated time</Term>
+      </h2>
+      <Text size="sm" c="dimmed" mb="sm">
+        How fast the hours of jobs pass on the simulated drives.
+      </Text>
+      {speed.data && (
+        <SegmentedControl
+          aria-label="Speed of simulated time"
+          disabled={!may.may}
+          value={String(speed.data.factor)}
+          onChange={(v) => set.mutate(Number(v))}
+          data={speed.data.choices.map((f) => ({ value: String(f), label: name(f) }))}
+          orientation="vertical"
+        />
+      )}
+      {!may.may && <Text size="sm">{may.why}</Text>}
+      <Trouble error={speed.error ?? set.error} />
+    </section>
+  );
+}
+
+function Password() {
+  const [old, setOld] = useState("");
+  const [fresh, setFresh] = useState("");
+  const become = useBecome();
+  const change = useMutation({
+    mutationFn: () => ask(api.POST("/api/password", { body: { old, new: fresh } })),
+    onSuccess: (me) => {
+      become(me);
+      setOld("");
+      setFresh("");
+    },
+  });
+  return (
+    <section className="paper">
+      <h2>Your password</h2>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          change.mutate();
+        }}
+      >
+        <Stack mt="xs">
+          <PasswordInput
+            label="Now"
+            value={old}
+            onChange={(e) => setOld(e.currentTarget.value)}
+            autoComplete="current-password"
+            required
+          />
+          <PasswordInput
+            label="From now on"
+            description="At least 8 characters"
+            value={fresh}
+            onChange={(e) => setFresh(e.currentTarget.value)}
+            autoComplete="new-password"
+            required
+          />
+          {change.isError && <Trouble error={change.error} />}
+          {change.isSuccess && <Text size="sm">Changed. Other sessions of yours have ended.</Text>}
+          <Group>
+            <Button type="submit" variant="default" loading={change.isPending}>
+              Change it
+            </Button>
+          </Group>
+        </Stack>
+      </form>
+    </section>
+  );
+}
+
+function People() {
+  const client = useQueryClient();
+  const users = useQuery({ queryKey: ["users"], queryFn: () => ask(api.GET("/api/users")) });
+  const me = useMe().data?.user;
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const [role, setRole] = useState("operator");
+  const settle = { onSettled: () => client.invalidateQueries({ queryKey: ["users"] }) };
+  const add = useMutation({
+    mutationFn: () => ask(api.POST("/api/users", { body: { name, password, role } })),
+    onSuccess: () => {
+      setName("");
+      setPassword("");
+    },
+    ...settle,
+  });
+  const change = useMutation({
+    mutationFn: ({ id, ...body }: { id: number; role?: string; active?: boolean }) =>
+      ask(
+        api.PATCH("/api/users/{user_id}", {
+          params: { path: { user_id: id } },
+          body: body as Schema["UserChange"],
+        }),
+      ),
+    ...settle,
+  });
+  return (
+    <section className="paper" style={{ gridColumn: "span 1" }}>
+      <h2>People</h2>
+      <table className="plain">
+        <tbody>
+          {users.data?.users.map((u) => (
+            <tr key={u.id}>
+              <td className={u.active ? undefined : "faint"}>{u.name}</td>
+              <td>
+                <Select
+                  aria-label={`Role of ${u.name}`}
+                  size="xs"
+                  w={135}
+                  value={u.role}
+                  data={ROLES}
+                  onChange={(v) => v && change.mutate({ id: u.id, role: v })}
+                  allowDeselect={false}
+                />
+              </td>
+              <td className="num">
+                {u.id !== me?.id && (
+                  <Button
+                    size="compact-xs"
+                    variant="subtle"
+                    onClick={() => change.mutate({ id: u.id, active: !u.active })}
+                  >
+                    {u.active ? "Shut out" : "Let in again"}
+                  </Button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <Trouble error={users.error ?? change.error} />
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+        autoComplete="off"
+      >
+        <Stack mt="md" gap="xs">
+          <TextInput
+            label="Name"
+            value={name}
+            error={errorOf(add.error, "name")}
+            onChange={(e) => setName(e.currentTarget.value)}
+            required
+          />
+          <PasswordInput
+            label="First password"
+            value={password}
+            error={errorOf(add.error, "password")}
+            onChange={(e) => setPassword(e.currentTarget.value)}
+            autoComplete="new-password"
+            required
+          />
+          <Select
+            label="Role"
+            value={role}
+            onChange={(v) => setRole(v ?? "operator")}
+            data={ROLES}
+            allowDeselect={false}
+          />
+          <Group>
+            <Button type="submit" variant="default" loading={add.isPending}>
+              Add
+            </Button>
+          </Group>
+        </Stack>
+      </form>
+    </section>
+  );
+}

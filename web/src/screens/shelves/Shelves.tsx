@@ -1,0 +1,323 @@
+/** Shelves: what is there, drawn; choosing drives by click, drag, keys, or a filter in words. */
+import { Button, CloseButton, Text, TextInput, Tooltip } from "@mantine/core";
+import { useDebouncedValue, useMediaQuery } from "@mantine/hooks";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useWindowVirtualizer } from "@tanstack/react-virtual";
+import { useLayoutEffect, useMemo, useRef, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, ask } from "../../api/client";
+import { useMay } from "../../shared/me";
+import { Act, Empty, Heading, Trouble, Waiting } from "../../shared/parts";
+import { useSelection } from "../../shared/selection";
+import { BAY_WIDTH } from "../../shared/spine";
+import { DriveSheet } from "./DriveSheet";
+import { ShelfDrawing } from "./ShelfDrawing";
+import { useDragBox } from "./useDragBox";
+
+const HINT =
+  "Every term must hold. Words: free, new, in-use, failing, failed, missing, spare; hdd, ssd, nvme; ≥ as >=, sizes as 4TB; shelf:cold, maker:osmund, bay:3, pool:archive.";
+
+/** Between shelves that stand side by side, pixels. */
+const BETWEEN = 44;
+
+export function Shelves() {
+  const [params, setParams] = useSearchParams();
+  const filter = params.get("filter") ?? "";
+  const [typed, setTyped] = useState(filter);
+  const [settled] = useDebouncedValue(typed, 120);
+  const shown = params.get("drive");
+  const list = useQuery({
+    queryKey: ["shelves", settled],
+    queryFn: () => ask(api.GET("/api/shelves", { params: { query: { filter: settled } } })),
+    placeholderData: keepPreviousData,
+  });
+  const put = (name: string, value: string | null) =>
+    setParams(
+      (before) => {
+        const after = new URLSearchParams(before);
+        if (value) after.set(name, value);
+        else after.delete(name);
+        return after;
+      },
+      { replace: true },
+    );
+  const wide = useMediaQuery("(min-width: 900px)", true);
+  const manage = useMay("manage-drives");
+  const go = useNavigate();
+  if (list.isPending) return <Waiting height={400} />;
+  if (list.isError) return <Trouble error={list.error} />;
+  const { shelves, drives, matching, filter_error } = list.data;
+  return (
+    <>
+      <Heading title="Shelves">
+        <Text c="dimmed">
+          {drives.toLocaleString("en")} drives on {shelves.length} shelves
+        </Text>
+        <span style={{ flex: 1 }} />
+        <Act why={manage.why} variant="default" onClick={() => go("/shelves/import")}>
+          Import drives
+        </Act>
+        <Button variant="default" component="a" href="/api/inventory.csv" download>
+          Export list
+        </Button>
+      </Heading>
+      {drives > 0 && (
+        <div
+          className="no-print"
+          style={{ display: "flex", gap: "0.8rem", alignItems: "start", flexWrap: "wrap" }}
+        >
+          <Tooltip label={HINT} multiline w={420} position="bottom-start" openDelay={500}>
+            <TextInput
+              style={{ flex: "1 1 320px", maxWidth: 560 }}
+              aria-label="Filter drives"
+              placeholder="Filter in words: free hdd >= 4TB shelf:cold"
+              value={typed}
+              error={settled === typed ? filter_error : undefined}
+              onChange={(e) => {
+                setTyped(e.currentTarget.value);
+                put("filter", e.currentTarget.value);
+              }}
+              rightSection={
+                typed ? (
+                  <CloseButton
+                    aria-label="Clear the filter"
+                    onClick={() => {
+                      setTyped("");
+                      put("filter", null);
+                    }}
+                  />
+                ) : null
+              }
+            />
+          </Tooltip>
+          {settled && !filter_error && <SelectMatching filter={settled} matching={matching} />}
+        </div>
+      )}
+      {drives === 0 && shelves.length === 0 ? (
+        <Empty act="Import drives" to="/shelves/import">
+          There are no drives yet. Bring in a list of them as CSV; a preview shows how it was understood.
+        </Empty>
+      ) : (
+        <div
+          style={{
+            display: "flex",
+            gap: "1.4rem",
+            alignItems: "flex-start",
+            flexDirection: wide ? "row" : "column-reverse",
+          }}
+        >
+          <ShelfList
+            shelves={shelves.filter((s) => !settled || filter_error || s.matching > 0)}
+            scales={new Map(list.data.scales.map((s) => [s.site, s.largest]))}
+            filter={filter_error ? "" : settled}
+            shown={shown ? Number(shown) : null}
+            onShow={(id) => put("drive", String(id))}
+          />
+          {shown && <DriveSheet id={Number(shown)} wide={wide} onClose={() => put("drive", null)} />}
+        </div>
+      )}
+      <SelectionBar />
+    </>
+  );
+}
+
+function SelectMatching({ filter, matching }: { filter: string; matching: number }) {
+  const { add } = useSelection();
+  const choose = useMutation({
+    mutationFn: () => ask(api.GET("/api/drives/matching", { params: { query: { filter } } })),
+    onSuccess: (found) => add(found.ids),
+  });
+  return (
+    <>
+      <Text style={{ paddingTop: 6 }}>
+        {matching.toLocaleString("en")} {matching === 1 ? "matches" : "match"}
+      </Text>
+      <Button
+        variant="default"
+        disabled={matching === 0}
+        loading={choose.isPending}
+        onClick={() => choose.mutate()}
+      >
+        Choose those that are free
+      </Button>
+      {choose.data && choose.data.more > 0 && (
+        <Text c="dimmed" style={{ paddingTop: 6 }}>
+          the first {choose.data.ids.length}; {choose.data.more} more match
+        </Text>
+      )}
+    </>
+  );
+}
+
+interface ListProps {
+  shelves: {
+    id: number;
+    site: string;
+    name: string;
+    host: string | null;
+    bays: number;
+    drives: number;
+    matching: number;
+  }[];
+  scales: Map<string, number>;
+  filter: string;
+  shown: number | null;
+  onShow: (id: number) => void;
+}
+
+/** Shelves side by side as far as the width goes, in their order. */
+function packed(shelves: ListProps["shelves"], width: number): ListProps["shelves"][] {
+  const rows: ListProps["shelves"][] = [];
+  let left = 0;
+  for (const shelf of shelves) {
+    const need = shelf.bays * BAY_WIDTH + 16 + BETWEEN;
+    if (!rows.length || need > left) {
+      rows.push([]);
+      left = width + BETWEEN;
+    }
+    rows[rows.length - 1].push(shelf);
+    left -= need;
+  }
+  return rows;
+}
+
+function ShelfList({ shelves, scales, filter, shown, onShow }: ListProps) {
+  const root = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(0);
+  useLayoutEffect(() => {
+    if (!root.current) return;
+    const watcher = new ResizeObserver(([entry]) => setWidth(Math.floor(entry.contentRect.width)));
+    watcher.observe(root.current);
+    return () => watcher.disconnect();
+  }, []);
+  const perRow = Math.max(1, Math.floor((width - 20) / BAY_WIDTH));
+  const rows = useMemo(() => (width ? packed(shelves, width) : []), [shelves, width]);
+  const virtual = useWindowVirtualizer({
+    count: rows.length,
+    estimateSize: (i) => 58 + Math.ceil(rows[i][0].bays / perRow) * 204,
+    overscan: 2,
+    scrollMargin: root.current?.offsetTop ?? 0,
+    getItemKey: (i) => rows[i][0].id,
+  });
+  const { add } = useSelection();
+  const box = useDragBox(root, add);
+  return (
+    <div
+      ref={root}
+      role="group"
+      aria-label="Drives on their shelves"
+      style={{
+        flex: 1,
+        minWidth: 0,
+        width: "100%",
+        position: "relative",
+        minHeight: 300,
+        userSelect: "none",
+      }}
+      {...box.handlers}
+    >
+      <div style={{ height: virtual.getTotalSize(), position: "relative" }}>
+        {virtual.getVirtualItems().map((item) => (
+          <div
+            key={item.key}
+            data-index={item.index}
+            ref={virtual.measureElement}
+            style={{
+              position: "absolute",
+              insetInline: 0,
+              top: 0,
+              display: "flex",
+              gap: BETWEEN,
+              transform: `translateY(${item.start - virtual.options.scrollMargin}px)`,
+            }}
+          >
+            {rows[item.index].map((shelf) => (
+              <ShelfDrawing
+                key={shelf.id}
+                shelf={shelf}
+                largest={scales.get(shelf.site) ?? 1}
+                perRow={perRow}
+                filter={filter}
+                shown={shown}
+                onShow={onShow}
+              />
+            ))}
+          </div>
+        ))}
+      </div>
+      {box.drawn}
+    </div>
+  );
+}
+
+/** What can be done with the chosen drives; appears as soon as there are some. */
+function SelectionBar() {
+  const { ids, replace } = useSelection();
+  const chosen = [...ids];
+  const client = useQueryClient();
+  const go = useNavigate();
+  const manage = useMay("manage-drives");
+  const known = useQuery({
+    queryKey: ["drives", "chosen", chosen.join(",")],
+    queryFn: () =>
+      ask(api.GET("/api/drives/by-id", { params: { query: { ids: chosen.slice(0, 1000).join(",") } } })),
+    enabled: chosen.length > 0,
+    placeholderData: keepPreviousData,
+  });
+  const takeIn = useMutation({
+    mutationFn: (which: number[]) => ask(api.POST("/api/drives/take-in", { body: { ids: which } })),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  if (!chosen.length) return null;
+  const drives = known.data?.drives ?? [];
+  const fresh = drives.filter((d) => d.service === "new").map((d) => d.id);
+  const free = drives.filter((d) => d.not_offered === null).map((d) => d.id);
+  const held = drives.find((d) => d.not_offered !== null && d.service !== "new");
+  return (
+    <div
+      className="paper no-print"
+      role="region"
+      aria-label="Chosen drives"
+      style={{
+        position: "sticky",
+        bottom: 14,
+        marginTop: 18,
+        display: "flex",
+        gap: "0.8rem",
+        flexWrap: "wrap",
+        alignItems: "center",
+        borderColor: "var(--pine)",
+        zIndex: 20,
+        boxShadow: "0 4px 18px rgb(60 45 20 / 14%)",
+      }}
+    >
+      <strong>
+        {chosen.length} drive{chosen.length > 1 ? "s" : ""} chosen
+      </strong>
+      <Act
+        why={
+          free.length
+            ? null
+            : drives.length
+              ? (held?.not_offered ?? "New drives have to be taken in first.")
+              : "…"
+        }
+        onClick={() => {
+          replace(free);
+          go("/compare");
+        }}
+      >
+        Compare layouts{free.length && free.length !== chosen.length ? ` of ${free.length}` : ""}
+      </Act>
+      {fresh.length > 0 && (
+        <Act why={manage.why} variant="light" loading={takeIn.isPending} onClick={() => takeIn.mutate(fresh)}>
+          Take in {fresh.length === 1 ? "the new one" : `${fresh.length} new ones`}
+        </Act>
+      )}
+      <Button variant="subtle" onClick={() => replace([])}>
+        Clear
+      </Button>
+      {takeIn.isError && <span className="rust">{takeIn.error.message}</span>}
+    </div>
+  );
+}

@@ -1,0 +1,137 @@
+/** Today: what needs me, what runs, what finished while I was away. */
+import { Button, Text } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { api, ask, type Schema } from "../../api/client";
+import { JobLine } from "../../shared/JobLine";
+import { useMe } from "../../shared/me";
+import { Heading, Trouble, Waiting } from "../../shared/parts";
+import { formatWhen, shortSize, useUnits } from "../../shared/units";
+
+export function Today() {
+  const today = useQuery({ queryKey: ["today"], queryFn: () => ask(api.GET("/api/today")) });
+  const name = useMe().data?.user?.name ?? "";
+  if (today.isPending) return <Waiting height={400} />;
+  if (today.isError) return <Trouble error={today.error} />;
+  const { matters, running, finished, since } = today.data;
+  return (
+    <>
+      <Heading title={`Good ${partOfDay()}, ${name}`}>
+        <Totals today={today.data} />
+      </Heading>
+      <section className="paper" aria-label="What needs you" style={{ marginBottom: "1rem" }}>
+        <h2 style={{ marginBottom: "0.3rem" }}>What needs you</h2>
+        {matters.length === 0 && (
+          <p style={{ margin: "0.3rem 0" }}>Nothing. Every pool is healthy and no drive gives warning.</p>
+        )}
+        {matters.map((m) => (
+          <div
+            key={m.sentence}
+            style={{
+              display: "flex",
+              gap: "0.4rem 1rem",
+              flexWrap: "wrap",
+              alignItems: "center",
+              padding: "0.5rem 0",
+              borderTop: "1px solid var(--line)",
+            }}
+          >
+            <span
+              style={{
+                flex: "1 1 320px",
+                color: m.gravity < 2 ? "var(--rust)" : undefined,
+                fontWeight: m.gravity === 0 ? 650 : 400,
+              }}
+            >
+              {m.sentence}
+            </span>
+            {m.act && (
+              <Button
+                component={Link}
+                to={m.link}
+                size="compact-md"
+                variant={m.gravity < 2 ? "filled" : "default"}
+                color={m.gravity < 2 ? "rust" : undefined}
+              >
+                {m.act}
+              </Button>
+            )}
+          </div>
+        ))}
+      </section>
+      <div
+        style={{
+          display: "grid",
+          gap: "1rem",
+          gridTemplateColumns: "repeat(auto-fit, minmax(min(100%, 400px), 1fr))",
+          alignItems: "start",
+        }}
+      >
+        <section className="paper" aria-label="What runs">
+          <h2>What runs</h2>
+          {running.length === 0 ? (
+            <Text c="dimmed" mt={6}>
+              Nothing runs now.
+            </Text>
+          ) : (
+            running.map((job) => <JobLine key={job.id} job={job} />)
+          )}
+        </section>
+        <section className="paper" aria-label="What finished">
+          <h2>{since ? `Since you were here, ${formatWhen(since)}` : "In the last day"}</h2>
+          {finished.length === 0 && (
+            <Text c="dimmed" mt={6}>
+              Nothing finished.
+            </Text>
+          )}
+          {finished.map((entry) => (
+            <Entry key={entry.id} entry={entry} />
+          ))}
+          <div style={{ marginTop: "0.5rem" }}>
+            <Link to="/logbook">All of the logbook</Link>
+          </div>
+        </section>
+      </div>
+    </>
+  );
+}
+
+function Totals({ today }: { today: Schema["TodayOut"] }) {
+  const { system } = useUnits();
+  return (
+    <Text c="dimmed">
+      {today.drives.toLocaleString("en")} drives with {shortSize(today.raw, system)},{" "}
+      {today.free_drives.toLocaleString("en")} of them free · {today.pools} pool{today.pools === 1 ? "" : "s"}
+      {today.pools > 0 && (
+        <>
+          {" with "}
+          {shortSize(today.pool_capacity, system)}
+        </>
+      )}
+    </Text>
+  );
+}
+
+function Entry({ entry }: { entry: Schema["EntryOut"] }) {
+  return (
+    <div
+      style={{
+        display: "flex",
+        gap: "0.9rem",
+        padding: "0.35rem 0",
+        borderTop: "1px solid var(--line)",
+        marginTop: 4,
+      }}
+    >
+      <span className="faint" style={{ whiteSpace: "nowrap" }}>
+        {formatWhen(entry.at).slice(11)}
+      </span>
+      <span>{entry.sentence}</span>
+    </div>
+  );
+}
+
+function partOfDay(): string {
+  const hour = new Date().getHours();
+  return hour < 5 ? "night" : hour < 12 ? "morning" : hour < 18 ? "afternoon" : "evening";
+}

@@ -1,0 +1,123 @@
+/** Small parts that several screens use. */
+import { Button, type ButtonProps, Loader, Tooltip } from "@mantine/core";
+import type { ReactNode } from "react";
+import { Link } from "react-router";
+import { Problem } from "../api/client";
+import { TERMS } from "./terms";
+
+/** A trade word with its explanation on hover and focus. */
+export function Term({ word, children }: { word: keyof typeof TERMS; children?: ReactNode }) {
+  return (
+    <Tooltip
+      label={TERMS[word]}
+      multiline
+      w={300}
+      withArrow
+      events={{ hover: true, focus: true, touch: true }}
+    >
+      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: the explanation must be reachable by keyboard */}
+      <span className="term" tabIndex={0}>
+        {children ?? word}
+      </span>
+    </Tooltip>
+  );
+}
+
+/** What went wrong and what to do, in rust. */
+export function Trouble({ error, children }: { error: unknown; children?: ReactNode }) {
+  if (!error) return null;
+  const said = error instanceof Problem ? error.message : "Something went wrong on this page; reload it.";
+  return (
+    <div
+      role="alert"
+      className="paper"
+      style={{ borderColor: "var(--rust)", background: "var(--rust-wash)" }}
+    >
+      {said} {children}
+    </div>
+  );
+}
+
+/** The error of one field, where it belongs to that field. */
+export function errorOf(error: unknown, ...fields: string[]): string | undefined {
+  return error instanceof Problem && error.field && fields.includes(error.field) ? error.message : undefined;
+}
+
+/** Nothing there yet: says the next step. */
+export function Empty({ children, act, to }: { children: ReactNode; act?: string; to?: string }) {
+  return (
+    <div className="paper" style={{ textAlign: "center", padding: "2.4rem 1.2rem" }}>
+      <p style={{ margin: "0 0 0.8rem" }}>{children}</p>
+      {act && to && (
+        <Button component={Link} to={to}>
+          {act}
+        </Button>
+      )}
+    </div>
+  );
+}
+
+/** Holds the room while something is fetched. */
+export function Waiting({ height = 200 }: { height?: number }) {
+  return (
+    <div style={{ minHeight: height, display: "grid", placeItems: "center" }}>
+      <Loader size="sm" aria-label="Loading" />
+    </div>
+  );
+}
+
+/** A button that, where the act is not possible, stays and says why. */
+export function Act({
+  why,
+  children,
+  ...rest
+}: {
+  why?: string | null;
+  children: ReactNode;
+  onClick?: () => void;
+  type?: "submit" | "button";
+} & ButtonProps) {
+  const button = (
+    <Button
+      {...rest}
+      data-disabled={why ? true : undefined}
+      aria-disabled={Boolean(why)}
+      onClick={why ? (e) => e.preventDefault() : rest.onClick}
+    >
+      {children}
+    </Button>
+  );
+  if (!why) return button;
+  return (
+    <Tooltip label={why} multiline w={280} withArrow events={{ hover: true, focus: true, touch: true }}>
+      {button}
+    </Tooltip>
+  );
+}
+
+export function Heading({ title, children }: { title: ReactNode; children?: ReactNode }) {
+  return (
+    <div
+      style={{
+        display: "flex",
+        flexWrap: "wrap",
+        gap: "0.5rem 1.2rem",
+        alignItems: "baseline",
+        marginBottom: "1rem",
+      }}
+    >
+      <h1>{title}</h1>
+      {children}
+    </div>
+  );
+}
+
+const GRAVE = new Set(["lost", "unreachable", "unprotected", "failed", "missing", "failing", "degraded"]);
+
+/** A state as a word; rust where it needs a person. */
+export function State({ word }: { word: string }) {
+  const grave = GRAVE.has(word);
+  return (
+    <span style={{ color: grave ? "var(--rust)" : "inherit", fontWeight: grave ? 650 : 500 }}>{word}</span>
+  );
+}

@@ -1,0 +1,82 @@
+/** Sizes and times for people. One switch turns every size on every screen. */
+import { createContext, type ReactNode, useContext, useMemo, useState } from "react";
+
+export type UnitSystem = "decimal" | "binary";
+
+const UNITS = {
+  decimal: { base: 1000, names: ["B", "kB", "MB", "GB", "TB", "PB"] },
+  binary: { base: 1024, names: ["B", "KiB", "MiB", "GiB", "TiB", "PiB"] },
+};
+
+export function formatSize(bytes: number, system: UnitSystem, digits = 2): string {
+  const { base, names } = UNITS[system];
+  let value = Math.abs(bytes);
+  let step = 0;
+  while (value >= base && step < names.length - 1) {
+    value /= base;
+    step += 1;
+  }
+  const sign = bytes < 0 ? "−" : "";
+  return step === 0 ? `${sign}${value} B` : `${sign}${value.toFixed(digits)} ${names[step]}`;
+}
+
+/** A size without needless zeros, for labels on spines: "6 TB", "5.46 TiB". */
+export function shortSize(bytes: number, system: UnitSystem): string {
+  return formatSize(bytes, system).replace(/\.?0+ /, " ");
+}
+
+export function formatHours(hours: number): string {
+  const seconds = hours * 3600;
+  if (seconds < 60) return `${Math.round(seconds)} s`;
+  const minutes = Math.round(seconds / 60);
+  if (minutes < 60) return `${minutes} min`;
+  if (minutes < 48 * 60) {
+    const rest = minutes % 60;
+    return `${Math.floor(minutes / 60)} h${rest ? ` ${rest} min` : ""}`;
+  }
+  const whole = Math.round(hours);
+  return `${Math.floor(whole / 24)} d${whole % 24 ? ` ${whole % 24} h` : ""}`;
+}
+
+export function formatWhen(iso: string): string {
+  const when = new Date(iso);
+  const pad = (n: number) => String(n).padStart(2, "0");
+  const day = `${when.getFullYear()}-${pad(when.getMonth() + 1)}-${pad(when.getDate())}`;
+  return `${day} ${pad(when.getHours())}:${pad(when.getMinutes())}`;
+}
+
+const Units = createContext<{ system: UnitSystem; turn: (to: UnitSystem) => void }>({
+  system: "decimal",
+  turn: () => {},
+});
+
+const KEY = "pairshelf.units";
+
+export function UnitsProvider({ children }: { children: ReactNode }) {
+  const [system, setSystem] = useState<UnitSystem>(() =>
+    localStorage.getItem(KEY) === "binary" ? "binary" : "decimal",
+  );
+  const value = useMemo(
+    () => ({
+      system,
+      turn: (to: UnitSystem) => {
+        localStorage.setItem(KEY, to);
+        setSystem(to);
+      },
+    }),
+    [system],
+  );
+  return <Units.Provider value={value}>{children}</Units.Provider>;
+}
+
+export const useUnits = () => useContext(Units);
+
+/** A size in the chosen unit; hovering shows the bytes. */
+export function Size({ bytes, digits }: { bytes: number; digits?: number }) {
+  const { system } = useUnits();
+  return (
+    <span title={`${bytes.toLocaleString("en").replaceAll(",", "\u202f")} bytes`}>
+      {formatSize(bytes, system, digits)}
+    </span>
+  );
+}

@@ -1,0 +1,9 @@
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vite";
+
+export default defineConfig({
+  plugins: [react()],
+  build: { chunkSizeWarningLimit: 900 },
+  // While developing: the API of a running `make demo`.
+  server: { proxy: { "/api": "http://127.0.0.1:8321" } },
+});
