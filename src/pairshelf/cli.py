@@ -46,7 +46,9 @@ Binary = Annotated[bool, typer.Option("--binary", help="Show sizes in TiB and Gi
 def layout(
     drives: Drives,
     scheme: Annotated[str, typer.Option(help="The scheme, such as parity-2, copies-2 or stepped-1.")],
-    sets: Annotated[int | None, typer.Option(help="How many sets; one, or pairs and threes for copies, if left out.")] = None,
+    sets: Annotated[
+        int | None, typer.Option(help="How many sets; one, or pairs and threes for copies, if left out.")
+    ] = None,
     spares: Annotated[int, typer.Option(help="Hold the last so many drives back as spares.")] = 0,
     file_system: FileSystem = DEFAULT_FILE_SYSTEM,
     reserved_share: Reserved = None,
@@ -83,7 +85,9 @@ def layouts(
     drives: Drives,
     need: Annotated[str | None, typer.Option(help="Usable capacity needed, such as 20TB.")] = None,
     survive: Annotated[int, typer.Option(help="Failed drives that must be survived, whichever they are.")] = 0,
-    spares: Annotated[int | None, typer.Option(help="Exactly so many spares; none to two are tried if left out.")] = None,
+    spares: Annotated[
+        int | None, typer.Option(help="Exactly so many spares; none to two are tried if left out.")
+    ] = None,
     file_system: FileSystem = DEFAULT_FILE_SYSTEM,
     reserved_share: Reserved = None,
     as_json: AsJson = False,

@@ -94,7 +94,11 @@ def _limit(session: Session, name: str, address: str) -> None:
     theirs = session.exec(select(func.count()).select_from(SignInAttempt).where(SignInAttempt.address == address)).one()
     if mine >= MOST_FAILURES or theirs >= MOST_FAILURES_OF_ADDRESS:
         minutes = int(WINDOW.total_seconds() // 60)
-        raise Denied(f"Too many failed attempts; wait {minutes} minutes and try again.", code="too-many-attempts", status=429)
+        raise Denied(
+            f"Too many failed attempts; wait {minutes} minutes and try again.",
+            code="too-many-attempts",
+            status=429,
+        )
 
 
 # -- the first administrator -----------------------------------------------------------------------
@@ -122,7 +126,10 @@ def create_administrator(token: str, name: str, password: str) -> User:
         if setting is None or not nobody_yet(session):
             raise Denied("This link has been used, or was never given out.", code="link-used")
         if not secrets.compare_digest(setting.value["sha256"], _digest(token)):
-            raise Denied("This link is not valid; the newest one stands where Pair Shelf was started.", code="link-wrong")
+            raise Denied(
+                "This link is not valid; the newest one stands where Pair Shelf was started.",
+                code="link-wrong",
+            )
         user = add_user(session, name, password, Role.ADMINISTRATOR)
         session.delete(setting)
         return user

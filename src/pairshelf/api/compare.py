@@ -237,7 +237,12 @@ def _room(capacity: int, body: CutBody) -> VolumeRoom:
     held = overhead(body.file_system, size, body.reserved_share)
     used = -(-size // EXTENT) * EXTENT
     return VolumeRoom(
-        largest=capacity, size=size, file_system=held, for_files=size - held, left_in_pool=max(0, capacity - used), problem=problem
+        largest=capacity,
+        size=size,
+        file_system=held,
+        for_files=size - held,
+        left_in_pool=max(0, capacity - used),
+        problem=problem,
     )
 
 
@@ -246,6 +251,10 @@ def _room(capacity: int, body: CutBody) -> VolumeRoom:
 def schemes() -> Any:
     """The schemes and file systems with what there is to know of each."""
     return SchemesOut(
-        schemes=[SchemeOut(id=s.id, trade_name=s.trade_name, about=s.about, survives=s.survives) for s in SCHEMES.values()],
-        file_systems=[FileSystemOut(id=f.id, about=f.about, reserved_share=f.reserved_share) for f in FILE_SYSTEMS.values()],
+        schemes=[
+            SchemeOut(id=s.id, trade_name=s.trade_name, about=s.about, survives=s.survives) for s in SCHEMES.values()
+        ],
+        file_systems=[
+            FileSystemOut(id=f.id, about=f.about, reserved_share=f.reserved_share) for f in FILE_SYSTEMS.values()
+        ],
     )

@@ -95,4 +95,8 @@ def events() -> Any:
                 topics = _next(mine)
                 yield f"data: {','.join(sorted(topics))}\n\n" if topics else ": still here\n\n"
 
-    return Response(body(), content_type="text/event-stream", headers={"Cache-Control": "no-cache", "X-Accel-Buffering": "no"})
+    return Response(
+        body(),
+        content_type="text/event-stream",
+        headers={"Cache-Control": "no-cache", "X-Accel-Buffering": "no"},
+    )

@@ -96,7 +96,9 @@ def jobs_out(session: Session, query: Any) -> list[JobOut]:
         session.exec(select(PoolRow.id, PoolRow.name).where(col(PoolRow.id).in_({r.pool_id for r in rows}))).all()
     )
     volumes: dict[int | None, str] = dict(
-        session.exec(select(VolumeRow.id, VolumeRow.name).where(col(VolumeRow.id).in_({r.volume_id for r in rows}))).all()
+        session.exec(
+            select(VolumeRow.id, VolumeRow.name).where(col(VolumeRow.id).in_({r.volume_id for r in rows}))
+        ).all()
     )
     speed = simulated_speed(session)
     return [_out(r, pools.get(r.pool_id, ""), volumes.get(r.volume_id), speed) for r in rows]
@@ -147,7 +149,14 @@ def _locked(session: Session, job_id: int) -> JobRow:
 def _changed(session: Session, row: JobRow, sentence: str) -> JobsOut:
     pool = session.get(PoolRow, row.pool_id)
     assert pool is not None
-    log(session, signed_in().name, "job-changed", pool.name, f"{engine.NAMES[row.kind]} of {pool.name}: {sentence}.", job=row.id)
+    log(
+        session,
+        signed_in().name,
+        "job-changed",
+        pool.name,
+        f"{engine.NAMES[row.kind]} of {pool.name}: {sentence}.",
+        job=row.id,
+    )
     session.flush()
     return JobsOut(jobs=jobs_out(session, select(JobRow).where(JobRow.id == row.id)))
 

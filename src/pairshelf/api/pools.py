@@ -202,7 +202,9 @@ def pool(path: PoolPath) -> Any:
         volumes = _volumes(session, path.pool_id)
         open_jobs = jobs_out(
             session,
-            select(JobRow).where(JobRow.pool_id == row.id, col(JobRow.state).not_in(("done", "failed"))).order_by(col(JobRow.id)),
+            select(JobRow)
+            .where(JobRow.pool_id == row.id, col(JobRow.state).not_in(("done", "failed")))
+            .order_by(col(JobRow.id)),
         )
         checks = jobs_out(
             session,
@@ -212,7 +214,9 @@ def pool(path: PoolPath) -> Any:
     return _pool_out(row, built, volumes, open_jobs, checks)
 
 
-def _pool_out(row: PoolRow, built: EstatePool, volumes: list[VolumeOut], open_jobs: list[JobOut], checks: list[JobOut]) -> PoolOut:
+def _pool_out(
+    row: PoolRow, built: EstatePool, volumes: list[VolumeOut], open_jobs: list[JobOut], checks: list[JobOut]
+) -> PoolOut:
     layout = built.layout
     promised = survival(layout)
     after = after_failures(layout, [p.designed.id for p in built.places if p.state != "active"])
@@ -254,7 +258,7 @@ def _volumes(session: Session, pool_id: int) -> list[VolumeOut]:
             for_files=v.size - v.overhead, host=host, mount_point=v.mount_point, uuid=v.uuid, files=files,
             files_bytes=int(extents) * EXTENT, files_differing=wrong, files_read_at=read_at,
         )
-        for v, host, files, extents, wrong, read_at in session.exec(query)  # type: ignore[call-overload]
+        for v, host, files, extents, wrong, read_at in session.exec(query)
     ]  # fmt: skip
 
 
@@ -300,7 +304,11 @@ def check(path: PoolPath) -> Any:
 @needs(Act.WORK_STAND_INS)
 def fill(path: VolumePath, body: FillBody) -> Any:
     """Have the simulated host write sample files to a volume; it keeps their checksums."""
-    return _host_job(path.volume_id, "writes sample files to", lambda s, p, v, who: engine.start_fill(s, p, v, body.share, who))
+    return _host_job(
+        path.volume_id,
+        "writes sample files to",
+        lambda s, p, v, who: engine.start_fill(s, p, v, body.share, who),
+    )
 
 
 @api.post("/volumes/<int:volume_id>/read-files", responses={200: JobsOut})
@@ -318,7 +326,14 @@ def _host_job(volume_id: int, what: str, start: Any) -> JobsOut:
             raise BadInput("There is no such volume.", code="not-found")
         opened = open_pool(session, volume.pool_id)
         job = start(session, opened, volume, who)
-        log(session, who, f"{job.kind}-started", volume.name, f"The simulated host {what} {volume.name}.", job=job.id)
+        log(
+            session,
+            who,
+            f"{job.kind}-started",
+            volume.name,
+            f"The simulated host {what} {volume.name}.",
+            job=job.id,
+        )
         return _job(session, job)
 
 

@@ -76,14 +76,20 @@ def register(app: Flask) -> None:
     @app.errorhandler(IntegrityError)
     def _conflict(error: IntegrityError) -> Response:
         name = getattr(getattr(error.orig, "diag", None), "constraint_name", None)
-        sentence = _CONFLICTS.get(name or "", "Something else was changed at the same moment. Nothing was done; try again.")
+        sentence = _CONFLICTS.get(
+            name or "", "Something else was changed at the same moment. Nothing was done; try again."
+        )
         return answer(409, "changed-meanwhile", sentence)
 
     @app.errorhandler(OperationalError)
     @app.errorhandler(TimeoutError)
     def _no_database(error: Exception) -> Response:
         _logger.warning("database", error=str(error).split("\n")[0])
-        return answer(503, "no-database", "The database does not answer. Nothing was changed; it is tried again by itself.")
+        return answer(
+            503,
+            "no-database",
+            "The database does not answer. Nothing was changed; it is tried again by itself.",
+        )
 
     @app.errorhandler(HTTPException)
     def _http(error: HTTPException) -> Response:
@@ -93,4 +99,8 @@ def register(app: Flask) -> None:
     @app.errorhandler(Exception)
     def _unforeseen(error: Exception) -> Any:
         _logger.exception("unforeseen")
-        return answer(500, "unforeseen", "Something went wrong that was not foreseen. Nothing was changed; the server's log says more.")
+        return answer(
+            500,
+            "unforeseen",
+            "Something went wrong that was not foreseen. Nothing was changed; the server's log says more.",
+        )

@@ -27,7 +27,7 @@ manager = flask_login.LoginManager()
 AWAY = dt.timedelta(minutes=20)
 
 
-class Session(flask_login.UserMixin):  # type: ignore[misc]
+class Session(flask_login.UserMixin):
     """A signed-in user, as flask-login wants it."""
 
     def __init__(self, row: User) -> None:
@@ -38,7 +38,7 @@ class Session(flask_login.UserMixin):  # type: ignore[misc]
         return f"{self.row.id}:{self.row.password_hash[-12:]}"
 
 
-@manager.user_loader  # type: ignore[misc]
+@manager.user_loader
 def _load(identity: str) -> Session | None:
     number, _, mark = identity.partition(":")
     with transaction() as session:
@@ -109,7 +109,9 @@ def _out(row: User) -> UserOut:
 def _me(row: User | None) -> MeOut:
     with transaction() as session:
         return MeOut(
-            user=_out(row) if row else None, csrf=generate_csrf(), setup_needed=row is None and accounts.nobody_yet(session)
+            user=_out(row) if row else None,
+            csrf=generate_csrf(),
+            setup_needed=row is None and accounts.nobody_yet(session),
         )
 
 

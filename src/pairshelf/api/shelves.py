@@ -175,7 +175,17 @@ class ReadingOut(BaseModel):
 
 def _query() -> Any:
     return (
-        select(DriveRow, Shelf.name, Site.name, Host.name, PoolPlace.slot, PoolPlace.state, PoolRow.id, PoolRow.name, PoolRow.tint)
+        select(
+            DriveRow,
+            Shelf.name,
+            Site.name,
+            Host.name,
+            PoolPlace.slot,
+            PoolPlace.state,
+            PoolRow.id,
+            PoolRow.name,
+            PoolRow.tint,
+        )
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(Site, col(Site.id) == Shelf.site_id)
         .outerjoin(Host, col(Host.id) == Shelf.host_id)
@@ -240,7 +250,7 @@ def shelves(query: FilterQuery) -> Any:
             .join(Site, col(Site.id) == Shelf.site_id)
             .outerjoin(Host, col(Host.id) == Shelf.host_id)
             .outerjoin(DriveRow, col(DriveRow.shelf_id) == Shelf.id)
-            .group_by(Shelf, Site.name, Host.name)  # type: ignore[call-overload]
+            .group_by(Shelf, Site.name, Host.name)
         ).all()
         new = session.exec(select(func.count()).select_from(DriveRow).where(DriveRow.service == Service.NEW)).one()
         per_shelf: dict[int | None, int] = {}
@@ -427,7 +437,14 @@ def store_list(session: Session, reading: Reading, who: str, name: str) -> None:
     """Store what was read, and say so in the logbook."""
     add_records(session, [record for _, record in reading.rows])
     count = len(reading.rows)
-    log(session, who, "drives-imported", name, f"{count} drive{'s' if count > 1 else ''} brought in from {name[:80]}.", drives=count)
+    log(
+        session,
+        who,
+        "drives-imported",
+        name,
+        f"{count} drive{'s' if count > 1 else ''} brought in from {name[:80]}.",
+        drives=count,
+    )
 
 
 @api.get("/inventory.csv")
@@ -437,7 +454,9 @@ def export_inventory() -> Any:
     with transaction() as session:
         content = write_inventory(all_records(session))
     return Response(
-        content, content_type="text/csv; charset=utf-8", headers={"Content-Disposition": "attachment; filename=inventory.csv"}
+        content,
+        content_type="text/csv; charset=utf-8",
+        headers={"Content-Disposition": "attachment; filename=inventory.csv"},
     )
 
 

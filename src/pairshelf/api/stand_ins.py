@@ -108,7 +108,13 @@ def fault(path: DrivePath, body: FaultBody) -> Any:
             "pull": "pulled from its bay", "put-back": "put back into its bay", "fail": "made to fail",
             "warn": "made to give warning readings", "flip-bits": f"given {body.count} flipped bits",
         }  # fmt: skip
-        log(session, signed_in().name, f"stand-in-{body.what}", row.serial, f"Simulated drive {row.serial}: {said[body.what]}.")
+        log(
+            session,
+            signed_in().name,
+            f"stand-in-{body.what}",
+            row.serial,
+            f"Simulated drive {row.serial}: {said[body.what]}.",
+        )
     if body.what == "flip-bits":
         extents = extents_of(row.size)
         # Among the first tenth, where data is likeliest to be.

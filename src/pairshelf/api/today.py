@@ -83,18 +83,25 @@ def today() -> Any:
     """What needs me, what runs, what finished while I was away."""
     user = signed_in()
     with transaction() as session:
-        free = func.count().filter(col(DriveRow.service) == "free", col(DriveRow.condition) == "good", col(DriveRow.starts_host).is_(False))
+        free = func.count().filter(
+            col(DriveRow.service) == "free",
+            col(DriveRow.condition) == "good",
+            col(DriveRow.starts_host).is_(False),
+        )
         new = func.count().filter(col(DriveRow.service) == "new")
         drives, free_drives, new_drives, raw = session.exec(
             select(func.count(), free, new, func.coalesce(func.sum(DriveRow.size), 0)).select_from(DriveRow)
-        ).one()  # type: ignore[call-overload]
-        pools, capacity = session.exec(select(func.count(), func.coalesce(func.sum(PoolRow.capacity), 0)).select_from(PoolRow)).one()
+        ).one()
+        pools, capacity = session.exec(
+            select(func.count(), func.coalesce(func.sum(PoolRow.capacity), 0)).select_from(PoolRow)
+        ).one()
         found = matters(
             _pools(session), new_drives=new_drives, failing=_failing(session), drafts=_drafts(session),
             worker_away=_worker_away(session), no_drives=drives == 0, free_drives=free_drives,
         )  # fmt: skip
         running = jobs_out(
-            session, select(JobRow).where(col(JobRow.state).not_in(("done", "failed"))).order_by(col(JobRow.id)).limit(_MOST)
+            session,
+            select(JobRow).where(col(JobRow.state).not_in(("done", "failed"))).order_by(col(JobRow.id)).limit(_MOST),
         )
         finished, since = _finished(session, user)
     return TodayOut(
@@ -112,16 +119,19 @@ def _pools(session: Session) -> list[PoolFacts]:
         .join(PoolPlace, col(PoolPlace.pool_id) == PoolRow.id)
         .where(col(PoolPlace.slot).is_not(None))
         .group_by(col(PoolRow.id)).order_by(PoolRow.name)
-    ).all()  # type: ignore[call-overload]  # fmt: skip
+    ).all()  # fmt: skip
     differing = dict(session.exec(
         select(VolumeRow.pool_id, func.count()).join(SampleFile, col(SampleFile.volume_id) == VolumeRow.id)
         .where(col(SampleFile.intact).is_(False)).group_by(col(VolumeRow.pool_id))
     ).all())  # fmt: skip
-    last = select(func.max(JobRow.id)).where(JobRow.kind == "check", JobRow.state == "done").group_by(col(JobRow.pool_id))
+    last = (
+        select(func.max(JobRow.id)).where(JobRow.kind == "check", JobRow.state == "done").group_by(col(JobRow.pool_id))
+    )
     checks = session.exec(select(JobRow.pool_id, JobRow.report).where(col(JobRow.id).in_(last))).all()
     unsettled = {pool: report["mismatches"] - report["put_right"] for pool, report in checks}
     return [
-        PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0)) for i, name, state, gone, fills in rows
+        PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0))
+        for i, name, state, gone, fills in rows
     ]
 
 

@@ -50,20 +50,54 @@ def matters(
     """All matters, the gravest first, otherwise in the order given."""
     found: list[Matter] = []
     if worker_away:
-        found.append(Matter(Gravity.NOW, "No worker is running: nothing is built, rebuilt or noticed until it is back. "
-                            "The start command brings it back by itself; if it does not, start it again.", "", ""))
+        found.append(
+            Matter(
+                Gravity.NOW,
+                "No worker is running: nothing is built, rebuilt or noticed until it is back. "
+                "The start command brings it back by itself; if it does not, start it again.",
+                "",
+                "",
+            )
+        )
     for pool in pools:
         found.extend(_of_pool(pool))
-    found += [Matter(Gravity.SOON, f"{where} still works, but its readings warn.", "Look at it", f"/shelves?drive={i}") for i, where in failing]
-    found += [Matter(Gravity.SOMETIME, f"{title} waits for approval.", "Read the sheet", f"/changes/{i}") for i, title in drafts]
+    found += [
+        Matter(Gravity.SOON, f"{where} still works, but its readings warn.", "Look at it", f"/shelves?drive={i}")
+        for i, where in failing
+    ]
+    found += [
+        Matter(Gravity.SOMETIME, f"{title} waits for approval.", "Read the sheet", f"/changes/{i}")
+        for i, title in drafts
+    ]
     if new_drives:
         many = new_drives > 1
-        found.append(Matter(Gravity.SOMETIME, f"{new_drives} new drive{'s have' if many else ' has'} been seen and "
-                            f"{'are' if many else 'is'} not taken in.", "Take in", "/shelves?filter=new"))
+        found.append(
+            Matter(
+                Gravity.SOMETIME,
+                f"{new_drives} new drive{'s have' if many else ' has'} been seen and "
+                f"{'are' if many else 'is'} not taken in.",
+                "Take in",
+                "/shelves?filter=new",
+            )
+        )
     if no_drives:
-        found.append(Matter(Gravity.SOMETIME, "There are no drives yet. Import a list of them, or put one into a bay.", "Import drives", "/shelves/import"))
+        found.append(
+            Matter(
+                Gravity.SOMETIME,
+                "There are no drives yet. Import a list of them, or put one into a bay.",
+                "Import drives",
+                "/shelves/import",
+            )
+        )
     elif not pools and free_drives:
-        found.append(Matter(Gravity.SOMETIME, f"{free_drives} drive{'s are' if free_drives > 1 else ' is'} free and there is no pool yet.", "Compare layouts", "/compare"))
+        found.append(
+            Matter(
+                Gravity.SOMETIME,
+                f"{free_drives} drive{'s are' if free_drives > 1 else ' is'} free and there is no pool yet.",
+                "Compare layouts",
+                "/compare",
+            )
+        )
     return sorted(found, key=lambda m: m.gravity)  # fmt: skip
 
 
@@ -72,18 +106,55 @@ def _of_pool(pool: PoolFacts) -> list[Matter]:
     found: list[Matter] = []
     replace = "Replace the drive" if pool.empty_places == 1 else "Replace the drives"
     if pool.state == "lost":
-        found.append(Matter(Gravity.NOW, f"Pool {pool.name} is lost: more drives have failed than it survives.", "See what happened", link))
+        found.append(
+            Matter(
+                Gravity.NOW,
+                f"Pool {pool.name} is lost: more drives have failed than it survives.",
+                "See what happened",
+                link,
+            )
+        )
     elif pool.state == "unreachable":
-        found.append(Matter(Gravity.NOW, f"Pool {pool.name} is unreachable: too many drives are away. Put them back; nothing is lost yet.", "See which", link))
+        found.append(
+            Matter(
+                Gravity.NOW,
+                f"Pool {pool.name} is unreachable: too many drives are away. Put them back; nothing is lost yet.",
+                "See which",
+                link,
+            )
+        )
     elif pool.state in ("degraded", "unprotected"):
         gravity = Gravity.NOW if pool.state == "unprotected" else Gravity.SOON
         risk = "nothing more may fail" if pool.state == "unprotected" else "something may still fail"
         if pool.empty_places:
-            found.append(Matter(gravity, f"Pool {pool.name} is {pool.state}: {risk}. All data can be read.", replace, link))
+            found.append(
+                Matter(gravity, f"Pool {pool.name} is {pool.state}: {risk}. All data can be read.", replace, link)
+            )
         elif pool.rebuilding:
-            found.append(Matter(gravity, f"Pool {pool.name} is {pool.state} while it is rebuilt: {risk}.", "Watch the rebuild", link))
+            found.append(
+                Matter(
+                    gravity,
+                    f"Pool {pool.name} is {pool.state} while it is rebuilt: {risk}.",
+                    "Watch the rebuild",
+                    link,
+                )
+            )
     if pool.differing_files:
-        found.append(Matter(Gravity.NOW, f"{pool.differing_files} files in {pool.name} differ from what was written.", "See which", link))
+        found.append(
+            Matter(
+                Gravity.NOW,
+                f"{pool.differing_files} files in {pool.name} differ from what was written.",
+                "See which",
+                link,
+            )
+        )
     elif pool.unsettled:
-        found.append(Matter(Gravity.SOON, f"The last check of {pool.name} found {pool.unsettled} mismatches that parity alone cannot settle.", "Read the report", link))
+        found.append(
+            Matter(
+                Gravity.SOON,
+                f"The last check of {pool.name} found {pool.unsettled} mismatches that parity alone cannot settle.",
+                "Read the report",
+                link,
+            )
+        )
     return found

@@ -111,9 +111,7 @@ def _double(block: Block, mask: Block) -> None:
     np.bitwise_xor(block, mask, out=block)
 
 
-def reconstruct(
-    count: int, parities: int, present: Mapping[int, Block], wanted: Sequence[int]
-) -> dict[int, Block]:
+def reconstruct(count: int, parities: int, present: Mapping[int, Block], wanted: Sequence[int]) -> dict[int, Block]:
     """The wanted columns from those present: 0..count-1 are data, count.. are P, Q, R.
 
     Raises NotPossible when more columns are gone than the parity that is there can make up for.
@@ -134,9 +132,7 @@ def reconstruct(
     return {column: whole[column] for column in wanted}
 
 
-def _solve(
-    count: int, present: Mapping[int, Block], lost: Sequence[int], checks: Sequence[int]
-) -> dict[int, Block]:
+def _solve(count: int, present: Mapping[int, Block], lost: Sequence[int], checks: Sequence[int]) -> dict[int, Block]:
     """Solve sum over lost i of g^(i*j) D_i = check_j - known part, for the chosen checks j."""
     like = next(iter(present.values()))
     zero = np.zeros_like(like)

@@ -39,12 +39,13 @@ def _ext4(size: int) -> int:
     copies = _sparse_copies(groups)
     reserved_growth = min(1024, -(-groups * 1024 // 64) - descriptors)
     tables = copies * (1 + descriptors + reserved_growth) * 4 * KIB
-    for limit, journal in ((256, 16), (512, 32), (4096, 64), (8192, 128), (16384, 256), (32768, 512)):
-        if blocks < limit * KIB:
-            break
-    else:
-        journal = 1024
-    return inodes + groups * 2 * 4 * KIB + tables + journal * MIB
+    return inodes + groups * 2 * 4 * KIB + tables + _ext4_journal(blocks)
+
+
+def _ext4_journal(blocks: int) -> int:
+    """Bytes of the journal: 16 MiB to 1 GiB, by the volume's size in 4 KiB blocks."""
+    classes = ((256, 16), (512, 32), (4096, 64), (8192, 128), (16384, 256), (32768, 512))
+    return next((size for below, size in classes if blocks < below * KIB), 1024) * MIB
 
 
 def _sparse_copies(groups: int) -> int:

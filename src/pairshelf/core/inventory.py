@@ -213,7 +213,9 @@ def against_each_other(rows: Iterable[tuple[int, DriveRecord]], taken: Taken) ->
     for number, row in rows:
         place = (row.site, row.shelf, row.bay)
         if row.serial in serials:
-            errors.append(RowError(number, f"Serial {row.serial} stands already in row {serials[row.serial]}.", "serial"))
+            errors.append(
+                RowError(number, f"Serial {row.serial} stands already in row {serials[row.serial]}.", "serial")
+            )
         elif row.serial in taken.serials:
             errors.append(RowError(number, f"A drive with serial {row.serial} is already on a shelf.", "serial"))
         if place in bays:

@@ -17,7 +17,9 @@ def check_name(name: str, what: str, *, field: str) -> str:
         raise BadInput(f"Give the {what} a name.", field=field)
     if len(cleaned) > 60:
         raise BadInput(f"A {what}'s name has at most 60 characters; this has {len(cleaned)}.", field=field)
-    if not _NAME.match(cleaned) or any(unicodedata.bidirectional(c) in {"R", "AL", "RLE", "RLO", "LRO", "LRE"} for c in cleaned):
+    if not _NAME.match(cleaned) or any(
+        unicodedata.bidirectional(c) in {"R", "AL", "RLE", "RLO", "LRO", "LRE"} for c in cleaned
+    ):
         raise BadInput(
             f"A {what}'s name begins with a letter or digit and goes on with letters, digits, dots, hyphens "
             "or underscores, without spaces.",

@@ -49,7 +49,14 @@ def cut_json(layout: Layout) -> JsonObject:
     """What the cut is drawn from: each drive's extents, and the bands with their groups."""
     return {
         "members": [
-            {"id": d.id, "size": d.size, "extents": d.extents, "used": used, "set": layout.set_of(i), "kind": d.kind.value}
+            {
+                "id": d.id,
+                "size": d.size,
+                "extents": d.extents,
+                "used": used,
+                "set": layout.set_of(i),
+                "kind": d.kind.value,
+            }
             for i, (d, used) in enumerate(zip(layout.members, layout.used_extents, strict=True))
         ],
         "spares": [{"id": d.id, "size": d.size, "extents": d.extents, "kind": d.kind.value} for d in layout.spares],
@@ -58,7 +65,12 @@ def cut_json(layout: Layout) -> JsonObject:
                 "start": band.start,
                 "rows": band.rows,
                 "groups": [
-                    {"members": list(g.members), "data": g.data, "width": len(g.members), "code": g.code.value}
+                    {
+                        "members": list(g.members),
+                        "data": g.data,
+                        "width": len(g.members),
+                        "code": g.code.value,
+                    }
                     for g in band.groups
                 ],
             }

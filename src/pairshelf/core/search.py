@@ -75,7 +75,8 @@ def all_layouts(drives: Sequence[Drive], question: Question = Question()) -> Ans
     if question.spares is not None and not 0 <= question.spares < len(drives):
         raise BadInput(
             f"{question.spares} spares of {len(drives)} drives leave none to hold data."
-            if question.spares >= len(drives) else "The number of spares cannot be negative.",
+            if question.spares >= len(drives)
+            else "The number of spares cannot be negative.",
             field="spares",
         )
     candidates: list[Candidate] = []
@@ -86,9 +87,7 @@ def all_layouts(drives: Sequence[Drive], question: Question = Question()) -> Ans
             ruled_out.append(RuledOut(scheme.id, _why_none(scheme, len(drives), question.spares)))
         for sets, spares in fitting:
             layout = build_layout(drives, scheme.id, sets=sets, spares=spares)
-            space = space_account(
-                layout, file_system=question.file_system, reserved_share=question.reserved_share
-            )
+            space = space_account(layout, file_system=question.file_system, reserved_share=question.reserved_share)
             candidate = Candidate(layout, space, survival(layout))
             if why := _falls_short(candidate, question):
                 ruled_out.append(RuledOut(scheme.id, why, candidate.key))
@@ -122,8 +121,10 @@ def _why_none(scheme: Scheme, drives: int, spares: int | None) -> str:
     members = drives - (spares or 0)
     if scheme.least == scheme.most and scheme.least > 1 and members >= scheme.least:
         over = members % scheme.least
-        return (f"Takes drives in groups of {scheme.least}; {members} leave {over} over. "
-                f"Make {'it a spare' if over == 1 else 'them spares'}, or add {scheme.least - over}.")
+        return (
+            f"Takes drives in groups of {scheme.least}; {members} leave {over} over. "
+            f"Make {'it a spare' if over == 1 else 'them spares'}, or add {scheme.least - over}."
+        )
     if scheme.id == "single":
         return f"Holds one drive only; {members} are chosen."
     short = scheme.least - members

@@ -82,7 +82,9 @@ def _in_range(size: int, text: str, field: str | None) -> int:
 def format_size(size: int, system: UnitSystem = "decimal", *, digits: int = 2) -> str:
     """A size for people, with its unit: the largest unit that gives at least 1."""
     base, suffixes = (
-        (1000, ("B", "kB", "MB", "GB", "TB", "PB")) if system == "decimal" else (1024, ("B", "KiB", "MiB", "GiB", "TiB", "PiB"))
+        (1000, ("B", "kB", "MB", "GB", "TB", "PB"))
+        if system == "decimal"
+        else (1024, ("B", "KiB", "MiB", "GiB", "TiB", "PiB"))
     )
     value, step = float(abs(size)), 0
     while value >= base and step < len(suffixes) - 1:

@@ -106,7 +106,8 @@ def approve(session: Session, sheet_id: int, who: str, confirm: str, world: Devi
             pool_id = _replace(session, row, planned, who, world)
     except DeviceError as error:
         raise NotPossible(
-            f"Drive {error.serial} does not answer ({error.presence.value}). Nothing was changed.", code="drive-silent"
+            f"Drive {error.serial} does not answer ({error.presence.value}). Nothing was changed.",
+            code="drive-silent",
         ) from None
     row.state, row.approved_by, row.approved_at, row.pool_id = SheetState.APPROVED, who, now(), pool_id
     log(session, who, "sheet-approved", row.title, f"{row.title}: approved.", sheet=row.id,
@@ -139,14 +140,29 @@ def _build(session: Session, sheet: SheetRow, planned: build_pool.Plan, who: str
     ids = [int(d.id) for d in (*layout.members, *layout.spares)]
     rows = {d.id: d for d in session.exec(select(DriveRow).where(col(DriveRow.id).in_(ids)))}
     count = len(session.exec(select(PoolRow.id)).all())
-    pool = PoolRow(name=request.name, scheme=request.scheme, sets=len(layout.sets), capacity=layout.data_extents, tint=count % TINTS)
+    pool = PoolRow(
+        name=request.name,
+        scheme=request.scheme,
+        sets=len(layout.sets),
+        capacity=layout.data_extents,
+        tint=count % TINTS,
+    )
     session.add(pool)
     session.flush()
     places = []
     for index, member in enumerate([*layout.members, *layout.spares]):
         drive = rows[int(member.id)]
         slot = index if index < len(layout.members) else None
-        places.append(PoolPlace(pool_id=pool.id, slot=slot, size=drive.size, rate=drive.rate, kind=drive.kind, drive_id=drive.id))
+        places.append(
+            PoolPlace(
+                pool_id=pool.id,
+                slot=slot,
+                size=drive.size,
+                rate=drive.rate,
+                kind=drive.kind,
+                drive_id=drive.id,
+            )
+        )
         drive.service, drive.holds = Service.IN_USE, None
     session.add_all(places)
     host = session.exec(select(Host).where(Host.name == request.host)).first() if request.host else None

@@ -119,7 +119,14 @@ def _give_up(job_id: int, why: str) -> None:
         if job is None or job.state in (JobState.DONE, JobState.FAILED):
             return
         job.state, job.error, job.finished_at, job.why_held = JobState.FAILED, why, now(), None
-        log(session, SYSTEM, f"{job.kind}-ended", str(job.pool_id), f"{job.kind} ended unfinished: {why}", job=job_id)
+        log(
+            session,
+            SYSTEM,
+            f"{job.kind}-ended",
+            str(job.pool_id),
+            f"{job.kind} ended unfinished: {why}",
+            job=job_id,
+        )
 
 
 def pick_up_the_dropped() -> int:

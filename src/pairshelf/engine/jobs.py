@@ -123,7 +123,9 @@ def start_rebuild(session: Session, pool: OpenPool, slot: int, who: str, sheet_i
 def start_check(session: Session, pool: OpenPool, who: str) -> JobRow:
     """Read everything, compare it, and read every sample file back."""
     if not pool.whole:
-        raise NotPossible("A check compares every drive with the others; replace what is missing first.", code="degraded")
+        raise NotPossible(
+            "A check compares every drive with the others; replace what is missing first.", code="degraded"
+        )
     if pool.row.synced_to < Placement(pool.layout).stripes():
         raise NotPossible("The first sync is still under way; check when it has finished.", code="not-synced")
     _none_open(session, pool, "check", "A check of this pool is under way already.")
@@ -141,14 +143,18 @@ def start_check(session: Session, pool: OpenPool, who: str) -> JobRow:
 def start_fill(session: Session, pool: OpenPool, volume: VolumeRow, share: float, who: str) -> JobRow:
     """The simulated host writes sample files to a volume until so much of its room is taken."""
     if not pool.serves():
-        raise NotPossible(f"Pool {pool.row.name} is {pool.row.state}; nothing can be written to it now.", code="not-serving")
+        raise NotPossible(
+            f"Pool {pool.row.name} is {pool.row.state}; nothing can be written to it now.", code="not-serving"
+        )
     _none_open(session, pool, "fill", "Files are being written to this volume already.", volume.id)
     room = file_room(volume)
     files = session.exec(select(SampleFile).where(SampleFile.volume_id == volume.id)).all()
     used = sum(f.extents for f in files)
     wanted = min(room, int(room * share)) - used
     if wanted <= 0:
-        raise NotPossible("The volume already holds that much; choose a larger share.", code="already-filled", field="share")
+        raise NotPossible(
+            "The volume already holds that much; choose a larger share.", code="already-filled", field="share"
+        )
     seconds = wanted * EXTENT / sequential_write(pool.layout)
     return _start(session, JobRow(
         kind="fill", pool_id=pool.row.id, volume_id=volume.id, total=wanted, seconds=seconds, asked_by=who,
@@ -376,7 +382,14 @@ def finish(work: Work) -> None:
     job = work.job
     job.state, job.finished_at, job.why_held = JobState.DONE, now(), None
     job.spent = job.seconds
-    log(work.session, SYSTEM, f"{job.kind}-finished", work.pool.row.name, outcome(job, work.pool.row.name), **job.report)
+    log(
+        work.session,
+        SYSTEM,
+        f"{job.kind}-finished",
+        work.pool.row.name,
+        outcome(job, work.pool.row.name),
+        **job.report,
+    )
 
 
 def outcome(job: JobRow, pool: str) -> str:

@@ -83,7 +83,13 @@ def _return_to_bay(session: Session, drive: DriveRow, arrival: Arrival) -> None:
     ).first()  # fmt: skip
     if shelf is not None:
         drive.shelf_id, drive.bay = shelf.id, record.bay
-        log(session, SYSTEM, "drive-moved", drive.serial, f"Drive {drive.serial} is now in {record.shelf} bay {record.bay}.")
+        log(
+            session,
+            SYSTEM,
+            "drive-moved",
+            drive.serial,
+            f"Drive {drive.serial} is now in {record.shelf} bay {record.bay}.",
+        )
 
 
 def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence]) -> bool:
@@ -98,7 +104,13 @@ def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence]) -
     drive.condition, drive.seen_at = condition, now()
     shelf = session.get(Shelf, drive.shelf_id) if drive.shelf_id else None
     where = f"{shelf.name} bay {drive.bay}" if shelf else "on no shelf"
-    log(session, SYSTEM, f"drive-{condition.value}", drive.serial, f"Drive {drive.serial} ({where}) {_SENTENCES[condition]}.")
+    log(
+        session,
+        SYSTEM,
+        f"drive-{condition.value}",
+        drive.serial,
+        f"Drive {drive.serial} ({where}) {_SENTENCES[condition]}.",
+    )
     if pool:
         own = next((p for p in pool.places if p.drive_id == drive_id), None)
         if own is not None and own.slot is not None:

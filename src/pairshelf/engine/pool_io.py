@@ -120,7 +120,12 @@ class PoolIO:
                 member.device.flush()
 
     def _rewritten(
-        self, group: Group, present: dict[int, Block], addresses: npt.NDArray[np.int64], start: int, blocks: Block
+        self,
+        group: Group,
+        present: dict[int, Block],
+        addresses: npt.NDArray[np.int64],
+        start: int,
+        blocks: Block,
     ) -> list[Block]:
         """All columns of some rows with the new data in them."""
         covered = [_within(addresses + c, start, len(blocks)) for c in range(group.data)]
@@ -299,5 +304,3 @@ def _odd_one(copies: list[Block]) -> int | None:
         return None
     odd = [i for i, c in enumerate(copies) if not any(np.array_equal(c, o) for j, o in enumerate(copies) if j != i)]
     return odd[0] if len(odd) == 1 else None
-
-

@@ -10,7 +10,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any
@@ -70,7 +70,8 @@ def read_inventory(raw: bytes) -> Reading:
         total += 1
         if total > MOST_ROWS:
             raise BadInput(
-                f"More than {MOST_ROWS:,} rows; bring the drives in with several smaller files.", code="too-many-rows"
+                f"More than {MOST_ROWS:,} rows; bring the drives in with several smaller files.",
+                code="too-many-rows",
             )
         if errors and errors[0].row == 1:
             continue
@@ -84,16 +85,19 @@ def read_inventory(raw: bytes) -> Reading:
     return Reading(columns, tuple(rows), tuple(errors), surplus, total)
 
 
-def read_table(raw: bytes) -> Iterable[Any]:
+def read_table(raw: bytes) -> Iterator[tuple[int, list[str]]]:
     """Rows of a CSV file as (number, cells), blank rows left out."""
     if len(raw) > MOST_BYTES:
-        raise BadInput("The file is larger than 16 MiB; bring the drives in with several smaller files.", code="too-large")
+        raise BadInput(
+            "The file is larger than 16 MiB; bring the drives in with several smaller files.",
+            code="too-large",
+        )
     content = _decode(raw)
     first = content.split("\n", 1)[0]
     delimiter = max(",;\t", key=first.count)
     reader = csv.reader(io.StringIO(content, newline=""), delimiter=delimiter)
 
-    def numbered() -> Iterable[tuple[int, list[str]]]:
+    def numbered() -> Iterator[tuple[int, list[str]]]:
         number = 0
         try:
             for number, cells in enumerate(reader, start=1):
@@ -102,7 +106,7 @@ def read_table(raw: bytes) -> Iterable[Any]:
         except csv.Error as error:
             raise BadInput(f"Row {number + 1} cannot be read as CSV: {error}.", code="not-csv") from None
 
-    return iter(numbered())
+    return numbered()
 
 
 def _decode(raw: bytes) -> str:
@@ -232,14 +236,16 @@ def read_drives(raw: bytes) -> tuple[Drive, ...]:
     """
     table = read_table(raw)
     try:
-        _, headings = next(iter(table))
+        _, headings = next(table)
     except StopIteration:
         raise BadInput("The file of drives is empty.", field="drives") from None
     columns = _understand(headings)
     where = {u.field: i for i, u in enumerate(columns) if u.field}
     ids = next((i for i, h in enumerate(headings) if _plain(h) in {"id", "driveid", "drive"}), where.get("serial"))
     if ids is None or "size" not in where or "kind" not in where:
-        missing = [n for n, got in (("id", ids), ("size", where.get("size")), ("kind", where.get("kind"))) if got is None]
+        missing = [
+            n for n, got in (("id", ids), ("size", where.get("size")), ("kind", where.get("kind"))) if got is None
+        ]
         raise BadInput(f"The file has no column for the {' and the '.join(missing)}.", field="drives")
     by_field = {c.field: c for c in COLUMNS}
     drives: list[Drive] = []

@@ -146,7 +146,9 @@ class Cluster:
         until = time.monotonic() + 30
         while time.monotonic() < until:
             if not self.running():
-                raise CannotStart(f"The database server ended at once; its last words are in {self.folder / 'server.log'}.")
+                raise CannotStart(
+                    f"The database server ended at once; its last words are in {self.folder / 'server.log'}."
+                )
             try:
                 with psycopg.connect(self.url.rsplit("/", 1)[0] + "/postgres", autocommit=True, connect_timeout=2) as c:
                     if not c.execute("select 1 from pg_database where datname = %s", (_ROLE,)).fetchone():
@@ -167,7 +169,12 @@ def _as_owner() -> dict[str, Any]:
         raise CannotStart(
             f"PostgreSQL never runs as root, and there is no user {_OWNER} to run it as; apt-get install postgresql makes one."
         ) from None
-    return {"user": owner.pw_uid, "group": owner.pw_gid, "extra_groups": [], "env": {**os.environ, "HOME": owner.pw_dir}}
+    return {
+        "user": owner.pw_uid,
+        "group": owner.pw_gid,
+        "extra_groups": [],
+        "env": {**os.environ, "HOME": owner.pw_dir},
+    }
 
 
 def _give(*paths: Path) -> None:

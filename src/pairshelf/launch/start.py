@@ -68,7 +68,9 @@ def only_one(folder: Path) -> Iterator[None]:
         except OSError:
             lock.seek(0)
             where = lock.read().strip()
-            raise CannotStart(f"Pair Shelf runs already{f' at {where}' if where else ''}; stop it there with Ctrl-C.") from None
+            raise CannotStart(
+                f"Pair Shelf runs already{f' at {where}' if where else ''}; stop it there with Ctrl-C."
+            ) from None
         lock.seek(0)
         lock.truncate()
         yield
@@ -87,7 +89,9 @@ def _check_surroundings(var: Path, host: str, port: int) -> None:
     var.mkdir(parents=True, exist_ok=True)
     free = shutil.disk_usage(var).free
     if free < _ENOUGH_DISK:
-        raise CannotStart(f"Only {free // 2**20} MiB are free in {var}; make room for at least {_ENOUGH_DISK // 2**20} MiB.")
+        raise CannotStart(
+            f"Only {free // 2**20} MiB are free in {var}; make room for at least {_ENOUGH_DISK // 2**20} MiB."
+        )
     with socket.socket() as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:

@@ -101,7 +101,9 @@ class World:
 
     def troubled(self) -> dict[str, Presence]:
         """Drives with which something is wrong."""
-        serials = [unquote(entry.name) for entry in os.scandir(self.folder / "faults") if not entry.name.startswith(".")]
+        serials = [
+            unquote(entry.name) for entry in os.scandir(self.folder / "faults") if not entry.name.startswith(".")
+        ]
         found = {serial: self.presence(serial) for serial in serials}
         return {serial: presence for serial, presence in found.items() if presence is not Presence.ANSWERS}
 

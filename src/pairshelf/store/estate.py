@@ -144,9 +144,9 @@ def what_is_taken(session: Session) -> Taken:
     return Taken(serials, bays, {(site, shelf): count for site, shelf, count in sizes})
 
 
-_SAME = tuple(
-    c.field for c in COLUMNS if c.field not in {"site", "shelf", "host", "bays", "bay", "kind"}
-) + ("currency",)  # fmt: skip
+_ELSEWHERE = {"site", "shelf", "host", "bays", "bay", "kind"}
+#: Facts that have the same name in a record and in a row.
+_SAME = (*(c.field for c in COLUMNS if c.field not in _ELSEWHERE), "currency")
 
 
 def record_of(row: DriveRow, shelf: Shelf, site: str, host: str | None) -> DriveRecord:

@@ -163,7 +163,7 @@ class DriveRow(SQLModel, table=True):
     rate: int | None = _big(default=None)
     use: str | None = None
     in_service: dt.date | None = None
-    price: Decimal | None = Field(default=None, sa_type=Numeric(12, 2))  # type: ignore[call-overload]
+    price: Decimal | None = Field(default=None, sa_type=Numeric(12, 2))
     currency: str | None = None
     holds: str | None = None
     starts_host: bool = False

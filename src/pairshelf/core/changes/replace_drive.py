@@ -52,10 +52,14 @@ def plan(estate: Estate, request: Request) -> Plan:
     gone = {p.designed.id for p in pool.places if p.state == "failed"}
     absent = {p.designed.id for p in pool.places if p.state != "active"}
     if not after_failures(pool.layout, gone).survives:
-        raise NotPossible(f"{pool.name} has lost more drives than it survives; nothing is left to rebuild from.", code="data-lost")
+        raise NotPossible(
+            f"{pool.name} has lost more drives than it survives; nothing is left to rebuild from.",
+            code="data-lost",
+        )
     if not after_failures(pool.layout, absent).survives:
         raise NotPossible(
-            f"Too many drives of {pool.name} are away to rebuild from the rest. Bring them back first.", code="unreachable"
+            f"Too many drives of {pool.name} are away to rebuild from the rest. Bring them back first.",
+            code="unreachable",
         )
     drive = _offered(estate, place, request.drive_id)
     return Plan(_sheet(pool, place, drive, absent), request)

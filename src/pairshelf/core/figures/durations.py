@@ -35,20 +35,14 @@ def first_sync(layout: Layout) -> Duration | None:
     if layout.scheme.survives == 0:
         return None
     return _paced(
-        max(
-            used * EXTENT / drive.mean_rate
-            for drive, used in zip(layout.members, layout.used_extents, strict=True)
-        )
+        max(used * EXTENT / drive.mean_rate for drive, used in zip(layout.members, layout.used_extents, strict=True))
     )
 
 
 def check(layout: Layout) -> Duration:
     """Everything is read once; the slowest member counts."""
     return _paced(
-        max(
-            used * EXTENT / drive.mean_rate
-            for drive, used in zip(layout.members, layout.used_extents, strict=True)
-        )
+        max(used * EXTENT / drive.mean_rate for drive, used in zip(layout.members, layout.used_extents, strict=True))
     )
 
 

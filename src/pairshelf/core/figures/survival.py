@@ -83,12 +83,18 @@ def in_words(layout: Layout, after: AfterFailures) -> str:
     if not after.survives:
         names = " and ".join(str(i + 1) for i in after.lost_sets)
         many = len(after.lost_sets) > 1
-        where = (f"set{'s' if many else ''} {names}" if len(layout.sets) > 1 else "the set")
+        where = f"set{'s' if many else ''} {names}" if len(layout.sets) > 1 else "the set"
         return f"The data are lost: {where} {'have' if many else 'has'} lost more drives than {'they' if many else 'it'} can do without."
     if after.more_best_case == 0:
         return "The data survive, but nothing more may fail."
     if after.more_guaranteed == after.more_best_case:
-        return f"The data survive. Any {after.more_guaranteed} more may fail." if after.more_guaranteed > 1 else "The data survive. Any one more may fail."
+        return (
+            f"The data survive. Any {after.more_guaranteed} more may fail."
+            if after.more_guaranteed > 1
+            else "The data survive. Any one more may fail."
+        )
     if after.more_guaranteed == 0:
         return f"The data survive. One more failure in the wrong set loses them; up to {after.more_best_case} in the right sets do not."
-    return f"The data survive. Any {after.more_guaranteed} more may fail, up to {after.more_best_case} in the right sets."
+    return (
+        f"The data survive. Any {after.more_guaranteed} more may fail, up to {after.more_best_case} in the right sets."
+    )

@@ -22,9 +22,7 @@ def cut(scheme: Scheme, sets: Sequence[Sequence[Drive]]) -> tuple[Band, ...]:
 def cut_span(scheme: Scheme, sets: Sequence[Sequence[Drive]]) -> tuple[Band, ...]:
     """Concatenation: every drive is a band of its own, one after the other."""
     drives = [drive for one in sets for drive in one]
-    return tuple(
-        Band(0, drive.extents, (Group((index,), Code.NONE, 0),)) for index, drive in enumerate(drives)
-    )
+    return tuple(Band(0, drive.extents, (Group((index,), Code.NONE, 0),)) for index, drive in enumerate(drives))
 
 
 def _bands_by_height(groups: list[tuple[int, Group]]) -> tuple[Band, ...]:

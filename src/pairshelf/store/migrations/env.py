@@ -1,9 +1,9 @@
 """Alembic's entry: runs on the connection it is handed."""
 
 from alembic import context
+from sqlmodel import SQLModel
 
 from pairshelf.store import tables  # noqa: F401 - registers the tables
-from sqlmodel import SQLModel
 
 connection = context.config.attributes["connection"]
 context.configure(

@@ -6,7 +6,19 @@ from procrastinate.schema import SchemaManager
 revision = "0002"
 down_revision = "0001"
 
-_TOLD = ("site", "shelf", "drive", "pool", "pool_place", "volume", "change_sheet", "job", "logbook", "setting", "sample_file")
+_TOLD = (
+    "site",
+    "shelf",
+    "drive",
+    "pool",
+    "pool_place",
+    "volume",
+    "change_sheet",
+    "job",
+    "logbook",
+    "setting",
+    "sample_file",
+)
 
 _RULES = """
 create function tell_screens() returns trigger language plpgsql as $$
