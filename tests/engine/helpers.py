@@ -1,0 +1,104 @@
+"""An estate small enough to be built, broken and rebuilt in a second."""
+
+from __future__ import annotations
+
+from sqlmodel import col, select
+
+from pairshelf.core.changes import build_pool, replace_drive
+from pairshelf.core.drives import Kind
+from pairshelf.core.inventory import DriveRecord
+from pairshelf.core.units import GIB
+from pairshelf.engine import approve, jobs
+from pairshelf.engine.carry import carry
+from pairshelf.engine.observe import observe
+from pairshelf.engine.pools import devices, open_pool
+from pairshelf.store.database import transaction
+from pairshelf.store.estate import add_records
+from pairshelf.store.tables import DriveRow, JobRow, PoolRow, SampleFile, Service, Setting, VolumeRow
+
+
+def at_once() -> None:
+    """Jobs take no longer than computing takes."""
+    with transaction() as session:
+        session.merge(Setting(key="speed", value={"factor": 0}))
+
+
+def shelf(count: int, *, size: int = 60 * GIB, name: str = "A", service: Service = Service.FREE) -> list[int]:
+    """A shelf of equal drives; their ids."""
+    records = [DriveRecord(name, i + 1, f"{name}{i + 1}", size, Kind.HDD) for i in range(count)]
+    with transaction() as session:
+        return [r.id or 0 for r in add_records(session, records, service=service)]
+
+
+def build(drives: list[int], scheme: str = "parity-2", *, sets: int = 1, spares: int = 0, name: str = "p") -> int:
+    """A pool with one volume over all of it; its id."""
+    request = build_pool.Request(name, scheme, tuple(drives), sets, spares, "v", file_system="xfs")
+    with transaction() as session:
+        sheet = approve.draw_up(session, request, "ida").id or 0
+    with transaction() as session:
+        return approve.approve(session, sheet, "ida", name, devices()).pool_id or 0
+
+
+def replace(pool: int, slot: int, drive: int) -> None:
+    """Approve the replacement of a drive."""
+    with transaction() as session:
+        sheet = approve.draw_up(session, replace_drive.Request(pool, slot, drive), "ida").id or 0
+    with transaction() as session:
+        serial = session.get(DriveRow, drive).serial  # type: ignore[union-attr]
+        approve.approve(session, sheet, "ida", serial, devices())
+
+
+def fill(pool: int, share: float = 0.4) -> int:
+    """Start writing sample files; the job's id."""
+    with transaction() as session:
+        volume = session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool)).one()
+        return jobs.start_fill(session, open_pool(session, pool), volume, share, "ida").id or 0
+
+
+def check(pool: int) -> JobRow:
+    """Check the pool to the end; the finished job."""
+    with transaction() as session:
+        job = jobs.start_check(session, open_pool(session, pool), "ida").id or 0
+    carry(job)
+    with transaction() as session:
+        return session.get(JobRow, job)  # type: ignore[return-value]
+
+
+def open_jobs(kind: str | None = None) -> list[int]:
+    with transaction() as session:
+        rows = session.exec(select(JobRow).where(col(JobRow.state).not_in(("done", "failed"))).order_by(col(JobRow.id)))
+        return [r.id or 0 for r in rows if kind in (None, r.kind)]
+
+
+def carry_all() -> None:
+    for job in open_jobs():
+        carry(job)
+
+
+def pool_state(pool: int) -> tuple[str, list[str]]:
+    with transaction() as session:
+        opened = open_pool(session, pool)
+        return opened.row.state, [p.state for p in opened.members]
+
+
+def happens(what: str, serial: str) -> None:
+    """Something happens to a device, and is noticed."""
+    world = devices()
+    getattr(world, what)(serial)
+    observe(world)
+
+
+def files_intact(pool: int) -> bool:
+    """Read every file back with a job of its own and compare."""
+    with transaction() as session:
+        volume = session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool)).one()
+        job = jobs.start_reading(session, open_pool(session, pool), volume, "ida").id or 0
+    carry(job)
+    with transaction() as session:
+        files = session.exec(select(SampleFile)).all()
+        return bool(files) and all(f.intact for f in files) and session.get(JobRow, job).state == "done"  # type: ignore[union-attr]
+
+
+def pool_row(pool: int) -> PoolRow:
+    with transaction() as session:
+        return session.get(PoolRow, pool)  # type: ignore[return-value]

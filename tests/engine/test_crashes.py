@@ -1,0 +1,170 @@
+"""The worker is killed with SIGKILL at many points; whoever goes on finds everything right."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+
+import pytest
+from sqlalchemy import event
+from sqlmodel import select
+
+from pairshelf.engine import carry as carry_module
+from pairshelf.engine.carry import carry, pick_up_the_dropped
+from pairshelf.standin.media import Media
+from pairshelf.store import database
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import JobRow, Setting
+from tests.conftest import forget_connections
+from tests.engine.helpers import (
+    at_once, build, carry_all, check, files_intact, fill, happens, open_jobs, pool_state, replace, shelf,
+)  # fmt: skip
+
+pytestmark = [pytest.mark.usefixtures("db"), pytest.mark.crash]
+
+
+def _dies_at(point: int, work: Callable[[], None]) -> bool:
+    """Do the work in a process that is killed at its ``point``-th write, flush or commit; whether it finished."""
+    child = os.fork()
+    if child:
+        return os.waitpid(child, 0)[1] == 0
+    try:
+        forget_connections()
+        left = point
+
+        def count(*_: object) -> None:
+            nonlocal left
+            left -= 1
+            if left <= 0:
+                os.kill(os.getpid(), signal.SIGKILL)
+
+        for name in ("write", "flush"):
+            _count_calls(name, count)
+        event.listen(database.engine(), "commit", count)
+        work()
+    except BaseException:
+        os._exit(1)
+    os._exit(0)
+
+
+def _count_calls(name: str, count: Callable[[], None]) -> None:
+    """Count before and after, so that a death may fall on either side of the act."""
+    act = getattr(Media, name)
+
+    def counted(self: Media, *arguments: object) -> None:
+        count()
+        act(self, *arguments)
+
+    setattr(Media, name, counted)
+
+
+def _finish_through_crashes(job: int) -> int:
+    """Carry a job with a worker that dies later and later; how many died."""
+    database.engine().dispose()
+    deaths = 0
+    for point in range(1, 400, 3):
+        if _dies_at(point, lambda: carry(job)):
+            return deaths
+        deaths += 1
+        with transaction() as session:
+            assert session.get(JobRow, job).state in ("waiting", "running"), "a death is no failure"  # type: ignore[union-attr]
+        database.engine().dispose()
+    raise AssertionError("never finished")
+
+
+@pytest.fixture(autouse=True)
+def small_steps(db: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    at_once()
+    monkeypatch.setattr(carry_module, "_MOST", 9)
+
+
+def test_first_sync_and_filling_through_crashes() -> None:
+    pool = build(shelf(5), "parity-2")
+    filling = fill(pool, 0.3)
+    (sync,) = open_jobs("first-sync")
+    assert _finish_through_crashes(filling) >= 5
+    assert _finish_through_crashes(sync) >= 5
+    assert check(pool).report["mismatches"] == 0
+    assert files_intact(pool)
+
+
+@pytest.mark.parametrize("scheme", ["parity-1", "copies-3", "stepped-2"])
+def test_rebuild_through_crashes_with_writes_between(scheme: str) -> None:
+    pool = build(shelf(6), scheme, sets=2 if scheme == "copies-3" else 1)
+    fill(pool, 0.3)
+    carry_all()
+    happens("fail", "A2")
+    replace(pool, 1, shelf(1, name="B")[0])
+    filling = fill(pool, 0.5)
+    (rebuild,) = open_jobs("rebuild")
+    assert _dies_at(12, lambda: carry(rebuild)) is False
+    database.engine().dispose()
+    _dies_at(9, lambda: carry(filling))
+    assert _finish_through_crashes(rebuild) >= 3
+    carry(filling)
+    assert pool_state(pool)[0] == "healthy"
+    assert check(pool).report["mismatches"] == 0
+    assert files_intact(pool)
+
+
+def test_a_failed_drive_and_a_crash_together_lose_nothing() -> None:
+    pool = build(shelf(5), "parity-1")
+    carry_all()
+    for point in range(2, 40, 4):
+        filling = fill(pool, 0.05 + point / 60)
+        database.engine().dispose()
+        _dies_at(point, lambda job=filling: carry(job))  # type: ignore[misc]
+        if point == 18:
+            happens("fail", "A4")
+        carry(filling)
+    assert files_intact(pool)
+    replace(pool, 3, shelf(1, name="B")[0])
+    carry_all()
+    assert check(pool).report["mismatches"] == 0
+
+
+def test_a_killed_worker_process_is_taken_over_from() -> None:
+    """The real worker, killed for real; the next one picks its job up by itself."""
+    with transaction() as session:
+        session.merge(Setting(key="speed", value={"factor": 60}))
+    pool = build(shelf(5), "parity-2")
+    command = [sys.executable, "-m", "pairshelf.engine.worker"]
+    first = subprocess.Popen(command)
+    _until(lambda: _cursor("first-sync") > 0)
+    first.kill()
+    first.wait()
+    reached = _cursor("first-sync")
+    at_once()
+    second = subprocess.Popen(command)
+    try:
+        _until(lambda: not open_jobs())
+    finally:
+        second.terminate()
+        second.wait(15)
+    assert 0 < reached < 59
+    assert check(pool).report["mismatches"] == 0
+
+
+def test_dropped_jobs_are_enqueued_again_and_held_ones_are_not_taken_twice() -> None:
+    build(shelf(4), "parity-1")
+    assert pick_up_the_dropped() == 1
+    with database.held_lock(database.Lock.JOB, open_jobs()[0]):
+        assert pick_up_the_dropped() == 0
+        carry(open_jobs()[0])
+    assert _cursor("first-sync") == 0
+
+
+def _cursor(kind: str) -> int:
+    with transaction() as session:
+        return session.exec(select(JobRow.cursor).where(JobRow.kind == kind)).one()
+
+
+def _until(condition: Callable[[], bool], seconds: float = 40) -> None:
+    until = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < until, "waited too long"
+        time.sleep(0.05)

@@ -1,0 +1,151 @@
+"""A pool's bytes against a plain array: whatever is written, lost, rebuilt or interrupted, they agree."""
+
+from __future__ import annotations
+
+import random
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from pairshelf.core.drives import Drive
+from pairshelf.core.layouts import Layout, build_layout
+from pairshelf.core.placement import Placement
+from pairshelf.core.units import GIB
+from pairshelf.engine.pool_io import Member, PoolIO, Run
+from pairshelf.engine.stripe_journal import Intent, StripeJournal
+from pairshelf.standin.world import World
+
+LAYOUTS = [
+    ("parity-1", [40] * 5, 1),
+    ("parity-2", [30, 40, 41, 50, 35, 35, 35, 35], 2),
+    ("parity-3", [20] * 7, 1),
+    ("copies-2", [20, 30, 25, 25], 2),
+    ("copies-3", [20] * 6, 2),
+    ("stepped-1", [10, 20, 30, 30], 1),
+    ("stepped-2", [10, 20, 30, 30, 44], 1),
+]
+
+
+class Room:
+    """A pool on simulated drives, with a plain copy of what it should hold."""
+
+    def __init__(self, folder: Path, scheme: str, sizes: list[int], sets: int, seed: int) -> None:
+        self.world = World(folder)
+        self.sizes = sizes
+        self.layout: Layout = build_layout([Drive(str(i), s * GIB) for i, s in enumerate(sizes)], scheme, sets=sets)
+        members = [Member(self.world.open(f"s{i}", s * GIB)) for i, s in enumerate(sizes)]
+        self.io = PoolIO(Placement(self.layout), members, self.world.block, StripeJournal(folder / "journal"))
+        self.size = self.io.placement.capacity
+        self.truth = np.frombuffer(self.io.read(0, self.size), np.uint8).reshape(self.size, -1).copy()
+        self.dice = random.Random(seed)
+        self.noise = np.random.default_rng(seed)
+
+    def write(self) -> None:
+        at = self.dice.randrange(self.size)
+        count = self.dice.randint(1, min(37, self.size - at))
+        data = self.noise.bytes(count * self.world.block)
+        self.io.write(at, data)
+        self.truth[at : at + count] = np.frombuffer(data, np.uint8).reshape(count, -1)
+
+    def reads_right(self) -> bool:
+        return self.io.read(0, self.size) == self.truth.tobytes()
+
+    def runs(self) -> list[Run]:
+        return self.io.runs(0, 10**9)
+
+    def mismatches(self) -> int:
+        return sum(len(self.io.check(run, put_right=False).mismatches) for run in self.runs())
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+@pytest.mark.parametrize(("scheme", "sizes", "sets"), LAYOUTS)
+def test_what_the_scheme_survives_is_survived(scheme: str, sizes: list[int], sets: int, seed: int, tmp_path: Path) -> None:
+    room = Room(tmp_path, scheme, sizes, sets, seed)
+    room.write()
+    for run in room.runs():
+        room.io.sync(run)
+    for _ in range(4):
+        room.write()
+    assert room.mismatches() == 0
+    width, tolerance = room.layout.width, room.layout.scheme.survives
+    gone = [s * width + m for s in range(sets) for m in room.dice.sample(range(width), tolerance)]
+    for slot in gone:
+        room.io.members[slot].device = None  # type: ignore[index]
+    assert room.reads_right()
+    for _ in range(4):
+        room.write()
+    assert room.reads_right()
+    for slot in gone:
+        member = Member(room.world.open(f"new{slot}", sizes[slot] * GIB), 0)
+        room.io.members[slot] = member  # type: ignore[index]
+        for run in room.runs():
+            room.io.rebuild(run, slot)
+            member.rebuilt_to = run.number + run.rows
+            if room.dice.random() < 0.3:
+                room.write()
+        member.rebuilt_to = None
+    assert room.mismatches() == 0
+    assert room.reads_right()
+
+
+@pytest.mark.parametrize(("scheme", "sizes", "sets"), [x for x in LAYOUTS if x[0] in ("parity-2", "parity-3", "copies-3", "stepped-2")])
+def test_flipped_bits_are_found_and_put_right(scheme: str, sizes: list[int], sets: int, tmp_path: Path) -> None:
+    room = Room(tmp_path, scheme, sizes, sets, 5)
+    for run in room.runs():
+        room.io.sync(run)
+    room.world.flip_bits("s1", sizes[1] * GIB, extents=[2, 7], seed=3)
+    found = [room.io.check(run, put_right=True) for run in room.runs()]
+    assert sum(len(f.mismatches) for f in found) == 2
+    assert {p for f in found for p in f.put_right} == {(1, 2), (1, 7)}
+    assert room.mismatches() == 0
+    assert room.reads_right()
+
+
+def test_single_parity_finds_damage_and_leaves_it(tmp_path: Path) -> None:
+    room = Room(tmp_path, "parity-1", [20] * 4, 1, 5)
+    for run in room.runs():
+        room.io.sync(run)
+    room.world.flip_bits("s0", 20 * GIB, extents=[4], seed=1)
+    found = [room.io.check(run, put_right=True) for run in room.runs()]
+    assert [f.mismatches for f in found] == [[(0, 0, 4)]]
+    assert [f.put_right for f in found] == [[]]
+
+
+def test_a_write_cut_short_is_finished_or_never_was(tmp_path: Path) -> None:
+    """Power goes after any number of the pieces of a write, a drive is gone as well: old or new, never a mix."""
+    room = Room(tmp_path, "parity-2", [20] * 6, 1, 9)
+    for run in room.runs():
+        room.io.sync(run)
+    intents: list[Intent] = []
+    record = room.io.journal.record
+    room.io.journal.record = lambda all_of_it: (intents.extend(all_of_it), record(all_of_it))[1]  # type: ignore[method-assign]
+    before = room.truth.copy()
+    room.write()
+    room.io.journal.record = record  # type: ignore[method-assign]
+    pieces = {i.serial: room.world.open(i.serial, 20 * GIB) for i in intents}
+    for done in range(len(intents) + 1):
+        io = room.io
+        # Back to what stood before the write.
+        io.write(0, before.tobytes())
+        io.journal.record(intents)
+        for intent in intents[:done]:
+            pieces[intent.serial].write(intent.start, intent.data)
+        lost = done % 6
+        device, io.members[lost].device = io.members[lost].device, None
+        assert io.recover() == len(intents)
+        assert io.read(0, room.size) == room.truth.tobytes()
+        io.members[lost].device = device
+        assert io.recover() == 0
+
+
+def test_a_torn_journal_is_dropped(tmp_path: Path) -> None:
+    journal = StripeJournal(tmp_path / "j")
+    journal.record([Intent("s1", 3, b"x" * 4096), Intent("s2", 3, b"y" * 4096)])
+    whole = journal.path.read_bytes()
+    assert [i.start for i in journal.pending()] == [3, 3]
+    for length in (0, 5, 17, 40, len(whole) // 2, len(whole) - 1):
+        journal.path.write_bytes(whole[:length])
+        assert journal.pending() == []
+    journal.path.write_bytes(whole[:-40] + b"z" * 8 + whole[-32:])
+    assert journal.pending() == []

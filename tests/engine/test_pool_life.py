@@ -1,0 +1,232 @@
+"""A pool's life: built, filled, hurt, and healed, with every byte compared at the end."""
+
+from __future__ import annotations
+
+import pytest
+from sqlalchemy.exc import DBAPIError, IntegrityError
+from sqlmodel import select
+
+from pairshelf.core.errors import NotPossible
+from pairshelf.core.figures.space import space_account
+from pairshelf.core.layouts import build_layout
+from pairshelf.core.drives import Drive
+from pairshelf.core.units import GIB
+from pairshelf.engine.carry import carry
+from pairshelf.engine.jobs import start_check
+from pairshelf.engine.observe import observe
+from pairshelf.engine.pools import devices, open_pool
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import DriveRow, JobRow, LogRow, PoolPlace, SampleFile, VolumeRow
+from tests.engine.helpers import (
+    at_once, build, carry_all, check, files_intact, fill, happens, open_jobs, pool_row, pool_state, replace, shelf,
+)  # fmt: skip
+
+pytestmark = pytest.mark.usefixtures("db")
+
+
+@pytest.fixture(autouse=True)
+def quick(db: str) -> None:
+    at_once()
+
+
+@pytest.mark.parametrize(("scheme", "sets"), [("parity-1", 2), ("parity-2", 1), ("copies-2", 4), ("stepped-1", 1)])
+def test_built_filled_hurt_and_healed(scheme: str, sets: int) -> None:
+    pool = build(shelf(8), scheme, sets=sets)
+    fill(pool)
+    carry_all()
+    happens("fail", "A3")
+    state, places = pool_state(pool)
+    assert places[2] == "failed" and state in ("degraded", "unprotected")
+    assert files_intact(pool)
+    (new,) = shelf(1, size=70 * GIB, name="B")
+    replace(pool, 2, new)
+    carry_all()
+    assert pool_state(pool)[0] == "healthy"
+    report = check(pool).report
+    assert (report["mismatches"], report["files_differing"]) == (0, [])
+    assert report["extents_compared"] == 8 * 59
+    assert report["files_read"] > 0
+    with transaction() as session:
+        old = session.exec(select(DriveRow).where(DriveRow.serial == "A3")).one()
+        assert (old.service, old.condition) == ("free", "failed")
+        assert "old data" in (old.holds or "")
+
+
+def test_what_was_promised_is_built_to_the_byte() -> None:
+    drives = shelf(6, size=61 * GIB + 12345)
+    pool = build(drives, "parity-2", spares=1)
+    promised = space_account(
+        build_layout([Drive(str(i), 61 * GIB + 12345) for i in drives], "parity-2", spares=1), file_system="xfs"
+    )
+    with transaction() as session:
+        volume = session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool)).one()
+        assert volume.size - volume.overhead == promised.usable
+
+
+def test_a_pulled_drive_that_missed_nothing_comes_back_as_it_was() -> None:
+    pool = build(shelf(5))
+    fill(pool)
+    carry_all()
+    happens("pull", "A2")
+    assert pool_state(pool) == ("degraded", ["active", "missing", "active", "active", "active"])
+    happens("put_back", "A2")
+    assert pool_state(pool)[0] == "healthy"
+    assert not open_jobs()
+    assert check(pool).report["mismatches"] == 0
+
+
+def test_a_pulled_drive_that_missed_writes_is_filled_again() -> None:
+    pool = build(shelf(5))
+    fill(pool, 0.2)
+    carry_all()
+    happens("pull", "A2")
+    carry(fill(pool, 0.5))
+    happens("put_back", "A2")
+    assert pool_state(pool)[1][1] == "rebuilding"
+    carry_all()
+    assert pool_state(pool)[0] == "healthy"
+    assert check(pool).report["mismatches"] == 0
+    assert files_intact(pool)
+
+
+def test_too_many_away_holds_everything_and_loses_nothing() -> None:
+    pool = build(shelf(5), "parity-1")
+    fill(pool, 0.3)
+    carry_all()
+    happens("pull", "A2")
+    happens("pull", "A4")
+    assert pool_state(pool)[0] == "unreachable"
+    writes = pool_row(pool).writes
+    with pytest.raises(NotPossible):
+        fill(pool, 0.6)
+    happens("put_back", "A4")
+    assert pool_state(pool)[0] == "unprotected"
+    happens("put_back", "A2")
+    assert pool_state(pool)[0] == "healthy"
+    assert pool_row(pool).writes == writes
+    assert check(pool).report["mismatches"] == 0
+    assert files_intact(pool)
+
+
+def test_a_stale_drive_back_first_waits_until_it_can_be_filled() -> None:
+    pool = build(shelf(5), "parity-1")
+    fill(pool, 0.2)
+    carry_all()
+    happens("pull", "A1")
+    carry(fill(pool, 0.4))
+    happens("pull", "A5")
+    happens("put_back", "A1")
+    assert pool_state(pool) == ("unreachable", ["missing", "active", "active", "active", "missing"])
+    happens("put_back", "A5")
+    assert pool_state(pool)[1] == ["rebuilding", "active", "active", "active", "active"]
+    carry_all()
+    assert pool_state(pool)[0] == "healthy"
+    assert check(pool).report["mismatches"] == 0
+    assert files_intact(pool)
+
+
+def test_a_spare_takes_over_by_itself() -> None:
+    pool = build(shelf(6), "parity-2", spares=1)
+    fill(pool)
+    carry_all()
+    happens("fail", "A1")
+    assert pool_state(pool)[1][0] == "rebuilding"
+    carry_all()
+    assert pool_state(pool)[0] == "healthy"
+    assert check(pool).report["mismatches"] == 0
+    with transaction() as session:
+        assert session.exec(select(LogRow).where(LogRow.act == "spare-took-over")).one().sentence.startswith("Spare A6")
+
+
+def test_a_failure_in_the_first_sync_heals_before_the_sync_goes_on() -> None:
+    pool = build(shelf(5))
+    fill(pool, 0.2)
+    carry(open_jobs("fill")[0])
+    happens("fail", "A3")
+    (sync,) = open_jobs("first-sync")
+    answers = iter([False])
+    carry(sync, stop=lambda: next(answers, True))
+    with transaction() as session:
+        assert session.get(JobRow, sync).state == "held"  # type: ignore[union-attr]
+    assert files_intact(pool)
+    replace(pool, 2, shelf(1, name="B")[0])
+    carry(open_jobs("rebuild")[0])
+    carry(sync)
+    assert check(pool).report["mismatches"] == 0
+    assert files_intact(pool)
+
+
+def test_more_failures_than_survived_is_lost_and_says_so() -> None:
+    pool = build(shelf(4), "parity-1")
+    carry_all()
+    happens("fail", "A1")
+    happens("fail", "A2")
+    assert pool_state(pool)[0] == "lost"
+    with pytest.raises(NotPossible, match="nothing is left"):
+        replace(pool, 0, shelf(1, name="B")[0])
+
+
+def test_flipped_bits_show_in_a_check_and_only_there() -> None:
+    pool = build(shelf(5), "parity-2")
+    fill(pool)
+    carry_all()
+    devices().flip_bits("A2", 60 * GIB, extents=[1, 5, 9], seed=4)
+    observe(devices())
+    assert pool_state(pool)[0] == "healthy"
+    report = check(pool).report
+    assert (report["mismatches"], report["put_right"]) == (3, 3)
+    assert {p["put_right_slot"] for p in report["places"]} == {1}
+    assert check(pool).report["mismatches"] == 0
+
+
+def test_a_check_waits_for_a_whole_pool() -> None:
+    pool = build(shelf(4), "parity-1")
+    with transaction() as session, pytest.raises(NotPossible, match="first sync"):
+        start_check(session, open_pool(session, pool), "ida")
+    carry_all()
+    happens("fail", "A1")
+    with transaction() as session, pytest.raises(NotPossible, match="replace what is missing"):
+        start_check(session, open_pool(session, pool), "ida")
+
+
+def test_a_drive_too_small_or_taken_is_refused() -> None:
+    pool = build(shelf(4), "parity-1")
+    happens("fail", "A1")
+    with pytest.raises(NotPossible, match="too small"):
+        replace(pool, 0, shelf(1, name="B", size=20 * GIB)[0])
+    others = shelf(4, name="C")
+    build(others, "parity-1", name="q")
+    with pytest.raises(NotPossible, match="in use in pool q"):
+        replace(pool, 0, others[0])
+
+
+def test_the_database_holds_what_it_can() -> None:
+    pool = build(shelf(4), "parity-1")
+    with transaction() as session:
+        place = session.exec(select(PoolPlace)).first()
+        assert place is not None
+        drive = place.drive_id
+    with pytest.raises(IntegrityError), transaction() as session:
+        session.add(PoolPlace(pool_id=pool, slot=9, size=1, drive_id=drive))
+    with pytest.raises(DBAPIError, match="larger than its pool"), transaction() as session:
+        session.add(VolumeRow(
+            pool_id=pool, name="w", size=1, first=0, extents=10**6, file_system="xfs", overhead=0, uuid="u",
+        ))  # fmt: skip
+    with pytest.raises(DBAPIError, match="lies over another"), transaction() as session:
+        session.add(VolumeRow(
+            pool_id=pool, name="w", size=1, first=0, extents=1, file_system="xfs", overhead=0, uuid="u",
+        ))  # fmt: skip
+    for statement in ("update logbook set who = 'x'", "delete from logbook", "truncate logbook"):
+        with pytest.raises(DBAPIError, match="cannot be changed"), transaction() as session:
+            session.connection().exec_driver_sql(statement)
+
+
+def test_files_damaged_behind_everybodys_back_are_found() -> None:
+    """The checksums are real: a byte changed on a pool without redundancy is a file that differs."""
+    pool = build(shelf(1), "single")
+    carry(fill(pool, 0.9))
+    assert files_intact(pool)
+    devices().flip_bits("A1", 60 * GIB, extents=list(range(59)), seed=2)
+    assert not files_intact(pool)
+    with transaction() as session:
+        assert any(f.intact is False for f in session.exec(select(SampleFile)))
