@@ -53,6 +53,7 @@ const dark: MantineColorsTuple = [
 
 export const theme = createTheme({
   primaryColor: "pine",
+  autoContrast: true,
   primaryShade: { light: 8, dark: 4 },
   colors: { pine, rust, gray, dark },
   white: "#fffdf8",

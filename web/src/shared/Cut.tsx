@@ -48,7 +48,7 @@ export function Cut({ cut, label, failed, filling, onFail, tint, title }: Props)
   const firstSpare = x + setGap - gap;
   const total = firstSpare + cut.spares.length * (width + gap) + 12;
   return (
-    <div className="scroll-x">
+    <div className="scroll-x" tabIndex={0}>
       <svg
         width={total}
         height={TALL + 74}

@@ -15,7 +15,6 @@ export function Term({ word, children }: { word: keyof typeof TERMS; children?: 
       withArrow
       events={{ hover: true, focus: true, touch: true }}
     >
-      {/* biome-ignore lint/a11y/noNoninteractiveTabindex: the explanation must be reachable by keyboard */}
       <span className="term" tabIndex={0}>
         {children ?? word}
       </span>

@@ -56,7 +56,7 @@ export function SheetScreen() {
       </Part>
       {body.takes.length > 0 && (
         <Part title="How long">
-          <div className="scroll-x">
+          <div className="scroll-x" tabIndex={0}>
             <table className="plain">
               <thead>
                 <tr>
@@ -125,7 +125,7 @@ function Lines({ lines }: { lines: string[] }) {
 function Figures({ figures }: { figures: Schema["BeforeAfterOut"][] }) {
   const show = (f: Schema["FigureOut"]) => (f.bytes != null ? <Size bytes={f.bytes} /> : f.text);
   return (
-    <div className="scroll-x">
+    <div className="scroll-x" tabIndex={0}>
       <table className="plain">
         <thead>
           <tr>

@@ -188,7 +188,7 @@ function Answer({
           {found.reason}
         </p>
       )}
-      <div className="scroll-x" style={{ maxHeight: 372, overflowY: "auto" }}>
+      <div className="scroll-x" tabIndex={0} style={{ maxHeight: 372, overflowY: "auto" }}>
         <table className="plain">
           <thead style={{ position: "sticky", top: 0, background: "var(--sheet)", zIndex: 1 }}>
             <tr>

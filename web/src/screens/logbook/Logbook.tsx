@@ -39,7 +39,7 @@ export function Logbook() {
         <Empty>{settled ? "No entry has these words." : "Nothing has happened yet."}</Empty>
       )}
       {entries.length > 0 && (
-        <div className="paper scroll-x" style={{ padding: "0.3rem 0" }}>
+        <div className="paper scroll-x" tabIndex={0} style={{ padding: "0.3rem 0" }}>
           <table className="plain">
             <thead>
               <tr>

@@ -57,7 +57,15 @@ function Shown({ pool }: { pool: PoolData }) {
         </Text>
       </Heading>
       <div style={{ display: "flex", gap: "1rem", flexWrap: "wrap", alignItems: "flex-start" }}>
-        <div style={{ flex: "2 1 520px", minWidth: 0, display: "grid", gap: "1rem" }}>
+        <div
+          style={{
+            flex: "2 1 520px",
+            minWidth: 0,
+            display: "grid",
+            gridTemplateColumns: "minmax(0, 1fr)",
+            gap: "1rem",
+          }}
+        >
           <section className="paper" aria-label="Drives">
             <Standing pool={pool} />
             <Cut
@@ -91,7 +99,15 @@ function Shown({ pool }: { pool: PoolData }) {
             <Volume key={volume.id} volume={volume} serves={!["lost", "unreachable"].includes(pool.state)} />
           ))}
         </div>
-        <div style={{ flex: "1 1 340px", minWidth: 0, display: "grid", gap: "1rem" }}>
+        <div
+          style={{
+            flex: "1 1 340px",
+            minWidth: 0,
+            display: "grid",
+            gridTemplateColumns: "minmax(0, 1fr)",
+            gap: "1rem",
+          }}
+        >
           {pool.jobs.length > 0 && (
             <section className="paper" aria-label="Under way">
               <h2>Under way</h2>

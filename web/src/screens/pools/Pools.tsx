@@ -33,7 +33,7 @@ export function Pools() {
           sheet.
         </Empty>
       ) : (
-        <div className="paper scroll-x" style={{ padding: "0.4rem 0" }}>
+        <div className="paper scroll-x" tabIndex={0} style={{ padding: "0.4rem 0" }}>
           <table className="plain">
             <thead>
               <tr>

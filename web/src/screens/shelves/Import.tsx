@@ -111,7 +111,11 @@ function Understood({ reading }: { reading: Reading }) {
           <h2 className="rust">
             {wrong} thing{wrong > 1 ? "s" : ""} to put right; nothing has been stored
           </h2>
-          <div className="scroll-x" style={{ maxHeight: 320, overflowY: "auto", marginTop: "0.5rem" }}>
+          <div
+            className="scroll-x"
+            tabIndex={0}
+            style={{ maxHeight: 320, overflowY: "auto", marginTop: "0.5rem" }}
+          >
             <table className="plain">
               <thead>
                 <tr>
@@ -135,7 +139,7 @@ function Understood({ reading }: { reading: Reading }) {
         </section>
       )}
       {reading.first_rows.length > 0 && (
-        <section className="paper scroll-x" aria-label="First rows">
+        <section className="paper scroll-x" tabIndex={0} aria-label="First rows">
           <h2>
             The first of {reading.total_rows.toLocaleString("en")} row{reading.total_rows > 1 ? "s" : ""}
           </h2>

@@ -1,0 +1,95 @@
+"""The real thing: web server and worker as processes, and a headless Chromium in front of them."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from sqlmodel import select
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from pairshelf.demo import load_demo
+from pairshelf.launch.cluster import free_port
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import JobRow, JobState, Setting
+
+AXE = Path(__file__).resolve().parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
+_QUIET = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+
+expect.set_options(timeout=15_000)
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    chromium = shutil.which("chromium")
+    assert chromium, "chromium is missing; make test installs it"
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=chromium, args=_QUIET)
+        yield browser
+        browser.close()
+
+
+@pytest.fixture
+def site(db: str) -> Iterator[str]:
+    """The demo estate behind a running server and worker, simulated time at once; its address."""
+    load_demo()
+    with transaction() as session:
+        session.merge(Setting(key="speed", value={"factor": 0}))
+        # The archive of the demo is large; its jobs are not what is tested here.
+        for job in session.exec(select(JobRow)):
+            job.state = JobState.PAUSED
+    port = free_port()
+    web = [sys.executable, "-m", "gunicorn", "-k", "gthread", "-w", "1", "--threads", "16", "-b", f"127.0.0.1:{port}",
+           "--log-level", "warning", "--graceful-timeout", "1", "pairshelf.api.wsgi:app"]  # fmt: skip
+    children = [subprocess.Popen(web), subprocess.Popen([sys.executable, "-m", "pairshelf.engine.worker"])]
+    url = f"http://127.0.0.1:{port}"
+    until = time.monotonic() + 30
+    while True:
+        try:
+            urllib.request.urlopen(f"{url}/api/health", timeout=2)
+            break
+        except OSError:
+            assert time.monotonic() < until and children[0].poll() is None
+            time.sleep(0.1)
+    yield url
+    for child in children:
+        child.terminate()
+    for child in children:
+        child.wait(15)
+
+
+@pytest.fixture
+def page(browser: Browser, site: str) -> Iterator[Page]:
+    """A page of its own; an error on it fails the test."""
+    context = browser.new_context(base_url=site, viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    errors: list[str] = []
+    page.on("pageerror", lambda error: errors.append(str(error)))
+    yield page
+    context.close()
+    assert not errors
+
+
+def sign_in(page: Page, name: str = "ida") -> None:
+    page.goto("/")
+    page.get_by_label("Name").fill(name)
+    page.get_by_role("textbox", name="Password").fill("fernhollow")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("heading", name="What needs you")).to_be_visible()
+
+
+def accessible(page: Page) -> list[str]:
+    """What axe finds wrong on the page as it stands."""
+    # Put in by the devtools protocol: the page's own policy allows no foreign script.
+    page.evaluate(AXE.read_text())
+    found = page.evaluate("axe.run({runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa']})")
+    return [f"{v['id']}: {v['nodes'][0]['html'][:160]}" for v in found["violations"]]
