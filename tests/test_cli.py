@@ -11,7 +11,9 @@ import pytest
 
 
 def pairshelf(*arguments: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([sys.executable, "-m", "pairshelf.cli", *arguments], capture_output=True, text=True, check=False)
+    return subprocess.run(
+        [sys.executable, "-m", "pairshelf.cli", *arguments], capture_output=True, text=True, check=False
+    )
 
 
 def test_layout_as_json() -> None:

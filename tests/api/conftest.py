@@ -44,7 +44,12 @@ class Person:
 @pytest.fixture
 def app(db: str) -> Any:
     with transaction() as session:
-        for name, role in (("ida", "administrator"), ("maud", "administrator"), ("osric", "operator"), ("wren", "viewer")):
+        for name, role in (
+            ("ida", "administrator"),
+            ("maud", "administrator"),
+            ("osric", "operator"),
+            ("wren", "viewer"),
+        ):
             add_user(session, name, PASSWORD, role)
     return served()
 

@@ -136,7 +136,9 @@ def test_the_setup_link_works_once(db: str) -> None:
         ("/api/users", {"name": "x", "password": PASSWORD, "role": "king"}, 400, "role"),
     ],
 )
-def test_errors_name_the_field(path: str, body: dict[str, Any], status: int, field: str, person: Callable[[str], Person]) -> None:
+def test_errors_name_the_field(
+    path: str, body: dict[str, Any], status: int, field: str, person: Callable[[str], Person]
+) -> None:
     answer = person("ida").post(path, body)
     problem = answer.get_json()
     if problem["code"] == "not-found":

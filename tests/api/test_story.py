@@ -82,9 +82,12 @@ def test_from_comparison_to_an_approved_sheet(person: Callable[[str], Person]) -
     assert who.post(path, {"confirm": "cold", "password": PASSWORD}).get_json()["state"] == "approved"
     carry_all()
     pool = who.get(f"/api/pools/{who.get('/api/pools').get_json()['pools'][0]['id']}").get_json()
-    assert pool["volumes"][0]["for_files"] == who.post(
-        "/api/compare", {"drive_ids": ids, "file_system": "xfs"}
-    ).get_json()["layouts"][[x["key"] for x in answer["layouts"]].index(pick["key"])]["space"]["usable"]
+    assert (
+        pool["volumes"][0]["for_files"]
+        == who.post("/api/compare", {"drive_ids": ids, "file_system": "xfs"}).get_json()["layouts"][
+            [x["key"] for x in answer["layouts"]].index(pick["key"])
+        ]["space"]["usable"]
+    )
     sentences = [e["sentence"] for e in who.get("/api/logbook").get_json()["entries"]]
     assert "Build pool cold: approved." in sentences and "ida signed in." in sentences
 
@@ -183,7 +186,9 @@ def statements() -> Iterator[list[str]]:
         ("/api/pools/1", 16), ("/api/jobs", 7), ("/api/logbook", 4), ("/api/sheets", 4),
     ],
 )  # fmt: skip
-def test_screens_take_few_statements_however_much_there_is(path: str, most: int, person: Callable[[str], Person]) -> None:
+def test_screens_take_few_statements_however_much_there_is(
+    path: str, most: int, person: Callable[[str], Person]
+) -> None:
     at_once()
     for name in ("A", "B", "C"):
         build(shelf(5, name=name), "parity-1", name=f"pool-{name}")

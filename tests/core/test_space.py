@@ -47,7 +47,9 @@ def test_stepped_never_gains_by_losing_a_drive(members: list[Drive], parity: int
     assert space_account(build_layout(fewer, f"stepped-{parity}"), file_system=fs).usable <= before
 
 
-@given(st.integers(5, 20), st.integers(2 * GIB, 21 * 10**12), st.sampled_from(["stripe", "parity-1", "parity-2", "span"]))
+@given(
+    st.integers(5, 20), st.integers(2 * GIB, 21 * 10**12), st.sampled_from(["stripe", "parity-1", "parity-2", "span"])
+)
 def test_equal_drives_never_gain_by_losing_one(count: int, size: int, scheme: str) -> None:
     members = [Drive(str(i), size) for i in range(count)]
     more = space_account(build_layout(members, scheme)).usable

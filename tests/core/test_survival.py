@@ -8,26 +8,22 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from pairshelf.core.drives import parse_shorthand
 from pairshelf.core.figures.survival import PoolState, after_failures, state_of, survival
 from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.drives import parse_shorthand
 from pairshelf.core.units import GIB
 from tests.core.strategies import layouts
 
 
 def _data_survive(layout: Layout, gone: set[int]) -> bool:
     """From the bands, not from the scheme: every group that holds data can do without what is gone."""
-    return all(
-        len(gone.intersection(group.members)) <= group.parity for band in layout.bands for group in band.groups
-    )
+    return all(len(gone.intersection(group.members)) <= group.parity for band in layout.bands for group in band.groups)
 
 
 @given(layouts(size=st.integers(2 * GIB, 12 * GIB), most=10))
 def test_guaranteed_and_best_case_agree_with_every_selection(layout: Layout) -> None:
     count = len(layout.members)
-    outcomes = {
-        k: [_data_survive(layout, set(c)) for c in combinations(range(count), k)] for k in range(count + 1)
-    }
+    outcomes = {k: [_data_survive(layout, set(c)) for c in combinations(range(count), k)] for k in range(count + 1)}
     guaranteed = max(k for k, all_k in outcomes.items() if all(all(outcomes[j]) for j in range(k + 1)))
     best = max(k for k, all_k in outcomes.items() if any(all_k))
     assert (survival(layout).guaranteed, survival(layout).best_case) == (guaranteed, best)

@@ -21,7 +21,17 @@ from pairshelf.store.database import transaction
 from pairshelf.store.tables import JobRow, Setting
 from tests.conftest import forget_connections
 from tests.engine.helpers import (
-    at_once, build, carry_all, check, files_intact, fill, happens, open_jobs, pool_state, replace, shelf,
+    at_once,
+    build,
+    carry_all,
+    check,
+    files_intact,
+    fill,
+    happens,
+    open_jobs,
+    pool_state,
+    replace,
+    shelf,
 )  # fmt: skip
 
 pytestmark = [pytest.mark.usefixtures("db"), pytest.mark.crash]
@@ -65,11 +75,9 @@ def _count_calls(name: str, count: Callable[[], None]) -> None:
 def _finish_through_crashes(job: int) -> int:
     """Carry a job with a worker that dies later and later; how many died."""
     database.engine().dispose()
-    deaths = 0
-    for point in range(1, 400, 3):
+    for deaths, point in enumerate(range(1, 400, 3)):
         if _dies_at(point, lambda: carry(job)):
             return deaths
-        deaths += 1
         with transaction() as session:
             assert session.get(JobRow, job).state in ("waiting", "running"), "a death is no failure"  # type: ignore[union-attr]
         database.engine().dispose()

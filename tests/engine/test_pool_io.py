@@ -60,7 +60,9 @@ class Room:
 
 @pytest.mark.parametrize("seed", [1, 2])
 @pytest.mark.parametrize(("scheme", "sizes", "sets"), LAYOUTS)
-def test_what_the_scheme_survives_is_survived(scheme: str, sizes: list[int], sets: int, seed: int, tmp_path: Path) -> None:
+def test_what_the_scheme_survives_is_survived(
+    scheme: str, sizes: list[int], sets: int, seed: int, tmp_path: Path
+) -> None:
     room = Room(tmp_path, scheme, sizes, sets, seed)
     room.write()
     for run in room.runs():
@@ -89,7 +91,9 @@ def test_what_the_scheme_survives_is_survived(scheme: str, sizes: list[int], set
     assert room.reads_right()
 
 
-@pytest.mark.parametrize(("scheme", "sizes", "sets"), [x for x in LAYOUTS if x[0] in ("parity-2", "parity-3", "copies-3", "stepped-2")])
+@pytest.mark.parametrize(
+    ("scheme", "sizes", "sets"), [x for x in LAYOUTS if x[0] in ("parity-2", "parity-3", "copies-3", "stepped-2")]
+)
 def test_flipped_bits_are_found_and_put_right(scheme: str, sizes: list[int], sets: int, tmp_path: Path) -> None:
     room = Room(tmp_path, scheme, sizes, sets, 5)
     for run in room.runs():

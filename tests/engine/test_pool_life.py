@@ -6,10 +6,10 @@ import pytest
 from sqlalchemy.exc import DBAPIError, IntegrityError
 from sqlmodel import select
 
+from pairshelf.core.drives import Drive
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures.space import space_account
 from pairshelf.core.layouts import build_layout
-from pairshelf.core.drives import Drive
 from pairshelf.core.units import GIB
 from pairshelf.engine.carry import carry
 from pairshelf.engine.jobs import start_check
@@ -18,7 +18,18 @@ from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import DriveRow, JobRow, LogRow, PoolPlace, SampleFile, VolumeRow
 from tests.engine.helpers import (
-    at_once, build, carry_all, check, files_intact, fill, happens, open_jobs, pool_row, pool_state, replace, shelf,
+    at_once,
+    build,
+    carry_all,
+    check,
+    files_intact,
+    fill,
+    happens,
+    open_jobs,
+    pool_row,
+    pool_state,
+    replace,
+    shelf,
 )  # fmt: skip
 
 pytestmark = pytest.mark.usefixtures("db")

@@ -17,8 +17,12 @@ from pairshelf.core.inventory import DriveRecord, Taken, against_each_other
 from pairshelf.core.units import GIB
 from pairshelf.formats.inventory_csv import read_drives, read_inventory, write_inventory
 
-words = st.text(st.characters(min_codepoint=32, max_codepoint=0x2FF, exclude_categories=["C", "Zs"]), min_size=1, max_size=20)
-cells = st.one_of(words, words.map(lambda w: "=" + w), words.map(lambda w: "'-" + w), st.sampled_from(["+1", "@x", "a,b", 'a"b']))
+words = st.text(
+    st.characters(min_codepoint=32, max_codepoint=0x2FF, exclude_categories=["C", "Zs"]), min_size=1, max_size=20
+)
+cells = st.one_of(
+    words, words.map(lambda w: "=" + w), words.map(lambda w: "'-" + w), st.sampled_from(["+1", "@x", "a,b", 'a"b'])
+)
 records = st.builds(
     DriveRecord,
     shelf=cells, bay=st.integers(0, 1000), serial=cells, size=st.integers(2 * GIB, 10**14), kind=st.sampled_from(Kind),

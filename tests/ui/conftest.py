@@ -11,8 +11,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from sqlmodel import select
 from playwright.sync_api import Browser, Page, expect, sync_playwright
+from sqlmodel import select
 
 from pairshelf.demo import load_demo
 from pairshelf.launch.cluster import free_port

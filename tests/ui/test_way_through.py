@@ -174,7 +174,15 @@ def test_narrow_and_dark(width: int, dark: bool, browser: Browser, site: str) ->
     )
     page = context.new_page()
     sign_in(page)
-    for path in ("/", "/shelves", "/compare?what=what-if&what-if=5x4TB,3x8TB", "/pools/1", "/changes/1", "/logbook", "/settings"):
+    for path in (
+        "/",
+        "/shelves",
+        "/compare?what=what-if&what-if=5x4TB,3x8TB",
+        "/pools/1",
+        "/changes/1",
+        "/logbook",
+        "/settings",
+    ):
         page.goto(path)
         page.wait_for_load_state("domcontentloaded")
         expect(page.locator("main .paper, main svg").first).to_be_visible()

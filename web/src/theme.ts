@@ -53,8 +53,7 @@ const dark: MantineColorsTuple = [
 
 export const theme = createTheme({
   primaryColor: "pine",
-  autoContrast: true,
-  primaryShade: { light: 8, dark: 4 },
+  primaryShade: { light: 8, dark: 7 },
   colors: { pine, rust, gray, dark },
   white: "#fffdf8",
   black: "#26221b",

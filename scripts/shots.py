@@ -1,0 +1,119 @@
+"""Takes docs/screenshots anew from the demo estate: its own database, its own devices, the way through."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from pairshelf.launch.cluster import free_port
+
+ROOT = Path(__file__).resolve().parents[1]
+SHOTS = ROOT / "docs" / "screenshots"
+
+
+def main() -> None:
+    """Start a demo apart from any other, walk through it, take the pictures."""
+    var = Path(tempfile.mkdtemp(prefix="pairshelf-shots-"))
+    var.chmod(0o755)
+    port = free_port()
+    env = {**os.environ, "PAIRSHELF_VAR": str(var), "PAIRSHELF_PORT": str(port)}
+    demo = subprocess.Popen(
+        [sys.executable, "-m", "pairshelf.launch.start", "demo"], env=env, stdout=subprocess.PIPE, text=True
+    )
+    assert demo.stdout
+    while "Demo sign-in" not in demo.stdout.readline():
+        if demo.poll() is not None:
+            sys.exit("the demo did not start")
+    try:
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(
+                executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
+            )
+            url = f"http://127.0.0.1:{port}"
+            walk(signed_in(browser.new_context(base_url=url, viewport={"width": 1280, "height": 800}).new_page()))
+            dark = browser.new_context(base_url=url, viewport={"width": 1280, "height": 800}, color_scheme="dark")
+            take(signed_in(dark.new_page()), "shelves-dark", "/shelves")
+            narrow = browser.new_context(base_url=url, viewport={"width": 390, "height": 844})
+            take(signed_in(narrow.new_page()), "pool-narrow", "/pools/2")
+            browser.close()
+    finally:
+        demo.terminate()
+        demo.wait(30)
+        shutil.rmtree(var, ignore_errors=True)
+
+
+def signed_in(page: Page) -> Page:
+    """Sign in as the administrator of the demo."""
+    page.goto("/")
+    page.get_by_label("Name").fill("ida")
+    page.get_by_role("textbox", name="Password").fill("fernhollow")
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("heading", name="What needs you").wait_for()
+    return page
+
+
+def take(page: Page, name: str, path: str | None = None, *, whole: bool = False) -> None:
+    """One picture, once the page has come to rest."""
+    if path:
+        page.goto(path)
+    page.wait_for_timeout(900)
+    page.mouse.move(2, 2)
+    page.screenshot(path=SHOTS / f"{name}.png", full_page=whole)
+
+
+def walk(page: Page) -> None:
+    """The way through, with a picture of each main view."""
+    take(page, "today")
+    page.goto("/shelves?filter=shelf:cold")
+    page.get_by_role("button", name="Choose those that are free").click()
+    page.get_by_text("8 drives chosen").wait_for()
+    page.get_by_role("button", name="Compare layouts").click()
+    page.get_by_text(re.compile("^Suggested")).wait_for()
+    page.get_by_role("button", name=re.compile("bay 3,.*say it fails")).click()
+    take(page, "compare", whole=True)
+    page.get_by_role("button", name="Build this…").click()
+    page.get_by_label("Name of the pool").fill("cold")
+    page.get_by_label("Name of its first volume").fill("specimen-scans")
+    page.get_by_role("button", name="Draw up the change sheet").click()
+    page.get_by_role("heading", name="Approval").wait_for()
+    take(page, "change-sheet", whole=True)
+    page.get_by_label("Type cold to confirm").fill("cold")
+    page.get_by_role("textbox", name="Your password").fill("fernhollow")
+    page.get_by_role("button", name="Approve and erase").click()
+    page.get_by_role("link", name="Go to the pool").click()
+    page.get_by_role("button", name="Write sample files").click()
+    page.wait_for_timeout(2500)
+    take(page, "pool")
+    take(page, "changes", "/changes")
+    page.goto("/pools/1")
+    while page.get_by_role("heading", name="Under way").count():
+        time.sleep(1)
+    page.goto("/shelves")
+    page.get_by_role("checkbox", name=re.compile("^Loft bay 4,")).click()
+    page.get_by_role("button", name="Make it fail").click()
+    page.get_by_role("checkbox", name=re.compile("^Loft bay 4,.*failed")).wait_for()
+    take(page, "shelves")
+    take(page, "pool-degraded", "/pools/1")
+    page.goto("/shelves/import")
+    page.locator("input[type=file]").set_input_files(
+        {
+            "name": "attic.csv",
+            "mimeType": "text/csv",
+            "buffer": b"Shelf,Slot,Serial No,Capacity (TB),Type,Colour\nAttic,1,Z1,4,HDD,grey\nAttic,1,Z2,0,HDD,grey\n",
+        }
+    )
+    page.get_by_text("size in TB").wait_for()
+    take(page, "import")
+    take(page, "logbook", "/logbook")
+
+
+if __name__ == "__main__":
+    main()

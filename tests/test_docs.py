@@ -1,0 +1,41 @@
+"""The docs and the registries agree, and nothing that is committed names a registry of packages."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from pairshelf.core.acts import SHEET_ACTS
+from pairshelf.core.drives import DEFAULTS, Kind
+from pairshelf.core.file_systems import FILE_SYSTEMS
+from pairshelf.core.inventory import COLUMNS, FIELDS
+from pairshelf.core.layouts import SCHEMES
+from pairshelf.engine.approve import act_of
+from pairshelf.engine.jobs import NAMES, STEPS
+
+ROOT = Path(__file__).resolve().parents[1]
+
+
+def test_every_scheme_is_explained_with_its_tolerance() -> None:
+    rows = re.findall(r"^\| `([a-z0-9-]+)` \|.*\| (\d) \|$", (ROOT / "docs/rules.md").read_text(), re.MULTILINE)
+    assert {(name, int(survives)) for name, survives in rows} == {(s.id, s.survives) for s in SCHEMES.values()}
+
+
+def test_registries_are_whole() -> None:
+    assert set(STEPS) == set(NAMES)
+    assert set(DEFAULTS) == set(Kind)
+    assert {c.field for c in COLUMNS} == set(FIELDS)
+    assert all(act_of(kind) for kind in SHEET_ACTS)
+    assert "none" in FILE_SYSTEMS
+
+
+def test_every_picture_and_page_that_is_linked_is_there() -> None:
+    for page in [ROOT / "README.md", *(ROOT / "docs").rglob("*.md")]:
+        for link in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
+            assert (page.parent / link).exists(), f"{page.name} links to {link}"
+
+
+def test_lock_files_name_no_registry() -> None:
+    for name in ("web/package-lock.json", "requirements/run.txt", "requirements/dev.txt"):
+        text = (ROOT / name).read_text()
+        assert '"resolved"' not in text and "--index-url" not in text
