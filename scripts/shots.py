@@ -66,6 +66,8 @@ def take(page: Page, name: str, path: str | None = None, *, whole: bool = False)
         page.goto(path)
     page.wait_for_timeout(900)
     page.mouse.move(2, 2)
+    page.evaluate("window.scrollTo(0, 0); document.activeElement?.blur()")
+    page.wait_for_timeout(300)
     page.screenshot(path=SHOTS / f"{name}.png", full_page=whole)
 
 
@@ -94,12 +96,14 @@ def walk(page: Page) -> None:
     take(page, "pool")
     take(page, "changes", "/changes")
     page.goto("/pools/1")
+    page.get_by_role("heading", name="Figures").wait_for()
     while page.get_by_role("heading", name="Under way").count():
         time.sleep(1)
     page.goto("/shelves")
     page.get_by_role("checkbox", name=re.compile("^Loft bay 4,")).click()
     page.get_by_role("button", name="Make it fail").click()
     page.get_by_role("checkbox", name=re.compile("^Loft bay 4,.*failed")).wait_for()
+    page.get_by_role("button", name="Clear").click()
     take(page, "shelves")
     take(page, "pool-degraded", "/pools/1")
     page.goto("/shelves/import")

@@ -159,7 +159,13 @@ def test_a_killed_worker_process_is_taken_over_from() -> None:
 
 def test_dropped_jobs_are_enqueued_again_and_held_ones_are_not_taken_twice() -> None:
     build(shelf(4), "parity-1")
+    assert pick_up_the_dropped() == 0, "it waits in the queue"
+    with transaction() as session:
+        session.connection().exec_driver_sql("delete from procrastinate_jobs")
     assert pick_up_the_dropped() == 1
+    assert pick_up_the_dropped() == 0
+    with transaction() as session:
+        session.connection().exec_driver_sql("delete from procrastinate_jobs")
     with database.held_lock(database.Lock.JOB, open_jobs()[0]):
         assert pick_up_the_dropped() == 0
         carry(open_jobs()[0])

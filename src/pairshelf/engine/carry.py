@@ -6,8 +6,9 @@ import time
 from collections.abc import Callable
 
 import structlog
+from sqlalchemy import text
 from sqlalchemy.exc import DBAPIError
-from sqlmodel import Session, col, select
+from sqlmodel import Session, select
 
 from pairshelf.core.device import DeviceError, Devices
 from pairshelf.core.errors import PairShelfError
@@ -27,6 +28,12 @@ USUAL_SPEED = 3600
 #: Wall seconds a step should last.
 _STEP = 0.25
 _MOST = 512
+
+_OPEN_AND_NOT_QUEUED = text("""
+select id from job where state in ('waiting', 'running', 'held') and not exists (
+    select 1 from procrastinate_jobs q where q.status = 'todo' and (q.args ->> 'job_id')::int = job.id)
+order by id
+""")
 
 _logger = structlog.get_logger()
 
@@ -132,9 +139,7 @@ def _give_up(job_id: int, why: str) -> None:
 def pick_up_the_dropped() -> int:
     """Enqueue again every open job that no worker holds, as after a crash; how many there were."""
     with transaction() as session:
-        ids = session.exec(
-            select(JobRow.id).where(col(JobRow.state).in_((JobState.WAITING, JobState.RUNNING, JobState.HELD)))
-        ).all()
+        ids = session.connection().execute(_OPEN_AND_NOT_QUEUED).scalars().all()
     dropped = 0
     for job_id in ids:
         try:

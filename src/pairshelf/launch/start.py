@@ -218,6 +218,8 @@ def main() -> None:
     def stop(_signal: int, _frame: object) -> None:
         raise KeyboardInterrupt
 
+    # Also where whoever started us ignores it.
+    signal.signal(signal.SIGINT, stop)
     signal.signal(signal.SIGTERM, stop)
     signal.signal(signal.SIGHUP, stop)
     try:

@@ -20,12 +20,14 @@ interface Props {
   failed: ReadonlySet<string>;
   /** Places whose drive is being filled. */
   filling?: ReadonlySet<string>;
+  /** The word under a drive that is gone: it has failed, or is only said to. */
+  goneWord?: string;
   onFail?: (id: string) => void;
   tint?: number;
   title?: (id: string) => string;
 }
 
-export function Cut({ cut, label, failed, filling, onFail, tint, title }: Props) {
+export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, tint, title }: Props) {
   const { system } = useUnits();
   const count = cut.members.length + cut.spares.length;
   const width = count > 60 ? 14 : count > 24 ? 22 : count > 14 ? 30 : 40;
@@ -92,7 +94,7 @@ export function Cut({ cut, label, failed, filling, onFail, tint, title }: Props)
               </text>
               {gone && count <= 24 && (
                 <text x={left + width / 2} y={TALL + 63} fontSize="11" textAnchor="middle" fill="var(--rust)">
-                  {filling?.has(member.id) ? "filling" : "fails"}
+                  {filling?.has(member.id) ? "filling" : goneWord}
                 </text>
               )}
             </Spine>

@@ -6,6 +6,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, Problem, type Schema } from "../../api/client";
 import { JobLine } from "../../shared/JobLine";
 import { errorOf, Trouble, Waiting } from "../../shared/parts";
+import { useSelection } from "../../shared/selection";
 import { formatHours, formatWhen, Size } from "../../shared/units";
 
 type Sheet = Schema["SheetOut"];
@@ -178,11 +179,14 @@ function Approval({ sheet }: { sheet: Sheet }) {
   const [password, setPassword] = useState("");
   const client = useQueryClient();
   const go = useNavigate();
+  const selection = useSelection();
   const path = { path: { sheet_id: sheet.id } };
   const approve = useMutation({
     mutationFn: () =>
       ask(api.POST("/api/sheets/{sheet_id}/approve", { params: path, body: { confirm, password } })),
     onSuccess: (done) => {
+      // What was chosen has its duty now.
+      if (done.body.kind === "build-pool") selection.replace([]);
       client.setQueryData(["sheet", sheet.id], done);
       client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
     },

@@ -82,6 +82,7 @@ function Shown({ pool }: { pool: PoolData }) {
               title={(slot) => pool.places[Number(slot)]?.place ?? slot}
               failed={new Set(away.map((p) => String(p.slot)))}
               filling={new Set(away.filter((p) => p.state === "rebuilding").map((p) => String(p.slot)))}
+              goneWord="away"
               tint={pool.tint}
             />
             {shelf && (
