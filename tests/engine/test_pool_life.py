@@ -12,7 +12,7 @@ from pairshelf.core.figures.space import space_account
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.units import GIB
 from pairshelf.engine.carry import carry
-from pairshelf.engine.jobs import start_check
+from pairshelf.engine.jobs import paces_under_way, slowing, start_check
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
@@ -230,6 +230,24 @@ def test_the_database_holds_what_it_can() -> None:
     for statement in ("update logbook set who = 'x'", "delete from logbook", "truncate logbook"):
         with pytest.raises(DBAPIError, match="cannot be changed"), transaction() as session:
             session.connection().exec_driver_sql(statement)
+
+
+def test_users_and_jobs_share_the_drives_time() -> None:
+    pool = build(shelf(4), "parity-1")
+    filling = fill(pool, 0.2)
+    (sync,) = open_jobs("first-sync")
+    for state, pace, users, jobs in (
+        ("waiting", "fast", 1, 1.25), ("running", "fast", 5, 1.25), ("running", "gentle", 1.25, 5),
+    ):  # fmt: skip
+        with transaction() as session:
+            running, writing = session.get(JobRow, sync), session.get(JobRow, filling)
+            assert running is not None
+            assert writing is not None
+            running.state, running.pace = state, pace
+            session.flush()
+            paces = paces_under_way(session, [pool])
+            assert slowing(writing, paces) == pytest.approx(users)
+            assert slowing(running, paces) == pytest.approx(jobs)
 
 
 def test_files_damaged_behind_everybodys_back_are_found() -> None:

@@ -12,7 +12,6 @@ from sqlmodel import Session, col, select
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act
 from pairshelf.core.errors import BadInput
-from pairshelf.core.figures.durations import FAST, GENTLE
 from pairshelf.engine import jobs as engine
 from pairshelf.engine.carry import simulated_speed
 from pairshelf.engine.log import log
@@ -54,7 +53,8 @@ class JobOut(BaseModel):
     sheet_id: int | None
     state: str
     why_held: str | None
-    pace: str
+    #: gentle or fast; null for users' own work, which has none.
+    pace: str | None
     #: Share done, 0 to 1.
     progress: float
     #: Hours of the drives' time left: undisturbed, and at the job's pace while users are at work.
@@ -101,18 +101,19 @@ def jobs_out(session: Session, query: Any) -> list[JobOut]:
         ).all()
     )
     speed = simulated_speed(session)
-    return [_out(r, pools.get(r.pool_id, ""), volumes.get(r.volume_id), speed) for r in rows]
+    paces = engine.paces_under_way(session, list(pools))
+    return [_out(r, pools.get(r.pool_id, ""), volumes.get(r.volume_id), speed, engine.slowing(r, paces)) for r in rows]
 
 
-def _out(row: JobRow, pool: str, volume: str | None, speed: int) -> JobOut:
+def _out(row: JobRow, pool: str, volume: str | None, speed: int, slowing: float) -> JobOut:
     done = row.state == JobState.DONE
     left = 0.0 if done else max(0.0, row.seconds - row.spent)
-    slowed = left / (1 - (GENTLE if row.pace == "gentle" else FAST))
+    slowed = left * slowing
     moves = row.state in (JobState.WAITING, JobState.RUNNING)
     report = row.report
     return JobOut(
         id=row.id or 0, kind=row.kind, name=engine.NAMES[row.kind], pool_id=row.pool_id, pool=pool, volume=volume,
-        slot=row.slot, sheet_id=row.sheet_id, state=row.state, why_held=row.why_held, pace=row.pace,
+        slot=row.slot, sheet_id=row.sheet_id, state=row.state, why_held=row.why_held, pace=None if row.kind in engine.USERS_WORK else row.pace,
         progress=1.0 if done else row.spent / row.seconds if row.seconds else 0.0,
         hours_left=left / 3600, hours_left_at_pace=slowed / 3600,
         wait_seconds=(slowed / speed if speed else 0.0) if moves else None,

@@ -12,8 +12,7 @@ from sqlmodel import Session, select
 
 from pairshelf.core.device import DeviceError, Devices
 from pairshelf.core.errors import PairShelfError
-from pairshelf.core.figures.durations import FAST, GENTLE
-from pairshelf.engine.jobs import STEPS, Held, Work, finish, pause
+from pairshelf.engine.jobs import STEPS, Held, Work, finish, paces_under_way, pause, slowing
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
@@ -70,7 +69,7 @@ def _step(job_id: int, world: Devices) -> float | None:
             if job.state not in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
                 return None
             speed = simulated_speed(session)
-            slowed = 1 / (1 - (GENTLE if job.pace == "gentle" else FAST))
+            slowed = slowing(job, paces_under_way(session, [pool_id]))
             work = Work(session, job, pool, world, _size_of_step(job, speed, slowed))
             return _do(work, speed, slowed)
     except DeviceError as error:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -71,6 +71,28 @@ class Held(Exception):
     """The job cannot go on now; it waits."""
 
     why: str
+
+
+#: Jobs that are the users' own work; the others take the drives' time from it.
+USERS_WORK = ("fill", "read-files")
+
+
+def paces_under_way(session: Session, pool_ids: Collection[int]) -> dict[int, str]:
+    """For each of these pools with a job under way that is not its users' work: that job's pace."""
+    query = select(JobRow.pool_id, JobRow.pace).where(
+        col(JobRow.pool_id).in_(pool_ids),
+        JobRow.state == JobState.RUNNING,
+        col(JobRow.kind).not_in(USERS_WORK),
+    )
+    return dict(session.exec(query).all())
+
+
+def slowing(job: JobRow, paces: Mapping[int, str]) -> float:
+    """How many times longer than undisturbed a job takes: users and jobs share the drives' time."""
+    if job.kind in USERS_WORK:
+        pace = paces.get(job.pool_id)
+        return 1.0 if pace is None else 1 / (durations.GENTLE if pace == "gentle" else durations.FAST)
+    return 1 / (1 - (durations.GENTLE if job.pace == "gentle" else durations.FAST))
 
 
 # -- making jobs -----------------------------------------------------------------------------------

@@ -1454,7 +1454,7 @@ export interface components {
             /** Why Held */
             why_held: string | null;
             /** Pace */
-            pace: string;
+            pace: string | null;
             /** Progress */
             progress: number;
             /** Hours Left */

@@ -61,7 +61,7 @@ export function JobLine({ job, plain }: { job: Job; plain?: boolean }) {
             <Text size="sm" c="dimmed" style={{ flex: "1 1 220px" }}>
               {job.state === "held" ? `Held: ${job.why_held}.` : timeLeft(job)}
             </Text>
-            {may.may && (
+            {may.may && job.pace && (
               <Tooltip label={`${TERMS.fast} ${TERMS.gentle}`} multiline w={300} openDelay={400}>
                 <SegmentedControl
                   size="xs"
