@@ -76,7 +76,7 @@ def test_from_drives_to_a_protected_volume_and_through_a_failure(page: Page, sit
     # A new drive is put into a bay; the open screen shows it; it is taken in.
     other.goto("/shelves?filter=shelf:loft")
     other.get_by_role("button", name=re.compile("^Loft bay 11, empty")).click()
-    other.get_by_label("Size").fill("6 TB")
+    other.get_by_role("textbox", name="Size").fill("6 TB")
     other.get_by_role("button", name="Put it in").click()
     other.get_by_role("checkbox", name=re.compile("^Loft bay 11,.*new,")).click()
     other.get_by_role("button", name="Take it in").click()
