@@ -71,14 +71,14 @@ def server() -> None:
         _import()
         port = free_port()
         command = [sys.executable, "-m", "gunicorn", "-k", "gthread", "-w", "2", "--threads", "16",
-                   "-b", f"127.0.0.1:{port}", "--log-level", "error", "pairshelf.api.wsgi:app"]  # fmt: skip
+                   "-b", f"127.0.0.1:{port}", "--log-level", "error", "--graceful-timeout", "1", "pairshelf.api.wsgi:app"]  # fmt: skip
         web = subprocess.Popen(command)
         time.sleep(4)
         _screen(f"http://127.0.0.1:{port}")
     finally:
         if web:
             web.terminate()
-            web.wait(10)
+            web.wait(20)
         cluster.stop()
         shutil.rmtree(folder, ignore_errors=True)
 
