@@ -104,6 +104,7 @@ def walk(page: Page) -> None:
     page.get_by_role("button", name="Make it fail").click()
     page.get_by_role("checkbox", name=re.compile("^Loft bay 4,.*failed")).wait_for()
     page.get_by_role("button", name="Clear").click()
+    page.get_by_label("Close the drive's sheet").click()
     take(page, "shelves")
     take(page, "pool-degraded", "/pools/1")
     page.goto("/shelves/import")
