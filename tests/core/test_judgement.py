@@ -1,0 +1,149 @@
+"""Durations, what needs a person, and what a sheet says: the words and hours people decide by."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+
+from pairshelf.core.attention import Gravity, PoolFacts, matters
+from pairshelf.core.changes import build_pool
+from pairshelf.core.drives import Drive, Kind, parse_shorthand
+from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
+from pairshelf.core.estate import Estate, EstateDrive
+from pairshelf.core.figures import durations
+from pairshelf.core.figures.speed import sequential_read, sequential_write
+from pairshelf.core.layouts import Layout, build_layout
+from pairshelf.core.units import GIB
+from tests.core.strategies import layouts
+
+
+def _equal(count: int, rate: int = 200_000_000, size: int = 6 * 10**12) -> list[Drive]:
+    return [Drive(str(i), size, Kind.HDD, rate) for i in range(count)]
+
+
+def test_a_rebuild_worked_by_hand() -> None:
+    """5,587 extents of 1 GiB at 200 MB/s: 29,994.8 s; users at 0.8 make it five times as long."""
+    layout = build_layout(_equal(6), "parity-2")
+    takes = durations.rebuild(layout, "2")
+    assert takes.idle == pytest.approx(5587 * GIB / 200_000_000)
+    assert takes.gentle == pytest.approx(5 * takes.idle)
+    assert takes.fast == pytest.approx(1.25 * takes.idle)
+    slow = Drive("new", 6 * 10**12, Kind.HDD, 100_000_000)
+    assert durations.rebuild(layout, "2", slow).idle == pytest.approx(2 * takes.idle)
+
+
+def test_the_slowest_source_that_is_still_there_counts() -> None:
+    drives = [*_equal(4), Drive("slow", 6 * 10**12, Kind.HDD, 50_000_000)]
+    layout = build_layout(drives, "parity-2")
+    assert durations.rebuild(layout, "0").idle == pytest.approx(5587 * GIB / 50_000_000)
+    assert durations.rebuild(layout, "0", absent={"slow"}).idle == pytest.approx(5587 * GIB / 200_000_000)
+
+
+@given(layouts())
+def test_without_redundancy_there_is_nothing_to_bring_in_step(layout: Layout) -> None:
+    guarded = layout.scheme.survives > 0
+    assert (durations.first_sync(layout) is not None) == guarded
+    assert (durations.slowest_rebuild(layout) is not None) == guarded
+    assert durations.check(layout).idle > 0
+    assert sequential_read(layout) >= sequential_write(layout) > 0
+    if not guarded:
+        with pytest.raises(NotPossible):
+            durations.rebuild(layout, layout.members[0].id)
+
+
+def _matters(*pools: PoolFacts, **more: object) -> list[object]:
+    usual: dict[str, object] = {
+        "new_drives": 0, "failing": (), "drafts": (), "worker_away": False, "no_drives": False, "free_drives": 0,
+    }  # fmt: skip
+    return matters(pools, **{**usual, **more})  # type: ignore[arg-type,return-value]
+
+
+def _facts(
+    state: str, *, empty: int = 0, rebuilding: bool = False, differing: int = 0, unsettled: int = 0
+) -> PoolFacts:
+    return PoolFacts(1, "cold", state, empty, rebuilding, differing, unsettled)
+
+
+def test_nothing_needs_nobody() -> None:
+    assert _matters(_facts("healthy")) == []
+
+
+@pytest.mark.parametrize(
+    ("facts", "gravity", "words"),
+    [
+        (_facts("lost", empty=3), Gravity.NOW, "is lost"),
+        (_facts("unreachable", empty=2), Gravity.NOW, "nothing is lost yet"),
+        (_facts("unprotected", empty=1), Gravity.NOW, "nothing more may fail"),
+        (_facts("degraded", empty=1), Gravity.SOON, "something may still fail"),
+        (_facts("degraded", rebuilding=True), Gravity.SOON, "while it is rebuilt"),
+        (_facts("healthy", differing=2), Gravity.NOW, "2 files"),
+        (_facts("healthy", unsettled=4), Gravity.SOON, "4 mismatches"),
+    ],
+)
+def test_a_pool_in_need_says_what_and_where(facts: PoolFacts, gravity: Gravity, words: str) -> None:
+    (matter,) = _matters(facts)
+    assert matter.gravity is gravity  # type: ignore[attr-defined]
+    assert words in matter.sentence  # type: ignore[attr-defined]
+    assert matter.link == "/pools/1"  # type: ignore[attr-defined]
+
+
+def test_the_gravest_comes_first() -> None:
+    found = _matters(_facts("degraded", empty=1), new_drives=2, worker_away=True, failing=[(3, "Drive X")])
+    assert [m.gravity for m in found] == sorted(m.gravity for m in found)  # type: ignore[attr-defined]
+    assert "No worker" in found[0].sentence  # type: ignore[attr-defined]
+
+
+def _estate(*, service: str = "free", condition: str = "good", holds: str | None = None, count: int = 5) -> Estate:
+    drives = [EstateDrive(i, f"S{i}", "A", i, 6 * 10**12, Kind.HDD, None, "free", "good") for i in range(1, count)]
+    odd = EstateDrive(count, "ODD", "A", count, 6 * 10**12, Kind.HDD, None, service, condition, holds)
+    return Estate(drives=(*drives, odd), hosts=frozenset({"h"}), pool_names=frozenset({"taken"}))
+
+
+def _request(**changes: object) -> build_pool.Request:
+    usual: dict[str, object] = {
+        "name": "p", "scheme": "parity-1", "drives": (1, 2, 3, 4, 5), "sets": 1, "spares": 0, "volume": "v",
+    }  # fmt: skip
+    return build_pool.Request(**{**usual, **changes})  # type: ignore[arg-type]
+
+
+def test_a_sheet_names_what_is_erased_and_what_is_doubtful() -> None:
+    sheet = build_pool.plan(_estate(condition="failing", holds="letters"), _request()).sheet
+    assert [(e.place, e.serial, e.holds) for e in sheet.erases][-1] == ("A bay 5", "ODD", "letters")
+    assert any("failing by its own readings" in c for c in sheet.cautions)
+    assert sheet.confirm == "p"
+    bare = build_pool.plan(_estate(), _request(scheme="stripe")).sheet
+    assert any("No redundancy" in c for c in bare.cautions)
+    assert sheet.fingerprint() != build_pool.plan(_estate(), _request()).sheet.fingerprint()
+
+
+@pytest.mark.parametrize(
+    ("estate", "changes", "field"),
+    [
+        (_estate(service="in-use"), {}, "drives"),
+        (_estate(service="new"), {}, "drives"),
+        (_estate(condition="failed"), {}, "drives"),
+        (_estate(condition="missing"), {}, "drives"),
+        (_estate(), {"drives": (1, 2, 3, 99)}, "drives"),
+        (_estate(), {"drives": (1, 2, 2)}, "drives"),
+        (_estate(), {"name": "Taken"}, "name"),
+        (_estate(), {"volume": "a/b"}, "volume"),
+        (_estate(), {"volume_size": 25 * 10**12}, "volume_size"),
+        (_estate(), {"volume_size": 1}, "volume_size"),
+        (_estate(), {"mount_point": "/srv/v"}, "host"),
+        (_estate(), {"mount_point": "srv", "host": "h"}, "mount_point"),
+        (_estate(), {"host": "nobody"}, "host"),
+        (_estate(), {"file_system": "fat"}, "file_system"),
+        (_estate(), {"reserved_share": 0.9}, "reserved_share"),
+        (_estate(), {"sets": 2}, "sets"),
+    ],
+)
+def test_what_cannot_be_built_is_refused_at_its_field(estate: Estate, changes: dict[str, object], field: str) -> None:
+    with pytest.raises((BadInput, NotPossible)) as caught:
+        build_pool.plan(estate, _request(**changes))
+    assert isinstance(caught.value, PairShelfError)
+    assert caught.value.field == field
+
+
+def test_the_volume_starts_at_the_largest_that_fits() -> None:
+    plan = build_pool.plan(_estate(), _request(file_system="none"))
+    assert plan.volume_size == 4 * 5587 * GIB == build_layout(parse_shorthand("5x6TB"), "parity-1").data_extents * GIB
