@@ -6,7 +6,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, ask } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
-import { Size, shortSize, useUnits } from "../../shared/units";
+import { Size } from "../../shared/units";
 import { nameOf } from "../compare/Compare";
 
 const FIELDS = ["name", "volume", "volume_size", "mount_point", "host", "file_system"];
@@ -19,11 +19,12 @@ export function Build() {
   const spares = Number(params.get("spares") ?? 0);
   const [name, setName] = useState("");
   const [volume, setVolume] = useState("");
-  const [size, setSize] = useState("");
+  // Null until it is touched: the largest that fits.
+  const [typedSize, setSize] = useState<string | null>(null);
+  const size = typedSize ?? "";
   const [fileSystem, setFileSystem] = useState(params.get("fs") ?? "ext4");
   const [host, setHost] = useState("");
   const [mount, setMount] = useState("");
-  const { system } = useUnits();
   const may = useMay("build-pools");
   const go = useNavigate();
   const hosts = useQuery({ queryKey: ["shelves", "hosts"], queryFn: () => ask(api.GET("/api/hosts")) });
@@ -117,9 +118,8 @@ export function Build() {
           <Group align="flex-start" grow preventGrowOverflow={false}>
             <TextInput
               label="Size of the volume"
-              description="Left empty: the largest that fits"
-              placeholder={shortSize(room.largest, system)}
-              value={size}
+              description="Starts at the largest that fits"
+              value={typedSize ?? `${room.largest / 2 ** 30} GiB`}
               error={room.problem ?? errorOf(draw.error, "volume_size")}
               onChange={(e) => setSize(e.currentTarget.value)}
             />
