@@ -167,6 +167,14 @@ def test_what_a_host_starts_from_is_never_offered(person: Callable[[str], Person
     assert answer.status_code == 409 and "starts from it" in answer.get_json()["title"]
 
 
+def test_a_spare_is_drawn_as_what_it_is(person: Callable[[str], Person]) -> None:
+    at_once()
+    ids = shelf(5)
+    pool = build(ids, "parity-1", spares=1)
+    (spare,) = person("wren").get(f"/api/pools/{pool}").get_json()["cut"]["spares"]
+    assert spare == {"id": f"spare-{ids[-1]}", "size": 60 * 2**30, "extents": 59, "kind": "hdd"}
+
+
 @contextmanager
 def statements() -> Iterator[list[str]]:
     said: list[str] = []

@@ -231,8 +231,14 @@ def _pool_out(
         synced=row.synced_to / max(1, Placement(layout).stripes()) if layout.scheme.survives else 1.0,
         places=[_place_out(built, p.slot, p.state, p.drive) for p in built.places],
         spares=[SpareOut(drive_id=d.id, place=d.place, serial=d.serial, size=d.size, condition=d.condition) for d in built.spares],
-        cut=Cut(**cut_json(layout)), volumes=volumes, jobs=open_jobs, last_check=checks[0] if checks else None,
+        cut=Cut(**{**cut_json(layout), "spares": [_cut_spare(d) for d in built.spares]}), volumes=volumes, jobs=open_jobs, last_check=checks[0] if checks else None,
     )  # fmt: skip
+
+
+def _cut_spare(drive: EstateDrive) -> dict[str, Any]:
+    """A spare as the cut draws it; its id is apart from those of slots."""
+    seen = drive.as_drive
+    return {"id": f"spare-{drive.id}", "size": drive.size, "extents": seen.extents, "kind": drive.kind.value}
 
 
 def _place_out(built: EstatePool, slot: int, state: str, drive: EstateDrive | None) -> PlaceOut:

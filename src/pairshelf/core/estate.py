@@ -73,7 +73,6 @@ class EstatePool:
     places: tuple[EstatePlace, ...]
     spares: tuple[EstateDrive, ...]
     synced: bool
-    busy_with: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Sequence
 from typing import Any
 
-from sqlalchemy import func
 from sqlmodel import Session, col, select
 
 from pairshelf.core.drives import Drive, Kind
@@ -15,7 +14,6 @@ from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.store.tables import (
     DriveRow,
     Host,
-    JobRow,
     PoolPlace,
     PoolRow,
     Service,
@@ -87,13 +85,6 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     rows = session.exec(select(PoolRow).where(col(PoolRow.id).in_(ids)).order_by(PoolRow.name)).all()
     places = session.exec(select(PoolPlace).where(col(PoolPlace.pool_id).in_(ids))).all()
     drives = {d.id: d for d in load_drives(session, [p.drive_id for p in places if p.drive_id is not None])}
-    busy = dict(
-        session.exec(
-            select(JobRow.pool_id, func.min(JobRow.kind))
-            .where(col(JobRow.pool_id).in_(ids), col(JobRow.state).not_in(("done", "failed")))
-            .group_by(col(JobRow.pool_id))
-        ).all()
-    )
     pools = []
     for row in rows:
         own = [p for p in places if p.pool_id == row.id]
@@ -109,7 +100,6 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
                 ),
                 tuple(drives[p.drive_id] for p in own if p.slot is None and p.drive_id in drives),
                 layout.scheme.survives == 0 or row.synced_to >= _stripes(layout),
-                busy.get(row.id),
             )
         )  # fmt: skip
     return pools

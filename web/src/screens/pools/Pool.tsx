@@ -69,15 +69,7 @@ function Shown({ pool }: { pool: PoolData }) {
           <section className="paper" aria-label="Drives">
             <Standing pool={pool} />
             <Cut
-              cut={{
-                ...pool.cut,
-                spares: pool.spares.map((s) => ({
-                  id: `spare-${s.drive_id}`,
-                  size: s.size,
-                  extents: Math.floor(s.size / 2 ** 30),
-                  kind: "hdd",
-                })),
-              }}
+              cut={pool.cut}
               label={(slot) => bayOf(pool, slot, shelf)}
               title={(slot) => pool.places[Number(slot)]?.place ?? slot}
               failed={new Set(away.map((p) => String(p.slot)))}
