@@ -21,6 +21,8 @@ class Act(StrEnum):
 
     #: See everything but users; compare.
     LOOK = "look"
+    #: Save comparisons, keep the price list, record backups.
+    PREPARE = "prepare"
     #: Import drives, take new ones in.
     MANAGE_DRIVES = "manage-drives"
     #: Draw up and approve the building of pools.
@@ -37,6 +39,7 @@ class Act(StrEnum):
 
 _ALLOWED: dict[Act, frozenset[Role]] = {
     Act.LOOK: frozenset(Role),
+    Act.PREPARE: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
     Act.MANAGE_DRIVES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
     Act.BUILD_POOLS: frozenset({Role.ADMINISTRATOR}),
     Act.REPLACE_DRIVES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),

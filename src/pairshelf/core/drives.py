@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -37,18 +38,25 @@ class KindDefaults:
     afr: float
     #: Unrecoverable read errors per bit read (a maker's ceiling).
     uber: float
+    #: Small random operations per second.
+    ops: int
+    #: Watts in use.
+    watts: float
 
 
 DEFAULTS: dict[Kind, KindDefaults] = {
-    Kind.HDD: KindDefaults(rate=180_000_000, afr=0.015, uber=1e-15),
-    Kind.SSD: KindDefaults(rate=450_000_000, afr=0.009, uber=1e-16),
-    Kind.NVME: KindDefaults(rate=1_800_000_000, afr=0.009, uber=1e-17),
+    Kind.HDD: KindDefaults(rate=180_000_000, afr=0.015, uber=1e-15, ops=150, watts=7.0),
+    Kind.SSD: KindDefaults(rate=450_000_000, afr=0.009, uber=1e-16, ops=40_000, watts=3.0),
+    Kind.NVME: KindDefaults(rate=1_800_000_000, afr=0.009, uber=1e-17, ops=200_000, watts=8.0),
 }
 
 
 @dataclass(frozen=True, slots=True)
 class Drive:
-    """A drive as the layouts see it. ``size`` in bytes, ``rate`` in bytes per second."""
+    """A drive as the layouts see it. ``size`` in bytes, ``rate`` and ``link`` in bytes per second.
+
+    What is None is not known; the properties give the default of its kind instead.
+    """
 
     id: str
     size: int
@@ -56,6 +64,23 @@ class Drive:
     rate: int | None = None
     shelf: str | None = None
     host: str | None = None
+    site: str | None = None
+    #: Chance to fail within a year.
+    afr: float | None = None
+    #: Unreadable sectors per bit read, at most.
+    uber: float | None = None
+    #: Small random operations per second.
+    ops: int | None = None
+    watts: float | None = None
+    price: float | None = None
+    currency: str | None = None
+    model: str | None = None
+    serial: str | None = None
+    in_service: dt.date | None = None
+    #: Seconds after which it gives up on a bad sector; None: no limit is known.
+    error_recovery: float | None = None
+    #: The link its shelf hangs on, bytes per second.
+    link: int | None = None
 
     @property
     def extents(self) -> int:
@@ -66,6 +91,41 @@ class Drive:
     def mean_rate(self) -> int:
         """Its own mean sequential rate, or the default of its kind."""
         return self.rate or DEFAULTS[self.kind].rate
+
+    @property
+    def yearly_failure(self) -> float:
+        """Its own annual failure rate, or the default of its kind."""
+        return DEFAULTS[self.kind].afr if self.afr is None else self.afr
+
+    @property
+    def bit_errors(self) -> float:
+        """Its own UBER, or the default of its kind."""
+        return DEFAULTS[self.kind].uber if self.uber is None else self.uber
+
+    @property
+    def operations(self) -> int:
+        """Its own small operations per second, or the default of its kind."""
+        return self.ops or DEFAULTS[self.kind].ops
+
+    @property
+    def power(self) -> float:
+        """Its own watts, or the default of its kind."""
+        return DEFAULTS[self.kind].watts if self.watts is None else self.watts
+
+    @property
+    def rotates(self) -> bool:
+        """Rotating, or flash."""
+        return self.kind is Kind.HDD
+
+    def place(self, domain: str) -> str:
+        """What it stands in, of a kind of failure domain: itself, its shelf, host or site."""
+        if domain == "drive":
+            return self.id
+        return getattr(self, domain) or f"{domain} of {self.id}"
+
+
+#: What may fail as one, from small to large.
+DOMAINS = ("drive", "shelf", "host", "site")
 
 
 def extents_of(size: int) -> int:
@@ -89,14 +149,22 @@ _TERM = re.compile(r"^\s*(?:(\d+)\s*[x×*]\s*)?(.+?)\s*$", re.IGNORECASE)
 
 
 def parse_shorthand(text: str, *, kind: Kind = Kind.HDD) -> tuple[Drive, ...]:
-    """Drives d1, d2, ... of a shorthand such as ``8x4TB,2x8TB``; each term may end in a kind."""
+    """Drives d1, d2, ... of a shorthand such as ``8x4TB,2x8TB``.
+
+    Each term may end in a kind, and after that in ``@box`` for the shelf (and host) they stand in, or
+    ``@host/shelf``: ``4x8TB hdd@oak,4x8TB@elm``.
+    """
     drives: list[Drive] = []
     terms = [t for t in re.split(r"[,;+]", text) if t.strip()]
     if not terms:
         raise BadInput("No drives given; write for example 8x4TB,2x8TB.", field="drives")
     for term in terms:
-        match = _TERM.match(term)
-        if not match:  # pragma: no cover - the pattern takes any non-empty term
+        bare, at, place = term.partition("@")
+        if at and not place.strip():
+            raise BadInput(f"“{term.strip()}” names no shelf after the @.", field="drives")
+        host, slash, shelf = (p.strip() or None for p in place.partition("/"))
+        match = _TERM.match(bare)
+        if not match:
             raise BadInput(f"“{term.strip()}” is not a group of drives.", field="drives")
         count = int(match[1]) if match[1] else 1
         size_text, own = match[2], kind
@@ -110,7 +178,8 @@ def parse_shorthand(text: str, *, kind: Kind = Kind.HDD) -> tuple[Drive, ...]:
         size = parse_size(size_text, field="drives")
         if size == 0:
             raise BadInput(f"“{term.strip()}” has drives of size zero.", field="drives")
-        drives += [Drive(f"d{len(drives) + i + 1}", size, own) for i in range(count)]
+        shelf = shelf if slash else host
+        drives += [Drive(f"d{len(drives) + i + 1}", size, own, None, shelf, host) for i in range(count)]
     return tuple(drives)
 
 

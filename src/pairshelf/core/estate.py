@@ -25,6 +25,8 @@ class EstateDrive:
     starts_host: bool = False
     pool: str | None = None
     host: str | None = None
+    #: The drive with all that is known of it, where that was asked for.
+    known: Drive | None = None
 
     @property
     def place(self) -> str:
@@ -34,7 +36,7 @@ class EstateDrive:
     @property
     def as_drive(self) -> Drive:
         """The drive as the layouts see it."""
-        return Drive(str(self.id), self.size, self.kind, self.rate, self.shelf, self.host)
+        return self.known or Drive(str(self.id), self.size, self.kind, self.rate, self.shelf, self.host)
 
     def why_not_offered(self) -> str | None:
         """Why it cannot be given a duty, or None if it can."""

@@ -31,6 +31,8 @@ class DriveRecord:
     site: str = USUAL_SITE
     host: str | None = None
     bays: int | None = None
+    #: What all drives of its shelf share, bytes per second.
+    link: int | None = None
     maker: str | None = None
     model: str | None = None
     bus: str | None = None
@@ -174,6 +176,7 @@ COLUMNS: tuple[Column, ...] = (
     Column("shelf", "shelf", text, ("enclosure", "box", "chassis", "nas", "shelfname"), True),
     Column("host", "host", text, ("server", "computer", "hostname", "machine")),
     Column("bays", "bays", whole(1, MOST_BAYS, "a number of bays"), ("shelfbays", "numberofbays", "baycount")),
+    Column("link", "shelf link", parse_rate, ("link", "linkspeed", "shelflinkspeed", "uplink")),
     Column("bay", "bay", whole(0, MOST_BAYS, "a bay number"), ("baynumber", "slot", "slotnumber", "slotno", "position", "bayno"), True),
     Column("maker", "maker", text, ("manufacturer", "make", "vendor", "brand")),
     Column("model", "model", text, ("modelname", "modelnumber", "product")),

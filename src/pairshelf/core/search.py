@@ -1,24 +1,38 @@
-"""All layouts worth seeing for given drives, and why the others are ruled out."""
+"""All layouts worth seeing for given drives and needs, ranked, with reasons; and why the others are ruled out."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
 
+import numpy as np
+import numpy.typing as npt
+
+from pairshelf.core.arrange import arrange
+from pairshelf.core.assess import Assessment, assess
+from pairshelf.core.assumptions import Assumptions, assume
 from pairshelf.core.drives import Drive, require_usable
 from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.space import SpaceAccount, space_account
-from pairshelf.core.figures.survival import Survival, survival
+from pairshelf.core.figures.survival import Survival, guaranteed_of, survival, units_of
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
 from pairshelf.core.layouts import SCHEMES, Layout, Scheme, build_layout
-from pairshelf.core.layouts.model import Family
+from pairshelf.core.layouts.model import Code, Family
 from pairshelf.core.layouts.registry import why_not
-from pairshelf.core.units import format_size
+from pairshelf.core.reasons import NO_REASONS, Reasons, reasons, recommendation
+from pairshelf.core.units import format_duration, format_size
+from pairshelf.core.workloads import USUAL_WORKLOAD, Workload, workload_of
 
 #: Spares tried by themselves when their number is left open.
 OPEN_SPARES = 2
 #: Widest parity set that is recommended; wider ones are listed all the same.
 WIDE = 10
+#: Drives from this size on take so long to rebuild that two failures should be survived.
+LARGE = 2 * 10**12
+#: Shelves and hosts that sets are arranged over.
+ARRANGED_OVER = ("shelf", "host")
+_MOST_EXTRA = 12
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,24 +41,63 @@ class Question:
 
     need: int = 0
     survive: int = 0
+    #: Whole shelves, and hosts, that must be survived.
+    survive_shelves: int = 0
+    survive_hosts: int = 0
     #: Exactly so many spares; None tries none to two.
     spares: int | None = None
+    #: Spares serve the whole pool, or (``shelf``) so many stand on each shelf.
+    spares_for: str = "pool"
+    workload: str = USUAL_WORKLOAD
+    #: Longest rebuild allowed, hours.
+    rebuild_limit: float | None = None
+    widest: int | None = None
+    budget: float | None = None
+    #: Bays there are, and how many of them must stay free.
+    bays: int | None = None
+    bays_free: int = 0
+    #: Rotating and flash drives in one pool.
+    mix_kinds: bool = False
     file_system: str = DEFAULT_FILE_SYSTEM
     reserved_share: float | None = None
+    given: Assumptions = field(default_factory=Assumptions)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, eq=False)
 class Candidate:
-    """A layout with the figures it is compared by."""
+    """A layout with its figures, and how it stands among the others."""
 
-    layout: Layout
-    space: SpaceAccount
-    survives: Survival
+    assessment: Assessment
+    #: Which of the drives: ``rotating`` or ``flash`` where both are there and kept apart, or all ("").
+    part: str = ""
+    #: Sets arranged so that a ``shelf`` or ``host`` may fail, or filled in the given order ("").
+    arranged: str = ""
+    #: What the arrangement costs against sets filled in the given order, bytes.
+    arranging_costs: int = 0
+    score: float = 0.0
+    pareto: bool = False
+    reasons: Reasons = NO_REASONS
+
+    @property
+    def layout(self) -> Layout:
+        """The layout itself."""
+        return self.assessment.layout
+
+    @property
+    def space(self) -> SpaceAccount:
+        """Its space account."""
+        return self.assessment.space
+
+    @property
+    def survives(self) -> Survival:
+        """What it survives."""
+        return self.assessment.survives
 
     @property
     def key(self) -> str:
-        """A name for it that is the same every time: scheme, sets, spares."""
-        return f"{self.layout.scheme.id}:{len(self.layout.sets)}:{len(self.layout.spares)}"
+        """A name for it that is the same every time: scheme, sets, spares, and what sets it apart."""
+        base = f"{self.layout.scheme.id}:{len(self.layout.sets)}:{len(self.layout.spares)}"
+        return base + (f":{self.arranged}" if self.arranged else "") + (f":{self.part}" if self.part else "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +110,25 @@ class RuledOut:
 
 
 @dataclass(frozen=True, slots=True)
+class Considered:
+    """A layout that was weighed, and whether it meets the needs."""
+
+    candidate: Candidate
+    meets: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Nearest:
+    """A layout that comes close to needs nobody can meet, and what is missing."""
+
+    key: str
+    scheme: str
+    description: str
+    usable: int
+    missing: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Answer:
     """The comparison: layouts in their order, what is ruled out, and one way for the undecided."""
 
@@ -64,61 +136,179 @@ class Answer:
     ruled_out: tuple[RuledOut, ...]
     recommended: str | None
     reason: str | None
+    #: Where no layout meets the needs.
+    nearest: tuple[Nearest, ...] = ()
+    #: Drives not used, so that bays stay free.
+    left_out: tuple[Drive, ...] = ()
+    #: Everything that was weighed, ruled out or not, for the picture of wide against narrow sets.
+    considered: tuple[Considered, ...] = ()
 
 
 def all_layouts(drives: Sequence[Drive], question: Question = Question()) -> Answer:
     """Every set-built scheme in every division into equal sets, and the stepped ones."""
     require_usable(drives)
+    _check(question, len(drives))
+    workload = workload_of(question.workload)
+    used, left_out = _leave_bays(drives, question)
+    assumed = assume(used, question.given)
+    considered: list[Considered] = []
+    ruled_out: list[RuledOut] = []
+    for part, some in parts_of(assumed, question.mix_kinds):
+        found, out = _of_part(some, part, question)
+        considered += found
+        ruled_out += out
+    candidates = [c.candidate for c in considered if c.meets]
+    if not candidates:
+        near = _nearest(considered, assumed, question)
+        return Answer((), tuple(ruled_out), None, None, near, left_out, tuple(considered))
+    scored = _scored(candidates, workload)
+    marks = pareto_marks([c.assessment for c in scored])
+    scored = [replace(c, pareto=mark) for c, mark in zip(scored, marks, strict=True)]
+    aim = _aim(assumed)
+    order = {scheme: i for i, scheme in enumerate(SCHEMES)}
+    scored.sort(key=lambda c: (not meets_aim(c.assessment, aim), -round(c.score, 9), order[c.layout.scheme.id], c.key))
+    weighed = reasons([c.assessment for c in scored], [c.arranged for c in scored], [c.arranging_costs for c in scored])
+    scored = [replace(c, reasons=r) for c, r in zip(scored, weighed, strict=True)]
+    best = scored[0]
+    reason = recommendation(best.assessment, [c.assessment for c in scored], workload)
+    return Answer(tuple(scored), tuple(ruled_out), best.key, reason, (), left_out, tuple(considered))
+
+
+def _check(question: Question, count: int) -> None:
     file_system_of(question.file_system)
-    if question.survive < 0:
-        raise BadInput("The number of failures to survive cannot be negative.", field="survive")
-    if question.spares is not None and not 0 <= question.spares < len(drives):
+    question.given.checked()
+    for name in ("survive", "survive_shelves", "survive_hosts", "bays_free"):
+        if getattr(question, name) < 0:
+            raise BadInput(f"{name.replace('_', ' ').capitalize()} cannot be negative.", field=name)
+    if question.spares is not None and not 0 <= question.spares < count:
         raise BadInput(
-            f"{question.spares} spares of {len(drives)} drives leave none to hold data."
-            if question.spares >= len(drives)
+            f"{question.spares} spares of {count} drives leave none to hold data."
+            if question.spares >= count
             else "The number of spares cannot be negative.",
             field="spares",
         )
-    candidates: list[Candidate] = []
+    if question.spares_for not in ("pool", "shelf"):
+        raise BadInput("Spares are for the pool or for each shelf.", field="spares_for")
+    if question.widest is not None and question.widest < 1:
+        raise BadInput("The widest set allowed has at least one drive.", field="widest")
+    if question.rebuild_limit is not None and question.rebuild_limit <= 0:
+        raise BadInput("The longest rebuild allowed is more than zero hours.", field="rebuild_limit")
+    if question.budget is not None and question.budget < 0:
+        raise BadInput("A budget is zero or more.", field="budget")
+
+
+def _leave_bays(drives: Sequence[Drive], question: Question) -> tuple[Sequence[Drive], tuple[Drive, ...]]:
+    """Only as many drives as leave the bays free that shall be; the smallest are left out."""
+    if not question.bays_free:
+        return drives, ()
+    bays = question.bays if question.bays is not None else len(drives)
+    most = bays - question.bays_free
+    if most < 1:
+        raise BadInput(f"{question.bays_free} of {bays} bays free leave none for drives.", field="bays_free")
+    smallest = sorted(range(len(drives)), key=lambda i: (drives[i].size, -i))
+    out = set(smallest[: max(0, len(drives) - most)])
+    return [d for i, d in enumerate(drives) if i not in out], tuple(d for i, d in enumerate(drives) if i in out)
+
+
+def parts_of(drives: Sequence[Drive], mix: bool) -> list[tuple[str, Sequence[Drive]]]:
+    """Rotating and flash apart, unless they are mixed or only one of them is there."""
+    rotating = [d for d in drives if d.rotates]
+    flash = [d for d in drives if not d.rotates]
+    return [("", drives)] if mix or not rotating or not flash else [("rotating", rotating), ("flash", flash)]
+
+
+def hold_back(drives: Sequence[Drive], spares: int, spares_for: str = "pool") -> tuple[list[Drive], list[Drive]]:
+    """Members and spares: the last of all drives, or the last of each shelf."""
+    if spares_for == "pool" or not spares:
+        return list(drives[: len(drives) - spares]), list(drives[len(drives) - spares :])
+    held: list[int] = []
+    for shelf in dict.fromkeys(d.shelf for d in drives):
+        held += [i for i, d in enumerate(drives) if d.shelf == shelf][-spares:]
+    kept = set(held)
+    return [d for i, d in enumerate(drives) if i not in kept], [d for i, d in enumerate(drives) if i in kept]
+
+
+def lay_out(
+    drives: Sequence[Drive], scheme: str, sets: int, spares: int, *, arranged: str = "", spares_for: str = "pool"
+) -> Layout | None:
+    """A layout of the search again, from what its key says; None where it cannot be arranged so."""
+    members, held = hold_back(drives, spares, spares_for)
+    if arranged:
+        ordered = arrange(members, sets, SCHEMES[scheme].survives, arranged)
+        if ordered is None:
+            return None
+        members = list(ordered)
+    return build_layout([*members, *held], scheme, sets=sets, spares=len(held), checked=True)
+
+
+def _of_part(drives: Sequence[Drive], part: str, question: Question) -> tuple[list[Considered], list[RuledOut]]:
+    considered: list[Considered] = []
     ruled_out: list[RuledOut] = []
     for scheme in SCHEMES.values():
-        fitting = _divisions(scheme, len(drives), question.spares)
+        fitting = list(_divisions(scheme, drives, question))
         if not fitting:
-            ruled_out.append(RuledOut(scheme.id, _why_none(scheme, len(drives), question.spares)))
+            members = _members(drives, question.spares or 0, question)
+            ruled_out.append(RuledOut(scheme.id, _why_none(scheme, members)))
         for sets, spares in fitting:
-            layout = build_layout(drives, scheme.id, sets=sets, spares=spares)
-            space = space_account(layout, file_system=question.file_system, reserved_share=question.reserved_share)
-            candidate = Candidate(layout, space, survival(layout))
-            if why := _falls_short(candidate, question):
-                ruled_out.append(RuledOut(scheme.id, why, candidate.key))
-            else:
-                candidates.append(candidate)
-    candidates.sort(key=lambda c: (-c.survives.guaranteed, -c.space.usable, -c.survives.best_case, c.key))
-    best, reason = _recommend(candidates)
-    return Answer(tuple(candidates), tuple(ruled_out), best, reason)
+            for candidate in _laid(drives, scheme, sets, spares, part, question):
+                why = falls_short(candidate.assessment, question)
+                if why:
+                    ruled_out.append(RuledOut(scheme.id, why, candidate.key))
+                considered.append(Considered(candidate, why is None))
+    return considered, ruled_out
 
 
-def _divisions(scheme: Scheme, drives: int, spares: int | None) -> list[tuple[int, int]]:
+def _laid(
+    drives: Sequence[Drive], scheme: Scheme, sets: int, spares: int, part: str, question: Question
+) -> Iterator[Candidate]:
+    """The division in the given order, and arranged over shelves and hosts where that helps."""
+    plain = lay_out(drives, scheme.id, sets, spares, spares_for=question.spares_for)
+    assert plain is not None
+    usual = assess_for(plain, question)
+    yield Candidate(usual, part)
+    if not scheme.survives:
+        return
+    for domain in ARRANGED_OVER:
+        if any(getattr(d, domain) is None for d in plain.members) or len(units_of(plain, domain)) < 2:
+            continue
+        if guaranteed_of(plain, domain) or (domain == "host" and _alike(plain)):
+            continue
+        laid = lay_out(drives, scheme.id, sets, spares, arranged=domain, spares_for=question.spares_for)
+        if laid is not None:
+            found = assess_for(laid, question)
+            yield Candidate(found, part, domain, usual.space.usable - found.space.usable)
+
+
+def _alike(layout: Layout) -> bool:
+    """Whether every shelf is a host of its own: arranging over the one is arranging over the other."""
+    pairs = {(d.shelf, d.host) for d in layout.members}
+    return len(pairs) == len({s for s, _ in pairs}) == len({h for _, h in pairs})
+
+
+def assess_for(layout: Layout, question: Question) -> Assessment:
+    """All figures of a layout under a question's assumptions and file system."""
+    return assess(layout, question.given, file_system=question.file_system, reserved_share=question.reserved_share)
+
+
+def _members(drives: Sequence[Drive], spares: int, question: Question) -> int:
+    return len(hold_back(drives, spares, question.spares_for)[0]) if spares else len(drives)
+
+
+def _divisions(scheme: Scheme, drives: Sequence[Drive], question: Question) -> Iterator[tuple[int, int]]:
     """(sets, spares) for every division into equal sets that the scheme allows."""
-    wanted = [spares] if spares is not None else range(min(OPEN_SPARES, drives - 1) + 1)
-    found = []
-    for held in wanted:
-        members = drives - held
-        if held and scheme.survives == 0 and spares is None:
+    wanted = [question.spares] if question.spares is not None else range(min(OPEN_SPARES, len(drives) - 1) + 1)
+    for spares in wanted:
+        if spares and scheme.survives == 0 and question.spares is None:
             continue  # a spare has nothing to rebuild from
-        for sets in range(1, members + 1):
-            if members % sets == 0 and sets <= _most_sets(scheme) and not why_not(scheme, members // sets, sets):
-                found.append((sets, held))
-    return found
+        members = _members(drives, spares, question)
+        # Without redundancy several sets are one set by another name; stepped is one set.
+        most = 1 if scheme.survives == 0 or scheme.family is Family.STEPPED else members
+        for sets in range(1, most + 1):
+            if members and members % sets == 0 and not why_not(scheme, members // sets, sets):
+                yield sets, spares
 
 
-def _most_sets(scheme: Scheme) -> int:
-    """Without redundancy several sets are one set by another name."""
-    return 1 if scheme.survives == 0 or scheme.family is Family.STEPPED else 10**6
-
-
-def _why_none(scheme: Scheme, drives: int, spares: int | None) -> str:
-    members = drives - (spares or 0)
+def _why_none(scheme: Scheme, members: int) -> str:
     if scheme.least == scheme.most and scheme.least > 1 and members >= scheme.least:
         over = members % scheme.least
         return (
@@ -131,17 +321,36 @@ def _why_none(scheme: Scheme, drives: int, spares: int | None) -> str:
     return f"Needs at least {scheme.least} drives a set; {short} more {'is' if short == 1 else 'are'} missing."
 
 
-def _falls_short(candidate: Candidate, question: Question) -> str | None:
-    layout = candidate.layout
+def falls_short(found: Assessment, question: Question) -> str | None:
+    """Which need a layout does not meet, in a sentence; None if it meets all."""
+    layout = found.layout
     name = describe(layout)
-    if candidate.survives.guaranteed < question.survive:
-        return f"{name}: only {candidate.survives.guaranteed} failed drives are sure to be survived, {question.survive} asked for."
-    if candidate.space.usable < question.need:
-        short = question.need - candidate.space.usable
-        return f"{name}: {format_size(candidate.space.usable)} usable, {format_size(short)} short of the need."
-    if candidate.space.usable <= 0:
+    if found.survives.guaranteed < question.survive:
+        return f"{name}: only {found.survives.guaranteed} failed drives are sure to be survived, {question.survive} asked for."
+    if found.space.usable < question.need:
+        short = question.need - found.space.usable
+        return f"{name}: {format_size(found.space.usable)} usable, {format_size(short)} short of the need."
+    if found.space.usable <= 0:
         return f"{name}: nothing is left for files."
+    for domain, asked in (("shelf", question.survive_shelves), ("host", question.survive_hosts)):
+        if asked and (sure := guaranteed_of(layout, domain)) < asked:
+            return f"{name}: {sure} failed {domain if sure == 1 else _PLURAL[domain]} are sure to be survived, {asked} asked for."
+    if question.widest and layout.width > question.widest and layout.scheme.survives:
+        return f"{name}: {layout.width} drives in a set, at most {question.widest} allowed."
+    limit = question.rebuild_limit
+    if limit is not None and found.rebuild_hours is None:
+        return f"{name}: without redundancy there is no rebuild at all."
+    if limit is not None and found.rebuild_hours is not None and found.rebuild_hours > limit:
+        return (
+            f"{name}: a rebuild takes {format_duration(found.rebuild_hours * 3600)}, "
+            f"at most {format_duration(limit * 3600)} allowed."
+        )
+    if question.budget is not None and found.cost.total is not None and found.cost.total > question.budget:
+        return f"{name}: costs {found.cost.total:,.2f}, {found.cost.total - question.budget:,.2f} over the budget."
     return None
+
+
+_PLURAL = {"shelf": "shelves", "host": "hosts", "drive": "drives", "site": "sites"}
 
 
 def describe(layout: Layout) -> str:
@@ -152,26 +361,150 @@ def describe(layout: Layout) -> str:
     return f"{text}, {held} spare{'s' if held > 1 else ''}" if held else text
 
 
-def _recommend(candidates: Sequence[Candidate]) -> tuple[str | None, str | None]:
-    """One way for the undecided: two failures survived where large rotating drives rebuild for long,
-    one otherwise; of those not wider than ten, the one with the most capacity."""
-    if not candidates:
-        return None, None
-    members = candidates[0].layout.members
-    large = any(d.kind.value == "hdd" and d.size >= 2 * 10**12 for d in members) and len(members) >= 4
-    for aim in (2, 1, 0) if large else (1, 2, 0):
-        fitting = [
-            c for c in candidates
-            if c.survives.guaranteed == aim and (c.layout.width <= WIDE or c.layout.scheme.data_columns(9) == 1)
-        ] or [c for c in candidates if c.survives.guaranteed == aim]  # fmt: skip
-        if fitting:
-            best = max(fitting, key=lambda c: (c.space.usable, -len(c.layout.sets)))
-            why = {
-                2: "Any two drives may fail. A rebuild of drives this large takes many hours, in which one more may go",
-                1: "Any one drive may fail, and the most capacity is left",
-                0: "These drives allow no redundancy; any failure loses the data",
-            }[aim]
-            most = " Of the layouts that give this, it has the most usable capacity." if aim else ""
-            return best.key, f"{why}.{most}"
-    best = candidates[0]
-    return best.key, "It survives the most failures."
+# -- ranking ------------------------------------------------------------------------------------------
+
+#: What layouts are weighed against one another by: name, figure, and whether more is better.
+CRITERIA: tuple[tuple[str, Callable[[Assessment], float | None], bool], ...] = (
+    ("usable", lambda a: a.space.usable, True),
+    ("guaranteed", lambda a: a.survives.guaranteed, True),
+    ("best_case", lambda a: a.survives.best_case, True),
+    ("rebuild_hours", lambda a: a.rebuild_hours, False),
+    ("yearly_loss", lambda a: a.odds.yearly_loss, False),
+    ("yearly_damage", lambda a: a.odds.yearly_damage, False),
+    ("random_read", lambda a: a.speed.random_read, True),
+    ("random_write_rmw", lambda a: a.speed.random_write_rmw, True),
+    ("random_write_whole_stripe", lambda a: a.speed.random_write_whole_stripe, True),
+    ("sequential_read", lambda a: a.speed.sequential_read, True),
+    ("sequential_write", lambda a: a.speed.sequential_write, True),
+    ("cost_per_usable_tb", lambda a: a.cost.per_usable_tb, False),
+)
+
+
+def pareto_marks(found: Sequence[Assessment]) -> list[bool]:
+    """For each layout, whether no other is at least as good on every criterion and better on one.
+
+    A figure that is missing (no rebuild without redundancy) counts as the worst there is.
+    """
+    table = np.array([
+        [(-np.inf if (v := figure(a)) is None else v if more else -v) for _, figure, more in CRITERIA] for a in found
+    ], float)  # fmt: skip
+    marks = []
+    for row in table:
+        as_good = (table >= row).all(axis=1)
+        better = (table > row).any(axis=1)
+        marks.append(not bool((as_good & better).any()))
+    return marks
+
+
+def _scored(candidates: Sequence[Candidate], workload: Workload) -> list[Candidate]:
+    """Each figure brought to 0..1 among the candidates, then weighed for the workload."""
+    found = [c.assessment for c in candidates]
+    tiny = 1e-12
+    merits = {
+        "capacity": np.array([a.space.usable for a in found], float) / max(a.space.usable for a in found),
+        # A chance of one in ten thousand a year is enough: past that, safety is not worth capacity.
+        "safety": np.minimum(1.0, -np.log10([max(tiny, a.odds.yearly_damage) for a in found]) / 4),
+        "small_writes": _of_best([a.speed.random_write_rmw for a in found]),
+        "small_reads": _of_best([a.speed.random_read for a in found]),
+        "sequential": _of_best([a.speed.sequential_write for a in found]),
+        "rebuild": _of_best([1 / a.rebuild_hours if a.rebuild_hours else 0.0 for a in found]),
+    }
+    weights = workload.weights()
+    total = sum(weights[name] * merits[name] for name in weights)
+    return [replace(c, score=float(s)) for c, s in zip(candidates, np.atleast_1d(total), strict=True)]
+
+
+def _of_best(values: Sequence[float]) -> npt.NDArray[np.float64]:
+    most = max(values)
+    return np.array(values, float) / most if most > 0 else np.zeros(len(values))
+
+
+def _aim(drives: Sequence[Drive]) -> int:
+    """Failures a sensible layout of these drives survives: two where rebuilds take many hours."""
+    large = any(d.rotates and d.size >= LARGE for d in drives) and len(drives) >= 4
+    return 2 if large else 1
+
+
+def meets_aim(found: Assessment, aim: int) -> bool:
+    """Whether it may be recommended: enough failures survived, no set too wide, spares that fit."""
+    layout = found.layout
+    narrow = layout.width <= WIDE or layout.scheme.code is not Code.PARITY
+    # Copies rebuild from one drive, whole: one failure survived is enough there.
+    enough = found.survives.guaranteed >= (min(aim, 1) if layout.scheme.code is Code.COPIES else aim)
+    return enough and narrow and not any(c.code == "spare-too-small" for c in found.cautions)
+
+
+# -- needs nobody can meet ----------------------------------------------------------------------------
+
+
+def _nearest(considered: Sequence[Considered], drives: Sequence[Drive], question: Question) -> tuple[Nearest, ...]:
+    """The three layouts that come closest, each with what is missing in words."""
+    close: list[tuple[tuple[float, ...], Candidate]] = []
+    for candidate in (c.candidate for c in considered):
+        a = candidate.assessment
+        if a.space.usable <= 0:
+            continue
+        gaps = (
+            max(0, question.survive - a.survives.guaranteed) / max(1, question.survive),
+            max(0, question.need - a.space.usable) / max(1, question.need),
+            float(bool(_other_gaps(candidate, question))),
+        )
+        close.append(((sum(g > 0 for g in gaps), sum(gaps), -a.space.usable), candidate))
+    close.sort(key=lambda pair: (pair[0], pair[1].key))
+    best: list[Candidate] = []
+    for _, candidate in close:
+        if all(candidate.layout.scheme.id != b.layout.scheme.id for b in best):
+            best.append(candidate)
+    return tuple(
+        Nearest(c.key, c.layout.scheme.id, describe(c.layout), c.space.usable, _missing(c, drives, question))
+        for c in best[:3]
+    )
+
+
+def _other_gaps(candidate: Candidate, question: Question) -> list[str]:
+    a, gaps = candidate.assessment, []
+    for domain, asked in (("shelf", question.survive_shelves), ("host", question.survive_hosts)):
+        if asked and (sure := guaranteed_of(candidate.layout, domain)) < asked:
+            gaps.append(f"survives {sure} failed {_PLURAL[domain]}, {asked} asked for")
+    if question.rebuild_limit is not None and (a.rebuild_hours is None or a.rebuild_hours > question.rebuild_limit):
+        took = "has no rebuild" if a.rebuild_hours is None else f"rebuilds in {format_duration(a.rebuild_hours * 3600)}"
+        gaps.append(f"{took}, {format_duration(question.rebuild_limit * 3600)} allowed")
+    if question.budget is not None and a.cost.total is not None and a.cost.total > question.budget:
+        gaps.append(f"{a.cost.total - question.budget:,.2f} over the budget")
+    return gaps
+
+
+def _missing(candidate: Candidate, drives: Sequence[Drive], question: Question) -> tuple[str, ...]:
+    a = candidate.assessment
+    missing = []
+    if a.survives.guaranteed < question.survive:
+        missing.append(f"survives {a.survives.guaranteed}, {question.survive} asked for")
+    if a.space.usable < question.need:
+        missing.append(f"{format_size(question.need - a.space.usable)} short")
+    missing += _other_gaps(candidate, question)
+    if more := _more_drives(candidate, drives, question):
+        missing.append(more)
+    return tuple(missing)
+
+
+def _more_drives(candidate: Candidate, drives: Sequence[Drive], question: Question) -> str | None:
+    """How many more drives, of the size there are most of, would make this scheme meet capacity and failures."""
+    scheme = candidate.layout.scheme
+    if scheme.survives < question.survive:
+        return None
+    size, _ = Counter(d.size for d in candidate.layout.members).most_common(1)[0]
+    alike = next(d for d in drives if d.size == size)
+    spares = len(candidate.layout.spares)
+    for extra in range(1, _MOST_EXTRA + 1):
+        more = [*drives, *(replace(alike, id=f"more {i}") for i in range(extra))]
+        for sets, held in _divisions(scheme, more, replace(question, spares=spares)):
+            if question.widest and (len(more) - held) // sets > question.widest and scheme.survives:
+                continue
+            laid = lay_out(more, scheme.id, sets, held, spares_for=question.spares_for)
+            assert laid is not None
+            space = space_account(laid, file_system=question.file_system, reserved_share=question.reserved_share)
+            if space.usable >= question.need and survival(laid).guaranteed >= question.survive:
+                drive = f"{format_size(size)} drive{'s' if extra > 1 else ''}"
+                word = "one" if extra == 1 else str(extra)
+                return f"{word} more {drive} would do, as {describe(laid)}"
+    return None

@@ -100,8 +100,11 @@ def format_size(size: int, system: UnitSystem = "decimal", *, digits: int = 2) -
 
 
 def parse_rate(text: str | int, *, field: str | None = None) -> int:
-    """Bytes per second of a rate such as ``200MB``, ``200 MB/s`` or ``210000000``."""
+    """Bytes per second of a rate such as ``200MB``, ``200 MB/s``, ``1 Gbit/s`` or ``210000000``."""
     if isinstance(text, str):
+        bits = re.fullmatch(r"\s*(\d+(?:[.,]\d+)?)\s*([kMG])bit\s*(?:/\s*s)?\s*", text)
+        if bits:
+            text = f"{round(Fraction(bits[1].replace(',', '.')) * _FACTORS[bits[2] + 'B'] / 8)}"
         text = re.sub(r"\s*(/\s*s|ps)\s*$", "", text)
     rate = parse_size(text, field=field)
     if rate == 0:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from pairshelf.core.drives import Drive
@@ -50,7 +50,7 @@ def rebuild(layout: Layout, member: str, new: Drive | None = None, *, absent: Co
     """Rebuilding one member onto a new drive (default: one alike), from the rest of its set.
 
     bytes = the member's extents in use; rate = min(write rate of the new drive, read rate of the
-    slowest source still there).
+    slowest source still there, share of each link with sources + 1 streams on it).
     """
     index = next((i for i, d in enumerate(layout.members) if d.id == member), None)
     if index is None:
@@ -59,12 +59,57 @@ def rebuild(layout: Layout, member: str, new: Drive | None = None, *, absent: Co
         raise NotPossible("Without redundancy there is nothing to rebuild from.")
     drive = layout.members[index]
     sources = [d for d in layout.sets[layout.set_of(index)] if d.id != member and d.id not in absent]
-    rate = min([(new or drive).mean_rate, *(d.mean_rate for d in sources)])
+    streams = [new or drive, *sources]
+    rate = min(min(d.mean_rate for d in streams), link_share(streams))
     return _paced(layout.used_extents[index] * EXTENT / rate)
 
 
-def slowest_rebuild(layout: Layout) -> Duration | None:
-    """The longest rebuild any one member could need; None without redundancy."""
+def link_share(streams: Sequence[Drive], network: int | None = None) -> float:
+    """What one stream gets of the narrowest link, bytes per second: all of a shelf's drives share the
+    shelf's link; over several hosts, all share the network's."""
+    links = {d.shelf: d.link for d in streams if d.link}
+    shares = [link / sum(d.shelf == shelf for d in streams) for shelf, link in links.items()]
+    if network and len({d.host for d in streams}) > 1:
+        shares.append(network / len(streams))
+    return min(shares, default=float("inf"))
+
+
+def slowest_rebuild(layout: Layout, network: int | None = None) -> Duration | None:
+    """The longest rebuild any one member could need, onto a drive alike; None without redundancy."""
     if layout.scheme.survives == 0:
         return None
-    return max((rebuild(layout, d.id) for d in layout.members), key=lambda d: d.idle)
+    used = layout.used_extents
+    longest, first = 0.0, 0
+    for one in layout.sets:
+        rate = min(min(d.mean_rate for d in one), link_share(one, network))
+        longest = max(longest, max(used[first : first + len(one)]) * EXTENT / rate)
+        first += len(one)
+    return _paced(longest)
+
+
+def with_users(duration: Duration | None, user_share: float) -> float | None:
+    """Seconds while users take this share of every drive: idle / (1 - u)."""
+    return None if duration is None else duration.idle / (1 - user_share)
+
+
+def copy_seconds(source: Drive, target: Drive, extents: int) -> float:
+    """Copying a drive onto another: bytes / min(source, target)."""
+    return extents * EXTENT / min(source.mean_rate, target.mean_rate)
+
+
+def restripe_seconds(old: Layout, new: Layout) -> float:
+    """Restripe from one division to another: each data extent is read and written once and parity is
+    rewritten; the drive with the most bytes moved over its rate counts.
+
+    A member reads its share of the data as it lay, and writes every extent it uses afterwards.
+    """
+    reads: dict[str, float] = {}
+    for band in old.bands:
+        for group in band.groups:
+            for member in group.members:
+                drive = old.members[member].id
+                reads[drive] = reads.get(drive, 0.0) + band.rows * group.data / len(group.members)
+    return max(
+        (reads.get(d.id, 0.0) + used) * EXTENT / d.mean_rate
+        for d, used in zip(new.members, new.used_extents, strict=True)
+    )

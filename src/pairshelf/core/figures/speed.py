@@ -1,9 +1,35 @@
-"""How fast a layout reads and writes (rules: speed), in bytes per second."""
+"""How fast a layout reads and writes (rules: speed): bytes per second, and small operations per second.
+
+N members, d data drives (copies-c: N/c; parity: N - m x p; stepped: N - p; otherwise N), one drive's
+rate r and operations o; where members differ, the slowest counts.
+"""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.model import Code
+from pairshelf.core.layouts.model import Code, Family
+
+#: One drive after the other: never faster than one of them.
+_ONE_AT_A_TIME = ("span", "single")
+
+
+@dataclass(frozen=True, slots=True)
+class Speed:
+    """Small operations per second, sequential bytes per second."""
+
+    random_read: float
+    #: Small writes where a stripe is read, changed and written back: 2(p+1) operations each.
+    random_write_rmw: float
+    #: Small writes where every write touches a whole stripe: a set behaves like one drive.
+    random_write_whole_stripe: float
+    sequential_read: float
+    sequential_write: float
+
+    def as_dict(self) -> dict[str, float]:
+        """Figure by figure."""
+        return {name: getattr(self, name) for name in self.__slots__}
 
 
 def data_drives(layout: Layout) -> float:
@@ -14,15 +40,44 @@ def data_drives(layout: Layout) -> float:
     return members - len(layout.sets) * layout.scheme.survives
 
 
+def _slowest(layout: Layout) -> float:
+    return min(d.mean_rate for d in layout.members)
+
+
 def sequential_write(layout: Layout) -> float:
     """d x r; one drive after the other gives r."""
-    rate = min(d.mean_rate for d in layout.members)
-    return rate if layout.scheme.id in ("span", "single") else data_drives(layout) * rate
+    rate = _slowest(layout)
+    return rate if layout.scheme.id in _ONE_AT_A_TIME else data_drives(layout) * rate
 
 
 def sequential_read(layout: Layout) -> float:
     """Copies N x r, parity d x r; one drive after the other gives r."""
-    rate = min(d.mean_rate for d in layout.members)
-    if layout.scheme.id in ("span", "single"):
+    rate = _slowest(layout)
+    if layout.scheme.id in _ONE_AT_A_TIME:
         return rate
     return (len(layout.members) if layout.scheme.code is Code.COPIES else data_drives(layout)) * rate
+
+
+def speed(layout: Layout, network: int | None = None) -> Speed:
+    """All speeds; sequential ones never more than the links carry."""
+    members, scheme = len(layout.members), layout.scheme
+    one = min(d.operations for d in layout.members)
+    if scheme.code is Code.COPIES:
+        rmw = whole = members * one / layout.width
+    elif scheme.survives == 0:
+        rmw = whole = float(one if scheme.id == "span" else members * one)
+    else:
+        rmw = members * one / (2 * (scheme.survives + 1))
+        whole = float(one if scheme.family is Family.STEPPED else len(layout.sets) * one)
+    most = _links(layout, network)
+    return Speed(
+        members * float(one), rmw, whole, min(sequential_read(layout), most), min(sequential_write(layout), most)
+    )
+
+
+def _links(layout: Layout, network: int | None) -> float:
+    """What the shelves' links carry together, where each of them is known; and the network's."""
+    links = {(d.site, d.shelf): d.link for d in layout.members}
+    known = [link for link in links.values() if link]
+    most = float(sum(known)) if len(known) == len(links) else float("inf")
+    return min(most, network) if network else most

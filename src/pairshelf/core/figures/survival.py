@@ -1,11 +1,15 @@
-"""What survives: the guaranteed and the best case, and any given selection of failures."""
+"""What survives: guaranteed and best case, the exact curve, any given selection of failures, whole shelves."""
 
 from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import lru_cache
+from math import comb
 
+from pairshelf.core.drives import DOMAINS
+from pairshelf.core.figures.selections import Survey, guaranteed, rows_of, survey
 from pairshelf.core.layouts.model import Layout
 
 
@@ -51,6 +55,55 @@ def survival(layout: Layout) -> Survival:
     """Guaranteed and best case of the whole pool, spares not counted."""
     after = after_failures(layout, ())
     return Survival(after.more_guaranteed, after.more_best_case)
+
+
+def curve(layout: Layout) -> tuple[float, ...]:
+    """For k = 0..N members, the exact probability that data survive k failing at once, all choices alike.
+
+    The product over sets of sum_{f<=t} C(n,f) x^f, its coefficient of x^k over C(N,k), in integers.
+    Stepped layouts are one set: 1 up to p, then 0.
+    """
+    return _curve(layout.width, layout.scheme.survives, len(layout.sets))
+
+
+@lru_cache(maxsize=4096)
+def _curve(width: int, tolerance: int, sets: int) -> tuple[float, ...]:
+    """The curve of equal sets. The product is one power of a large integer: each coefficient has a
+    slot of its own, wide enough for C(N,k) < 2^N (Kronecker's substitution)."""
+    members = width * sets
+    slot = members // 8 + 1
+    packed = sum(comb(width, f) << (8 * slot * f) for f in range(tolerance + 1))
+    digits = (packed**sets).to_bytes(slot * (tolerance * sets + 1), "little")
+    points = []
+    choices = 1
+    for k in range(members + 1):
+        ways = int.from_bytes(digits[slot * k : slot * (k + 1)], "little") if k <= tolerance * sets else 0
+        points.append(ways / choices)
+        choices = choices * (members - k) // (k + 1)
+    return tuple(points)
+
+
+def units_of(layout: Layout, domain: str) -> tuple[str, ...]:
+    """The shelves, hosts or sites that members stand in, in the order of first appearance."""
+    return tuple(dict.fromkeys(d.place(domain) for d in layout.members))
+
+
+def survival_of(layout: Layout, domain: str) -> Survey:
+    """The same for whole shelves, hosts or sites (or ``drive``): what may fail as one."""
+    units, groups = _groups(layout, domain)
+    return survey(rows_of(groups, units), layout.scheme.survives)
+
+
+def guaranteed_of(layout: Layout, domain: str) -> int:
+    """How many shelves, hosts or sites may fail, whichever they are."""
+    units, groups = _groups(layout, domain)
+    return guaranteed(rows_of(groups, units), layout.scheme.survives)
+
+
+def _groups(layout: Layout, domain: str) -> tuple[int, list[list[int]]]:
+    assert domain in DOMAINS
+    number = {unit: i for i, unit in enumerate(units_of(layout, domain))}
+    return len(number), [[number[d.place(domain)] for d in one] for one in layout.sets]
 
 
 def after_failures(layout: Layout, failed: Collection[str]) -> AfterFailures:

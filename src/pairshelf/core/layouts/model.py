@@ -22,6 +22,8 @@ class Family(StrEnum):
     SETS = "sets"
     #: Drives of different sizes cut into bands where the sizes step.
     STEPPED = "stepped"
+    #: A stock of extents; each volume chooses its own protection.
+    SPREAD = "spread"
 
 
 class Code(StrEnum):

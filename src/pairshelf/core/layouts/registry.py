@@ -71,14 +71,18 @@ def why_not(scheme: Scheme, width: int, sets: int) -> str | None:
     return None
 
 
-def build_layout(drives: Sequence[Drive], scheme_id: str, *, sets: int | None = None, spares: int = 0) -> Layout:
+def build_layout(
+    drives: Sequence[Drive], scheme_id: str, *, sets: int | None = None, spares: int = 0, checked: bool = False
+) -> Layout:
     """Lay drives out in their listed order: as many to each set, the last ``spares`` held back.
 
     Without ``sets`` it is one set, or as many as come out whole for copies. Raises BadInput for
     numbers that make no sense, NotPossible where the scheme cannot be laid over these drives.
+    ``checked`` says the drives have passed ``require_usable`` already.
     """
     scheme = scheme_of(scheme_id)
-    require_usable(drives)
+    if not checked:
+        require_usable(drives)
     if spares < 0:
         raise BadInput("The number of spares cannot be negative.", field="spares")
     if spares >= len(drives):

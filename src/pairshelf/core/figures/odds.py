@@ -1,0 +1,228 @@
+"""The yearly odds of losing data, and the mean time to it (rules: rebuild time and odds).
+
+A group of n members is a continuous-time Markov chain over the number of failed ones, with an
+absorbing state: one more fails at (n-i) x lambda, one is repaired at mu, one repair at a time.
+Rates are per hour. Nothing is subtracted where both sides are close, so that tiny odds stay right:
+the transition matrix is built by uniformisation and squaring (all terms positive), mean times by
+recursion (compare W. K. Grassmann, M. I. Taksar, D. P. Heyman, 1985).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from math import expm1, log1p, log2
+
+import numpy as np
+import numpy.typing as npt
+
+from pairshelf.core.assumptions import YEAR
+
+
+def failure_rate(afr: float) -> float:
+    """Failures per hour of a drive: lambda = -ln(1 - AFR) / 8766 h."""
+    return -log1p(-afr) / YEAR
+
+
+def unreadable(uber: float, read_bytes: float) -> float:
+    """Chance to meet an unreadable sector in so many bytes: q = 1 - (1 - UBER)^(8 x bytes)."""
+    return -expm1(8 * read_bytes * log1p(-uber))
+
+
+@dataclass(frozen=True, slots=True)
+class Chain:
+    """One protected group: state i has i members failed; beyond the last state data are lost.
+
+    ``fail[i]``: failures per hour in state i. ``bear[i]``: share of them that are borne (1 up to the
+    tolerance; for spread pools S(i+1)/S(i)). ``repair``: repairs per hour.
+    """
+
+    fail: tuple[float, ...]
+    bear: tuple[float, ...]
+    repair: float
+    #: From this state on a repair has no redundancy to spare: an unreadable sector there is damage.
+    critical: int
+
+    @classmethod
+    def of_set(cls, members: int, tolerance: int, rate: float, repair_hours: float | None) -> Chain:
+        """A set that survives ``tolerance`` failures; repairs last ``repair_hours`` (None: there are none)."""
+        fail = tuple((members - i) * rate for i in range(tolerance + 1))
+        mu = 1 / repair_hours if repair_hours and tolerance else 0.0
+        return cls(fail, (1.0,) * tolerance + (0.0,), mu, tolerance)
+
+
+@dataclass(frozen=True, slots=True)
+class Odds:
+    """Within a year: losing data (``yearly_loss``); damage or loss, whichever is first (``yearly_damage``)."""
+
+    yearly_loss: float
+    yearly_damage: float
+    #: Mean hours until data are lost; None if that never happens (nothing ever fails).
+    mttdl_hours: float | None
+
+
+@lru_cache(maxsize=8192)
+def odds(chain: Chain, sets: int, q: float) -> Odds:
+    """The odds of ``sets`` alike groups, any one of which takes all; q for a repair in the last state."""
+    if chain.fail[0] == 0:
+        return Odds(0.0, 0.0, None)
+    loss = _absorbed(chain, 0.0)
+    damage = _absorbed(chain, q) if chain.critical >= 1 else loss
+    return Odds(_any_of(loss, sets), _any_of(damage, sets), float(_mean_time(chain, sets)))
+
+
+def _any_of(chance: float, sets: int) -> float:
+    """1 - (1 - P)^m."""
+    return 1.0 if chance >= 1 else -expm1(sets * log1p(-chance))
+
+
+def _generator(chain: Chain, q: float) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+    """Rates between the states (no diagonal), and from each state to the end."""
+    states = len(chain.fail)
+    rates = np.zeros((states, states))
+    end = np.zeros(states)
+    for i in range(states):
+        if i + 1 < states:
+            rates[i, i + 1] = chain.fail[i] * chain.bear[i]
+            end[i] = chain.fail[i] * (1 - chain.bear[i])
+        else:
+            end[i] = chain.fail[i]
+        if i:
+            spoilt = q if i >= chain.critical else 0.0
+            rates[i, i - 1] = chain.repair * (1 - spoilt)
+            end[i] += chain.repair * spoilt
+    return rates, end
+
+
+def _first_step(
+    rates: npt.NDArray[np.float64], end: npt.NDArray[np.float64], hours: npt.NDArray[np.float64]
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+    """Transition matrices over short times (times the fastest rate at most 1), by uniformisation."""
+    states = len(end)
+    fastest = float((rates.sum(axis=1) + end).max())
+    jump = rates / fastest
+    stay = 1 - (rates.sum(axis=1) + end) / fastest
+    jump[np.arange(states), np.arange(states)] += np.maximum(stay, 0.0)
+    lost = end / fastest
+    x = fastest * hours
+    weight = np.exp(-x)
+    power, gone = np.eye(states), np.zeros(states)
+    between = weight[:, None, None] * power
+    ended = np.zeros((len(hours), states))
+    for k in range(1, 40):
+        gone = lost + jump @ gone
+        power = power @ jump
+        weight = weight * x / k
+        between = between + weight[:, None, None] * power
+        ended = ended + weight[:, None] * gone
+    return between, ended
+
+
+def _square(
+    between: npt.NDArray[np.float64], ended: npt.NDArray[np.float64]
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+    """Twice the time. Rows are brought back to one, so that errors add up and do not double."""
+    ended = ended + np.matmul(between, ended[:, :, None])[:, :, 0]
+    between = np.matmul(between, between)
+    kept = between.sum(axis=2)
+    left = 1 - ended
+    scale = np.where(left > 1e-3, left / np.where(kept > 0, kept, 1.0), 1.0)
+    return between * scale[:, :, None], ended
+
+
+def _absorbed(chain: Chain, q: float, hours: float = YEAR) -> float:
+    """Probability of the end within so many hours, from nothing failed."""
+    if len(chain.fail) == 1:
+        return -expm1(-chain.fail[0] * hours)
+    rates, end = _generator(chain, q)
+    fastest = float((rates.sum(axis=1) + end).max())
+    doublings = max(0, int(log2(fastest * hours)) + 1) if fastest * hours > 1 else 0
+    between, ended = _first_step(rates, end, np.array([hours / 2**doublings]))
+    for _ in range(doublings):
+        between, ended = _square(between, ended)
+    return float(min(1.0, ended[0, 0]))
+
+
+def mean_time(chain: Chain) -> float:
+    """Mean hours to the end of one group.
+
+    With everything borne to the tolerance this is the sum of h_0 = 1/(n lambda),
+    h_i = (1 + mu h_(i-1)) / ((n-i) lambda). T_i is the mean time from i to i+1 or the end, a_i the
+    chance that it is the end.
+    """
+    total, reached = 0.0, 1.0
+    before = ends = 0.0
+    for i, fail in enumerate(chain.fail):
+        bear = chain.bear[i] if i + 1 < len(chain.fail) else 0.0
+        mu = chain.repair if i else 0.0
+        out = fail + mu * ends
+        before = (1 + mu * before) / out
+        up = fail * bear / out
+        ends = (fail * (1 - bear) + mu * ends) / out
+        total += reached * before
+        reached *= up
+    return total
+
+
+def _mean_time(chain: Chain, sets: int) -> float:
+    """Mean hours until the first of ``sets`` alike groups ends: the integral of the product of their
+    survival functions, to a relative 1e-3.
+
+    The time to the end is a sum of exponential stages, the longest far above the others together (x).
+    Then the first of m ends between (M-x)/m and (M-x)/m + x; where that is not close enough the
+    integral is taken numerically, over the logarithm of time.
+    """
+    one = mean_time(chain)
+    if sets == 1 or len(chain.fail) == 1:
+        return one / sets
+    if all(b == 1 for b in chain.bear[:-1]):
+        short = _short_stages(chain)
+        if short * sets < 2e-4 * one:
+            return (one - short) / sets + short / 2
+    return _integral(chain, sets)
+
+
+def _short_stages(chain: Chain) -> float:
+    """Mean hours of all stages but the longest: eigenvalues of the symmetrised chain."""
+    states = len(chain.fail)
+    matrix = np.zeros((states, states))
+    for i in range(states):
+        matrix[i, i] = chain.fail[i] + (chain.repair if i else 0.0)
+        if i + 1 < states:
+            matrix[i, i + 1] = matrix[i + 1, i] = -np.sqrt(chain.fail[i] * chain.repair)
+    return float(sum(1 / v for v in np.linalg.eigvalsh(matrix)[1:]))
+
+
+#: Points for each doubling of time; the integrand is smooth and dies off at both ends.
+_POINTS = 8
+
+
+def _integral(chain: Chain, sets: int) -> float:
+    rates, end = _generator(chain, 0.0)
+    fastest = float((rates.sum(axis=1) + end).max())
+    short = 2.0 ** -(np.arange(_POINTS)[::-1] / _POINTS) / fastest
+    first = 1e-6 * min(mean_time(chain) / sets, 1 / fastest)
+    while short[0] > first:
+        short = short / 2
+    between, ended = _first_step(rates, end, short)
+    total = short[0]  # until then nothing has ended
+    hours = short
+    while True:
+        left = np.clip(1 - ended[:, 0], 0.0, 1.0) ** sets
+        total += float((left * hours).sum() * np.log(2) / _POINTS)
+        if left[-1] < 1e-12:
+            return float(total)
+        between, ended = _square(between, ended)
+        hours = hours * 2
+
+
+def chain_of_curve(members: int, rate: float, repair_hours: float | None, curve: Sequence[float], sure: int) -> Chain:
+    """One chain over all members, the failure k -> k+1 is loss with probability 1 - S(k+1)/S(k).
+
+    Exact where the curve falls from 1 to 0 (stepped), an approximation for spread pools.
+    """
+    last = max(k for k, s in enumerate(curve) if s > 0)
+    fail = tuple((members - i) * rate for i in range(last + 1))
+    bear = tuple((curve[i + 1] / curve[i]) if i < last else 0.0 for i in range(last + 1))
+    return Chain(fail, bear, 1 / repair_hours if repair_hours and sure else 0.0, sure)
