@@ -48,7 +48,7 @@ def test_every_act_is_allowed_to_the_roles_that_need_it_and_no_other(
         if act in (None, "none") or rule == "/api/events":
             continue
         path = rule.replace("<int:", "<").replace("<", "").replace(">", "")
-        for name in ("drive_id", "sheet_id", "pool_id", "volume_id", "job_id", "user_id"):
+        for name in ("drive_id", "sheet_id", "pool_id", "volume_id", "job_id", "user_id", "comparison_id"):
             path = path.replace(name, "999999")
         assert stranger.post(path, method=method).status_code in (401, 422), (method, rule)
         answer = who.post(path, method=method)

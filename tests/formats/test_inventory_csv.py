@@ -26,7 +26,7 @@ cells = st.one_of(
 records = st.builds(
     DriveRecord,
     shelf=cells, bay=st.integers(0, 1000), serial=cells, size=st.integers(2 * GIB, 10**14), kind=st.sampled_from(Kind),
-    site=cells, host=st.none() | cells, bays=st.none() | st.integers(1, 1000), maker=st.none() | cells,
+    site=cells, link=st.none() | st.integers(1, 10**11), host=st.none() | cells, bays=st.none() | st.integers(1, 1000), maker=st.none() | cells,
     model=st.none() | cells, bus=st.none() | cells, sector_size=st.none() | st.sampled_from([512, 4096]),
     rpm=st.none() | st.integers(0, 15000), error_recovery=st.none() | st.integers(0, 100000).map(lambda i: i / 1000),
     afr=st.none() | st.floats(0, 0.99, allow_subnormal=False), uber=st.none() | st.floats(1e-20, 1e-6),

@@ -14,7 +14,21 @@ from sqlalchemy import text
 from werkzeug.middleware.proxy_fix import ProxyFix
 
 from pairshelf import __version__
-from pairshelf.api import compare, events, jobs, pools, problems, sessions, sheets, shelves, stand_ins, today
+from pairshelf.api import (
+    backups,
+    compare,
+    comparisons,
+    deciding,
+    events,
+    jobs,
+    pools,
+    problems,
+    sessions,
+    sheets,
+    shelves,
+    stand_ins,
+    today,
+)
 from pairshelf.api.accounts import secret_key
 from pairshelf.api.guard import needs
 from pairshelf.formats.inventory_csv import MOST_BYTES
@@ -23,7 +37,9 @@ from pairshelf.store.settings import settings
 
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
 
-_RESOURCES = (sessions, shelves, stand_ins, compare, sheets, pools, jobs, today)
+_RESOURCES = (
+    sessions, shelves, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today,
+)  # fmt: skip
 _HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
     "frame-ancestors 'none'; base-uri 'none'; form-action 'self'",

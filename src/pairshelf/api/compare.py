@@ -1,94 +1,102 @@
-"""Comparing layouts: all of them for some drives, one drawn as a cut, and what a failure would leave."""
+"""Comparing layouts: all of them for some drives, one in detail, and what a failure would leave."""
 
 from __future__ import annotations
 
+from dataclasses import asdict, dataclass
 from typing import Any
 
+from flask import Response
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 
+from pairshelf.api.asking import Asked, CompareBody, DrivesAsked, drives_asked
+from pairshelf.api.figures_out import After, Cut, FiguresOut, LayoutOut, SurveyOut
 from pairshelf.api.guard import needs
 from pairshelf.core.acts import Act
-from pairshelf.core.drives import MOST_DRIVES, Drive, Kind, parse_shorthand
-from pairshelf.core.errors import BadInput
-from pairshelf.core.figures.space import space_account
-from pairshelf.core.figures.survival import after_failures, in_words, survival
-from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM, FILE_SYSTEMS, overhead
-from pairshelf.core.layouts import SCHEMES, build_layout
-from pairshelf.core.report import answer_json, cut_json, layout_json
-from pairshelf.core.search import Question, all_layouts
+from pairshelf.core.assess import Assessment, assess
+from pairshelf.core.assumptions import assume, basis
+from pairshelf.core.cautions import CODES
+from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.explain import explanations
+from pairshelf.core.figures.survival import after_failures, in_words
+from pairshelf.core.file_systems import FILE_SYSTEMS, overhead
+from pairshelf.core.growth import growth
+from pairshelf.core.layouts import SCHEMES, Layout, scheme_of
+from pairshelf.core.report import answer_json, cut_json, detail_json, layout_json, path_json
+from pairshelf.core.search import ARRANGED_OVER, Answer, all_layouts, lay_out, parts_of
 from pairshelf.core.units import EXTENT, parse_size
-from pairshelf.store.database import transaction
-from pairshelf.store.estate import load_drives
+from pairshelf.core.workloads import WORKLOADS
+from pairshelf.formats.comparison_csv import comparison_csv, comparison_json
+from pairshelf.formats.comparison_pdf import comparison_pdf
+from pairshelf.formats.cut_svg import cut_svg
 
 api = APIBlueprint("compare", __name__, url_prefix="/api")
 
 
-class DrivesAsked(BaseModel):
-    #: Drives on shelves, by id; or
-    drive_ids: list[int] | None = Field(default=None, max_length=MOST_DRIVES)
-    #: a what-if, such as 5x4TB,3x8TB.
-    shorthand: str | None = Field(default=None, max_length=2000)
-    file_system: str = DEFAULT_FILE_SYSTEM
-    reserved_share: float | None = None
+class ChosenBody(DrivesAsked):
+    """One layout of a comparison: what its key says."""
 
-
-class CompareBody(DrivesAsked):
-    #: A typed size, such as 20TB; empty for no need.
-    need: str = ""
-    survive: int = 0
-    spares: int | None = None
-
-
-class CutBody(DrivesAsked):
     scheme: str
     sets: int
     spares: int = 0
-    #: Members said to fail.
+    spares_for: str = "pool"
+    #: Sets arranged over: shelf, host, or nothing.
+    arranged: str = ""
+    #: Which drives, where rotating and flash are kept apart: rotating, flash, or all.
+    part: str = ""
+    #: Members said to fail; whole shelves and hosts said to fail.
     failed: list[str] = Field(default_factory=list)
+    failed_shelves: list[str] = Field(default_factory=list)
+    failed_hosts: list[str] = Field(default_factory=list)
+
+
+class CutBody(ChosenBody):
     #: A typed size for the first volume; empty for the largest.
     volume_size: str = ""
 
 
-class Space(BaseModel):
-    raw: int
-    spares: int
-    labels: int
-    uneven: int
-    redundancy: int
-    repair: int
-    reserve: int
-    file_system: int
-    usable: int
-
-
-class Survives(BaseModel):
-    guaranteed: int
-    best_case: int
-
-
-class SpareGap(BaseModel):
-    spare: str
-    members: list[str]
-
-
-class LayoutOut(BaseModel):
-    key: str
-    scheme: str
-    trade_name: str
-    description: str
-    sets: list[list[str]]
-    spares: list[str]
-    spare_too_small_for: list[SpareGap]
-    space: Space
-    survives: Survives
-    first_sync_hours: float | None
-    rebuild_hours: float | None
+class GrowthBody(ChosenBody):
+    #: A typed size of the larger drives to come; empty for twice the smallest.
+    larger: str = ""
+    steps: int = Field(default=3, ge=1, le=12)
 
 
 class RuledOutOut(BaseModel):
     scheme: str
     why: str
+
+
+class NearestOut(BaseModel):
+    key: str
+    scheme: str
+    description: str
+    usable: int
+    missing: list[str]
+
+
+class ConsideredOut(BaseModel):
+    """A layout for the picture of wide against narrow sets."""
+
+    key: str
+    scheme: str
+    width: int
+    sets: int
+    spares: int
+    usable: int
+    guaranteed: int
+    random_write_rmw: float
+    random_write_whole_stripe: float
+    rebuild_hours: float | None
+    yearly_damage: float
+    meets: bool
+
+
+class BasisOut(BaseModel):
+    """A figure everything stands on, with where it comes from."""
+
+    name: str
+    value: float
+    source: str
 
 
 class CompareOut(BaseModel):
@@ -97,48 +105,34 @@ class CompareOut(BaseModel):
     ruled_out: list[RuledOutOut]
     recommended: str | None
     reason: str | None
+    nearest: list[NearestOut]
+    left_out: list[str]
+    considered: list[ConsideredOut]
+    basis: list[BasisOut]
+    replace_hours: float
+    user_share: float
 
 
-class CutMember(BaseModel):
-    id: str
-    size: int
-    extents: int
-    used: int
-    set: int
-    kind: str
+class DomainOut(SurveyOut):
+    """What survives of whole shelves, hosts or sites."""
+
+    domain: str
+    units: list[str]
 
 
-class CutSpare(BaseModel):
-    id: str
-    size: int
-    extents: int
-    kind: str
+class DoorOut(BaseModel):
+    change: str
+    name: str
+    opening: str
+    why: str
 
 
-class CutGroup(BaseModel):
-    members: list[int]
-    data: int
-    width: int
-    code: str
-
-
-class CutBand(BaseModel):
-    start: int
-    rows: int
-    groups: list[CutGroup]
-
-
-class Cut(BaseModel):
-    members: list[CutMember]
-    spares: list[CutSpare]
-    bands: list[CutBand]
-
-
-class After(BaseModel):
-    survives: bool
-    more_guaranteed: int
-    more_best_case: int
-    sentence: str
+class ExplanationOut(BaseModel):
+    figure: str
+    title: str
+    formula: str
+    numbers: str
+    source: str
 
 
 class VolumeRoom(BaseModel):
@@ -153,10 +147,37 @@ class VolumeRoom(BaseModel):
 
 
 class CutOut(BaseModel):
-    layout: LayoutOut
+    layout: FiguresOut
     cut: Cut
     after: After
     volume: VolumeRoom
+    doors: list[DoorOut]
+    fixed: list[str]
+    domains: list[DomainOut]
+    explanations: list[ExplanationOut]
+    labels: dict[str, str]
+
+
+class GrowthStep(BaseModel):
+    act: str
+    usable: int
+    gain: int
+    hours: float
+    when: str
+    guaranteed: int
+
+
+class GrowthPath(BaseModel):
+    way: str
+    name: str
+    steps: list[GrowthStep]
+    said_before: str | None
+    closed: str | None
+
+
+class GrowthOut(BaseModel):
+    usable: int
+    paths: list[GrowthPath]
 
 
 class SchemeOut(BaseModel):
@@ -172,55 +193,92 @@ class FileSystemOut(BaseModel):
     reserved_share: float
 
 
+class WorkloadOut(BaseModel):
+    id: str
+    name: str
+    about: str
+    weights: dict[str, float]
+
+
 class SchemesOut(BaseModel):
     schemes: list[SchemeOut]
     file_systems: list[FileSystemOut]
+    workloads: list[WorkloadOut]
+    cautions: dict[str, str]
 
 
-def _drives(asked: DrivesAsked) -> tuple[Drive, ...]:
-    """The drives asked about; those on shelves by kind and size, so that alike ones share a set."""
-    if asked.shorthand is not None:
-        return parse_shorthand(asked.shorthand)
-    if not asked.drive_ids:
-        raise BadInput("Choose drives on the shelves, or type a what-if such as 5x4TB,3x8TB.", field="drives")
-    with transaction() as session:
-        found = load_drives(session, asked.drive_ids)
-    if len(found) != len(asked.drive_ids):
-        raise BadInput("One of the chosen drives is not there any more.", code="drive-gone", field="drives")
-    order = list(Kind)
-    found.sort(key=lambda d: (order.index(d.kind), d.size, d.shelf or "", d.bay or 0))
-    return tuple(d.as_drive for d in found)
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """A comparison with what it was asked with."""
+
+    asked: Asked
+    answer: Answer
+    report: dict[str, Any]
+
+
+def compare_all(body: CompareBody) -> Compared:
+    """Every layout of the drives asked about, as the screens, exports and saved comparisons have it."""
+    asked = drives_asked(body)
+    question = body.question(asked.bays)
+    answer = all_layouts(asked.drives, question)
+    report = answer_json(answer) | {
+        "drives": len(asked.drives),
+        "basis": [asdict(b) for b in basis(asked.drives, question.given)],
+        "replace_hours": question.given.replace_hours,
+        "user_share": question.given.user_share,
+    }
+    return Compared(asked, answer, report)
+
+
+def chosen(body: ChosenBody) -> tuple[Asked, Layout, Assessment]:
+    """One layout again, with its figures."""
+    asked = drives_asked(body)
+    given = body.assumptions()
+    scheme_of(body.scheme)
+    if body.arranged not in ("", *ARRANGED_OVER):
+        raise BadInput("Sets are arranged over shelves or hosts.", field="arranged")
+    if body.spares < 0 or body.sets < 1:
+        raise BadInput("There is at least one set, and spares are zero or more.", field="sets")
+    drives = assume(asked.drives, given)
+    if body.part:
+        drives = tuple(next((some for part, some in parts_of(drives, mix=False) if part == body.part), drives))
+    layout = lay_out(
+        drives, body.scheme, body.sets, body.spares, arranged=body.arranged, spares_for=body.spares_for
+    )  # fmt: skip
+    if layout is None:
+        raise NotPossible(f"These drives cannot be arranged so that a {body.arranged} may fail.", code="cannot-arrange")
+    return asked, layout, assess(layout, given, file_system=body.file_system, reserved_share=body.reserved_share)
 
 
 @api.post("/compare", responses={200: CompareOut})
 @needs(Act.LOOK)
 def compare(body: CompareBody) -> Any:
     """Every layout of these drives that meets the needs, and why the others do not."""
-    drives = _drives(body)
-    question = Question(
-        need=parse_size(body.need, field="need") if body.need.strip() else 0,
-        survive=body.survive, spares=body.spares, file_system=body.file_system, reserved_share=body.reserved_share,
-    )  # fmt: skip
-    return CompareOut(drives=len(drives), **answer_json(all_layouts(drives, question)))
+    return CompareOut.model_validate(compare_all(body).report)
 
 
 @api.post("/compare/cut", responses={200: CutOut})
 @needs(Act.LOOK)
 def cut(body: CutBody) -> Any:
-    """One layout as it is cut, with what is left once the given drives have failed."""
-    layout = build_layout(_drives(body), body.scheme, sets=body.sets, spares=body.spares)
-    space = space_account(layout, file_system=body.file_system, reserved_share=body.reserved_share)
-    after = after_failures(layout, body.failed)
-    key = f"{body.scheme}:{body.sets}:{body.spares}"
-    return CutOut(
-        layout=LayoutOut(key=key, **layout_json(layout, space, survival(layout))),
-        cut=Cut(**cut_json(layout)),
-        after=After(
-            survives=after.survives, more_guaranteed=after.more_guaranteed, more_best_case=after.more_best_case,
-            sentence=in_words(layout, after),
-        ),
-        volume=_room(layout.data_extents * EXTENT, body),
-    )  # fmt: skip
+    """One layout as it is cut, explained, with its doors and what is left once things have failed."""
+    asked, layout, found = chosen(body)
+    after = after_failures(layout, _gone(layout, body))
+    return CutOut.model_validate(
+        detail_json(found, body.file_system)
+        | {
+            "layout": layout_json(found),
+            "cut": cut_json(layout),
+            "after": asdict(after) | {"sentence": in_words(layout, after)},
+            "volume": _room(layout.data_extents * EXTENT, body),
+            "explanations": [asdict(e) for e in explanations(found, body.file_system)],
+            "labels": asked.labels,
+        }
+    )
+
+
+def _gone(layout: Layout, body: ChosenBody) -> set[str]:
+    shelves, hosts = set(body.failed_shelves), set(body.failed_hosts)
+    return {*body.failed, *(d.id for d in layout.members if d.shelf in shelves or d.host in hosts)}
 
 
 def _room(capacity: int, body: CutBody) -> VolumeRoom:
@@ -246,10 +304,24 @@ def _room(capacity: int, body: CutBody) -> VolumeRoom:
     )
 
 
+@api.post("/compare/growth", responses={200: GrowthOut})
+@needs(Act.LOOK)
+def growing(body: GrowthBody) -> Any:
+    """How one layout grows: by drives, by sets, by larger drives in the best order."""
+    _, _, found = chosen(body)
+    larger = parse_size(body.larger, field="larger") if body.larger.strip() else None
+    if larger is not None and not 2**31 <= larger <= 10**15:
+        raise BadInput("A drive has between 2 GiB and 1 PB; check the number and its unit.", field="larger")
+    paths = growth(
+        found, larger=larger, steps=body.steps, file_system=body.file_system, reserved_share=body.reserved_share
+    )
+    return GrowthOut.model_validate({"usable": found.space.usable, "paths": [path_json(p) for p in paths]})
+
+
 @api.get("/schemes", responses={200: SchemesOut})
 @needs(Act.LOOK)
 def schemes() -> Any:
-    """The schemes and file systems with what there is to know of each."""
+    """The schemes, file systems, workloads and cautions with what there is to know of each."""
     return SchemesOut(
         schemes=[
             SchemeOut(id=s.id, trade_name=s.trade_name, about=s.about, survives=s.survives) for s in SCHEMES.values()
@@ -257,4 +329,66 @@ def schemes() -> Any:
         file_systems=[
             FileSystemOut(id=f.id, about=f.about, reserved_share=f.reserved_share) for f in FILE_SYSTEMS.values()
         ],
+        workloads=[WorkloadOut(id=w.id, name=w.name, about=w.about, weights=w.weights()) for w in WORKLOADS.values()],
+        cautions=CODES,
     )
+
+
+# -- exports ------------------------------------------------------------------------------------------
+
+
+class ExportBody(CompareBody):
+    #: Keys of the layouts to show side by side, at most four, the first of them drawn; empty: the recommended one.
+    keys: list[str] = Field(default_factory=list, max_length=4)
+    title: str = Field(default="Comparison of layouts", max_length=120)
+    #: Sizes in TiB instead of TB, in the PDF.
+    binary: bool = False
+
+
+def _file(content: bytes, kind: str, name: str) -> Response:
+    return Response(content, content_type=kind, headers={"Content-Disposition": f"attachment; filename={name}"})
+
+
+@api.post("/compare/export/csv")
+@needs(Act.LOOK)
+def export_csv(body: ExportBody) -> Any:
+    """The figures of every layout as CSV."""
+    return _file(comparison_csv(compare_all(body).report), "text/csv; charset=utf-8", "comparison.csv")
+
+
+@api.post("/compare/export/json")
+@needs(Act.LOOK)
+def export_json(body: ExportBody) -> Any:
+    """The figures of every layout as JSON, with the drives they are of."""
+    found = compare_all(body)
+    content = comparison_json(body.title, found.asked.drives, found.asked.labels, found.report)
+    return _file(content, "application/json", "comparison.json")
+
+
+@api.post("/compare/export/svg")
+@needs(Act.LOOK)
+def export_svg(body: ChosenBody) -> Any:
+    """The cut of one layout as SVG."""
+    asked, layout, _ = chosen(body)
+    drawn = cut_svg(
+        cut_json(layout), asked.labels, failed=frozenset(_gone(layout, body)), title=f"{body.scheme}, the cut"
+    )
+    return _file(drawn.encode(), "image/svg+xml", "cut.svg")
+
+
+@api.post("/compare/export/pdf")
+@needs(Act.LOOK)
+def export_pdf(body: ExportBody) -> Any:
+    """What could go to whoever pays: the needs, the suggestion, layouts side by side, the cut, the assumptions."""
+    found = compare_all(body)
+    keys = body.keys or [k for k in [found.report["recommended"]] if k]
+    side = [c for key in keys for c in found.answer.layouts if c.key == key]
+    if not side:
+        raise NotPossible(
+            "None of these layouts meets the needs now; there is nothing to print.", code="nothing-to-print"
+        )
+    content = comparison_pdf(
+        body.title, body.question(found.asked.bays), found.report, side, found.asked.labels,
+        "binary" if body.binary else "decimal",
+    )  # fmt: skip
+    return _file(content, "application/pdf", "comparison.pdf")

@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from sqlalchemy import case, func
 from sqlmodel import Session, col, select
 
-from pairshelf.api.compare import After, Cut
+from pairshelf.api.figures_out import After, Cut
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
 from pairshelf.core.acts import Act

@@ -41,6 +41,7 @@ _CONFLICTS = {
     "one_volume_a_mount_point": "The host mounts another volume there already. Nothing was done.",
     "one_drive_a_bay": "Another drive was put into one of these bays a moment ago. Nothing was stored.",
     "drive_serial_key": "A drive with one of these serials was added a moment ago. Nothing was stored.",
+    "one_comparison_of_a_name": "There is a comparison of this name already; choose another name.",
     "one_open_job_of_a_kind": "This work is under way already.",
     "app_user_name_key": "There is a user of this name already.",
 }

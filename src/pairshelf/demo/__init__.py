@@ -20,14 +20,16 @@ from pairshelf.engine.jobs import start_fill
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.formats.inventory_csv import read_inventory
+from pairshelf.formats.price_list_csv import read_price_list
 from pairshelf.store.database import Lock, lock_until_commit, transaction
-from pairshelf.store.estate import what_is_taken
+from pairshelf.store.estate import store_models, what_is_taken
 from pairshelf.store.tables import DriveRow, Service, Setting, Shelf, User, VolumeRow
 
 #: Only of the demo, printed at its start; a real installation begins without any password.
 PASSWORD = "fernhollow"  # noqa: S105
 _PEOPLE = (("ida", Role.ADMINISTRATOR), ("osric", Role.OPERATOR), ("wren", Role.VIEWER))
 _LIST = Path(__file__).with_name("fernhollow.csv")
+_PRICES = Path(__file__).with_name("prices.csv")
 #: Left as just seen: two used drives with other data on them.
 _LEFT_NEW = "Keel Desk 3"
 
@@ -47,10 +49,19 @@ def load_demo() -> str:
             if wrong:
                 raise RuntimeError(f"the demo's own inventory is wrong: {wrong[0]}")
             store_list(session, reading, "ida", _LIST.name)
+            _bring_in_prices(session)
             _take_in(session)
             session.flush()
             _build_the_archive(session)
     return f"ida / {PASSWORD}   (administrator; also osric, operator, and wren, viewer)"
+
+
+def _bring_in_prices(session: Session) -> None:
+    prices = read_price_list(_PRICES.read_bytes())
+    if prices.errors:
+        raise RuntimeError(f"the demo's own price list is wrong: {prices.errors[0]}")
+    store_models(session, prices.models)
+    log(session, "ida", "prices-brought-in", _PRICES.name, f"Price list of {len(prices.models)} models brought in.")
 
 
 def _take_in(session: Session) -> None:

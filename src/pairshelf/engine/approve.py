@@ -158,8 +158,10 @@ def _build(session: Session, sheet: SheetRow, planned: build_pool.Plan, who: str
                 pool_id=pool.id,
                 slot=slot,
                 size=drive.size,
-                rate=drive.rate,
+                rate=member.rate,
                 kind=drive.kind,
+                shelf=member.shelf,
+                link=member.link,
                 drive_id=drive.id,
             )
         )

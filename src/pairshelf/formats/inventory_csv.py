@@ -11,11 +11,11 @@ import csv
 import io
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from typing import Any
 
-from pairshelf.core.drives import Drive, Kind
+from pairshelf.core.drives import Drive
 from pairshelf.core.errors import BadInput
 from pairshelf.core.inventory import COLUMNS, Column, DriveRecord, RowError
 
@@ -56,14 +56,14 @@ def read_inventory(raw: bytes) -> Reading:
         heading = next(table)
     except StopIteration:
         raise BadInput("The file is empty.", code="empty-file") from None
-    columns = _understand(heading[1])
+    columns = understand(heading[1])
     named = {u.field for u in columns}
     errors = [
         RowError(1, f"There is no column for the {c.heading}.", c.heading)
         for c in COLUMNS
         if c.needed and c.field not in named
     ]
-    readers = _readers(columns)
+    reading = readers(columns)
     rows: list[tuple[int, DriveRecord]] = []
     total = surplus = 0
     for number, cells in table:
@@ -75,9 +75,9 @@ def read_inventory(raw: bytes) -> Reading:
             )
         if errors and errors[0].row == 1:
             continue
-        record, wrong = _read_row(number, cells, columns, readers)
-        if record:
-            rows.append((number, record))
+        values, wrong = read_row(number, cells, columns, reading)
+        if not wrong:
+            rows.append((number, DriveRecord(**values)))
         surplus += max(0, len(errors) + len(wrong) - MOST_ERRORS)
         errors.extend(wrong[: max(0, MOST_ERRORS - len(errors))])
     if total == 0 and not errors:
@@ -131,12 +131,9 @@ def _plain(heading: str) -> str:
     return re.sub(r"[^a-z]", "", heading.lower())
 
 
-_BY_NAME: dict[str, Column] = {
-    name: column for column in COLUMNS for name in (_plain(column.heading), _plain(column.field), *column.also)
-}
-
-
-def _understand(headings: Sequence[str]) -> tuple[Understood, ...]:
+def understand(headings: Sequence[str], known: Sequence[Column] = COLUMNS) -> tuple[Understood, ...]:
+    """Which of the known columns each heading means, and the unit it gives its cells."""
+    by_name = {name: c for c in known for name in (_plain(c.heading), _plain(c.field), *c.also)}
     understood: list[Understood] = []
     used: set[str] = set()
     for heading in headings:
@@ -144,10 +141,10 @@ def _understand(headings: Sequence[str]) -> tuple[Understood, ...]:
         if match := re.search(r"[\[(]\s*([A-Za-z%/]+)\s*[\])]\s*$", heading):
             bare, unit = heading[: match.start()], match[1]
         name = _plain(bare)
-        column = _BY_NAME.get(name)
+        column = by_name.get(name)
         if column is None and len(name) > 3:
-            close = get_close_matches(name, _BY_NAME, n=1, cutoff=0.85)
-            column = _BY_NAME[close[0]] if close else None
+            close = get_close_matches(name, by_name, n=1, cutoff=0.85)
+            column = by_name[close[0]] if close else None
         if column is None or column.field in used:
             understood.append(Understood(heading, None, None))
             continue
@@ -156,17 +153,19 @@ def _understand(headings: Sequence[str]) -> tuple[Understood, ...]:
     return tuple(understood)
 
 
-def _readers(columns: Sequence[Understood]) -> list[Column | None]:
-    by_field = {c.field: c for c in COLUMNS}
+def readers(columns: Sequence[Understood], known: Sequence[Column] = COLUMNS) -> list[Column | None]:
+    """For each column of a file, the known one that reads its cells."""
+    by_field = {c.field: c for c in known}
     return [by_field[u.field] if u.field else None for u in columns]
 
 
-def _read_row(
-    number: int, cells: Sequence[str], columns: Sequence[Understood], readers: Sequence[Column | None]
-) -> tuple[DriveRecord | None, list[RowError]]:
+def read_row(
+    number: int, cells: Sequence[str], columns: Sequence[Understood], known: Sequence[Column | None]
+) -> tuple[dict[str, Any], list[RowError]]:
+    """The values of a row by field, and what is wrong with it."""
     values: dict[str, Any] = {}
     errors: list[RowError] = []
-    for index, column in enumerate(readers):
+    for index, column in enumerate(known):
         if column is None:
             continue
         cell = _unguard(cells[index].strip()) if index < len(cells) else ""
@@ -181,20 +180,19 @@ def _read_row(
             values[column.field] = column.read(cell)
         except BadInput as error:
             errors.append(RowError(number, error.message, column.heading))
-    if any(extra.strip() for extra in cells[len(readers) :]):
-        errors.append(RowError(number, f"Has {len(cells)} cells, the heading has {len(readers)}."))
-    if errors:
-        return None, errors
+    if any(extra.strip() for extra in cells[len(known) :]):
+        errors.append(RowError(number, f"Has {len(cells)} cells, the heading has {len(known)}."))
     if "price" in values:
         values["price"], values["currency"] = values["price"]
-    return DriveRecord(**values), []
+    return values, errors
 
 
 def _unguard(cell: str) -> str:
     return cell[1:] if _GUARDED.match(cell) else cell
 
 
-def _guard(cell: str) -> str:
+def guard(cell: str) -> str:
+    """A cell that no spreadsheet takes for a formula."""
     return "'" + cell if _FORMULA.match(cell) else cell
 
 
@@ -202,6 +200,7 @@ _WRITE: dict[str, Callable[[DriveRecord], str]] = {
     "kind": lambda r: r.kind.value,
     "size": lambda r: f"{r.size} B",
     "rate": lambda r: f"{r.rate} B/s" if r.rate else "",
+    "link": lambda r: f"{r.link} B/s" if r.link else "",
     "error_recovery": lambda r: "" if r.error_recovery is None else f"{r.error_recovery!r} s",
     "afr": lambda r: "" if r.afr is None else repr(r.afr),
     "uber": lambda r: "" if r.uber is None else repr(r.uber),
@@ -217,7 +216,7 @@ def write_inventory(records: Iterable[DriveRecord]) -> bytes:
     writer = csv.writer(out)
     writer.writerow([c.heading for c in COLUMNS])
     for record in records:
-        writer.writerow([_guard(_cell(record, c.field)) for c in COLUMNS])
+        writer.writerow([guard(_cell(record, c.field)) for c in COLUMNS])
     return out.getvalue().encode()
 
 
@@ -226,6 +225,13 @@ def _cell(record: DriveRecord, name: str) -> str:
         return _WRITE[name](record)
     value = getattr(record, name)
     return "" if value is None else str(value)
+
+
+#: What a drive of a question takes from a list, beside its id.
+_OF_A_DRIVE = (
+    "size", "kind", "rate", "shelf", "link", "host", "site", "afr", "uber", "price", "model", "serial", "in_service",
+    "error_recovery",
+)  # fmt: skip
 
 
 def read_drives(raw: bytes) -> tuple[Drive, ...]:
@@ -239,7 +245,7 @@ def read_drives(raw: bytes) -> tuple[Drive, ...]:
         _, headings = next(table)
     except StopIteration:
         raise BadInput("The file of drives is empty.", field="drives") from None
-    columns = _understand(headings)
+    columns = understand(headings)
     where = {u.field: i for i, u in enumerate(columns) if u.field}
     ids = next((i for i, h in enumerate(headings) if _plain(h) in {"id", "driveid", "drive"}), where.get("serial"))
     if ids is None or "size" not in where or "kind" not in where:
@@ -247,22 +253,19 @@ def read_drives(raw: bytes) -> tuple[Drive, ...]:
             n for n, got in (("id", ids), ("size", where.get("size")), ("kind", where.get("kind"))) if got is None
         ]
         raise BadInput(f"The file has no column for the {' and the '.join(missing)}.", field="drives")
-    by_field = {c.field: c for c in COLUMNS}
+    wanted = [
+        replace(c, needed=c.field in ("size", "kind")) if c is not None and c.field in _OF_A_DRIVE else None
+        for c in readers(columns)
+    ]
     drives: list[Drive] = []
     for number, cells in table:
-        values: dict[str, Any] = {}
-        for name in ("size", "kind", "rate", "shelf", "host"):
-            if name not in where or where[name] >= len(cells) or not cells[where[name]].strip():
-                continue
-            cell, unit = _unguard(cells[where[name]].strip()), columns[where[name]].unit
-            cell = f"{cell} {unit}" if unit and re.fullmatch(r"[\d.,'_]+", cell) else cell
-            try:
-                values[name] = by_field[name].read(cell)
-            except BadInput as error:
-                raise BadInput(f"Row {number}: {error.message}", field="drives") from None
+        values, wrong = read_row(number, cells[: len(columns)], columns, wanted)
+        if wrong:
+            raise BadInput(f"Row {number}: {wrong[0].reason}", field="drives")
         identity = _unguard(cells[ids].strip()) if ids < len(cells) else ""
-        absent = [n for n in ("size", "kind") if n not in values] + ([] if identity else ["id"])
-        if absent:
-            raise BadInput(f"Row {number}: the {absent[0]} is missing.", field="drives")
-        drives.append(Drive(identity, kind=Kind(values.pop("kind")), **values))
+        if not identity:
+            raise BadInput(f"Row {number}: the id is missing.", field="drives")
+        if (price := values.get("price")) is not None:
+            values["price"] = float(price)
+        drives.append(Drive(identity, **values))
     return tuple(drives)

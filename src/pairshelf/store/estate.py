@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
+from dataclasses import fields
 from typing import Any
 
+from sqlalchemy import delete, func
 from sqlmodel import Session, col, select
 
 from pairshelf.core.drives import Drive, Kind
 from pairshelf.core.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.inventory import COLUMNS, DriveRecord, Taken
 from pairshelf.core.layouts import Layout, build_layout
+from pairshelf.core.price_list import Model, with_models
 from pairshelf.store.tables import (
+    DriveModel,
     DriveRow,
     Host,
     PoolPlace,
@@ -25,28 +29,58 @@ from pairshelf.store.tables import (
 
 def _drive_query() -> Any:
     return (
-        select(DriveRow, Shelf.name, Host.name, PoolRow.name)
+        select(DriveRow, Shelf.name, Host.name, PoolRow.name, Site.name, Shelf.link, DriveModel)
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .outerjoin(Site, col(Site.id) == Shelf.site_id)
         .outerjoin(Host, col(Host.id) == Shelf.host_id)
         .outerjoin(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
         .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
+        .outerjoin(DriveModel, func.lower(col(DriveModel.model)) == func.lower(col(DriveRow.model)))
     )
 
 
-def _drive(row: DriveRow, shelf: str | None, host: str | None, pool: str | None) -> EstateDrive:
+def _drive(
+    row: DriveRow, shelf: str | None, host: str | None, pool: str | None, site: str | None, link: int | None,
+    model: DriveModel | None,
+) -> EstateDrive:  # fmt: skip
     assert row.id is not None
+    known = Drive(
+        str(row.id), row.size, Kind(row.kind), row.rate, shelf, host, site, row.afr, row.uber,
+        price=None if row.price is None else float(row.price), currency=row.currency, model=row.model,
+        serial=row.serial, in_service=row.in_service, error_recovery=row.error_recovery, link=link,
+    )  # fmt: skip
+    if model is not None:
+        (known,) = with_models([known], [model_of(model)])
     return EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate,
-        row.service, row.condition, row.holds, row.starts_host, pool, host,
+        row.service, row.condition, row.holds, row.starts_host, pool, host, known,
     )  # fmt: skip
+
+
+def model_of(row: DriveModel) -> Model:
+    """A model of the price list as the core takes it."""
+    return Model(
+        row.model, row.size, Kind(row.kind), None if row.price is None else float(row.price), row.currency, row.maker,
+        row.bus, row.rate, row.afr, row.uber, row.ops, row.watts, row.error_recovery,
+    )  # fmt: skip
+
+
+def load_models(session: Session) -> list[Model]:
+    """The price list, by maker, kind and size."""
+    rows = session.exec(select(DriveModel).order_by(DriveModel.maker, DriveModel.kind, col(DriveModel.size)))
+    return [model_of(r) for r in rows]
+
+
+def store_models(session: Session, models: Sequence[Model]) -> None:
+    """Put a price list in the place of the one before."""
+    session.connection().execute(delete(DriveModel))
+    for m in models:
+        session.add(DriveModel(**{f.name: getattr(m, f.name) for f in fields(m)} | {"kind": m.kind.value}))
 
 
 def load_drives(session: Session, ids: Collection[int]) -> list[EstateDrive]:
     """These drives, in the order asked for; unknown ids are left out."""
-    found = {
-        row.id: _drive(row, shelf, host, pool)
-        for row, shelf, host, pool in session.exec(_drive_query().where(col(DriveRow.id).in_(ids)))
-    }
+    found = {row[0].id: _drive(*row) for row in session.exec(_drive_query().where(col(DriveRow.id).in_(ids)))}
     return [found[i] for i in ids if i in found]
 
 
@@ -74,7 +108,7 @@ def estate_for_building(session: Session, drive_ids: Collection[int]) -> Estate:
 def designed_layout(pool: PoolRow, places: Sequence[PoolPlace]) -> Layout:
     """The layout a pool was built with; a member's id is its slot."""
     members = [
-        Drive(str(p.slot), p.size, Kind(p.kind), p.rate)
+        Drive(str(p.slot), p.size, Kind(p.kind), p.rate, p.shelf, link=p.link)
         for p in sorted((p for p in places if p.slot is not None), key=lambda p: p.slot or 0)
     ]
     return build_layout(members, pool.scheme, sets=pool.sets)
@@ -134,7 +168,7 @@ def what_is_taken(session: Session) -> Taken:
     return Taken(serials, bays, {(site, shelf): count for site, shelf, count in sizes})
 
 
-_ELSEWHERE = {"site", "shelf", "host", "bays", "bay", "kind"}
+_ELSEWHERE = {"site", "shelf", "host", "bays", "bay", "kind", "link"}
 #: Facts that have the same name in a record and in a row.
 _SAME = (*(c.field for c in COLUMNS if c.field not in _ELSEWHERE), "currency")
 
@@ -143,7 +177,7 @@ def record_of(row: DriveRow, shelf: Shelf, site: str, host: str | None) -> Drive
     """A drive's row as an inventory lists it."""
     return DriveRecord(
         site=site, shelf=shelf.name, host=host, bays=shelf.bays, bay=row.bay or 0, kind=Kind(row.kind),
-        **{name: getattr(row, name) for name in _SAME},
+        link=shelf.link, **{name: getattr(row, name) for name in _SAME},
     )  # fmt: skip
 
 
@@ -186,6 +220,8 @@ def add_records(session: Session, records: Sequence[DriveRecord], *, service: Se
             session.add(shelf)
         if record.host and shelf.host_id is None:
             shelf.host_id = hosts[record.host].id
+        if record.link:
+            shelf.link = record.link
         if most[(record.site, record.shelf)] > shelf.bays:
             shelf.bays = most[(record.site, record.shelf)]
     session.flush()

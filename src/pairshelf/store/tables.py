@@ -138,8 +138,11 @@ class Shelf(SQLModel, table=True):
     host_id: int | None = Field(default=None, foreign_key="host.id")
     name: str
     bays: int
+    #: What all its drives share, bytes per second; None: not known, taken as no limit.
+    link: int | None = _big(default=None)
     __table_args__ = (
         UniqueConstraint("site_id", "name", name="one_shelf_of_a_name"),
+        CheckConstraint("link is null or link > 0", name="link_positive"),
         CheckConstraint("bays between 1 and 1001", name="bays_in_range"),
     )
 
@@ -212,6 +215,9 @@ class PoolPlace(SQLModel, table=True):
     size: int = _big()
     rate: int | None = _big(default=None)
     kind: str = "hdd"
+    #: The shelf its drive stood on at building, and that shelf's link: what the promised hours stand on.
+    shelf: str | None = None
+    link: int | None = _big(default=None)
     drive_id: int | None = Field(default=None, foreign_key="drive.id", unique=True)
     state: str = MemberState.ACTIVE
     #: The pool's count of writes when its drive went missing.
@@ -322,3 +328,61 @@ class LogRow(SQLModel, table=True):
     about: str
     sentence: str
     facts: dict[str, Any] = _json()
+
+
+class DriveModel(SQLModel, table=True):
+    """A model of the price list; drives of it without figures of their own take these."""
+
+    __tablename__ = "drive_model"
+    id: int | None = Field(default=None, primary_key=True)
+    maker: str | None = None
+    model: str
+    size: int = _big()
+    kind: str
+    bus: str | None = None
+    price: Decimal | None = Field(default=None, sa_type=Numeric(12, 2))
+    currency: str | None = None
+    rate: int | None = _big(default=None)
+    afr: float | None = None
+    uber: float | None = None
+    ops: int | None = None
+    watts: float | None = None
+    error_recovery: float | None = None
+    __table_args__ = (
+        Index("one_model_of_a_name", text("lower(model)"), unique=True),
+        CheckConstraint("size > 0", name="model_size_positive"),
+        CheckConstraint("kind in ('hdd', 'ssd', 'nvme')", name="known_model_kind"),
+    )
+
+
+class Comparison(SQLModel, table=True):
+    """A saved comparison: the question as it stands in the address, and the figures as they were then."""
+
+    id: int | None = Field(default=None, primary_key=True)
+    name: str
+    #: The question, as the comparison's address has it.
+    question: str
+    note: str = ""
+    #: The layouts that were picked or pinned, with all their figures.
+    layouts: dict[str, Any] = _json()
+    created_by: str
+    created_at: dt.datetime = _when(index=True)
+    __table_args__ = (Index("one_comparison_of_a_name", text("lower(name)"), unique=True),)
+
+
+class BackupRow(SQLModel, table=True):
+    """The backup of a pool, or of one of its volumes: a recorded fact."""
+
+    __tablename__ = "backup"
+    id: int | None = Field(default=None, primary_key=True)
+    pool_id: int = Field(foreign_key="pool.id", index=True)
+    volume_id: int | None = Field(default=None, foreign_key="volume.id")
+    place: str
+    age_hours: float
+    link: int = _big()
+    recorded_by: str
+    recorded_at: dt.datetime = _when()
+    __table_args__ = (
+        Index("one_backup_a_pool_or_volume", "pool_id", text("coalesce(volume_id, -1)"), unique=True),
+        CheckConstraint("age_hours >= 0 and link > 0", name="backup_makes_sense"),
+    )

@@ -372,8 +372,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** One layout as it is cut, with what is left once the given drives have failed. */
+        /** One layout as it is cut, explained, with its doors and what is left once things have failed. */
         post: operations["compare_cut_compare_cut_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare/growth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How one layout grows: by drives, by sets, by larger drives in the best order. */
+        post: operations["compare_growing_compare_growth_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -387,10 +404,216 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The schemes and file systems with what there is to know of each. */
+        /** The schemes, file systems, workloads and cautions with what there is to know of each. */
         get: operations["compare_schemes_schemes_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare/export/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The figures of every layout as CSV. */
+        post: operations["compare_export_csv_compare_export_csv_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare/export/json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The figures of every layout as JSON, with the drives they are of. */
+        post: operations["compare_export_json_compare_export_json_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare/export/svg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The cut of one layout as SVG. */
+        post: operations["compare_export_svg_compare_export_svg_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare/export/pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What could go to whoever pays: the needs, the suggestion, layouts side by side, the cut, the assumptions. */
+        post: operations["compare_export_pdf_compare_export_pdf_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare/spread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A spread pool: each volume's stripes placed, what each bears, and whether the pool repairs itself. */
+        post: operations["deciding_spread_compare_spread_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/prices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The price list: models of drives with what they cost and the makers' figures. */
+        get: operations["deciding_prices_prices_get"];
+        put?: never;
+        /** Put a price list in the place of the one before: all of it, or, when anything is wrong, nothing. */
+        post: operations["deciding_bring_in_prices_prices_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare/buy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What to buy from the price list: least cost now, and over the next growth steps. */
+        post: operations["deciding_buy_compare_buy_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Divide the drives into pools for different uses, against one pool for all. */
+        post: operations["deciding_splitting_compare_split_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Saved comparisons, the newest first, a page at a time. */
+        get: operations["comparisons_comparisons_comparisons_get"];
+        put?: never;
+        /** Save a comparison: its question, and the figures of the layouts picked as they are now. */
+        post: operations["comparisons_save_comparisons_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{comparison_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One saved comparison. */
+        get: operations["comparisons_comparison_comparisons__int_comparison_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{comparison_id}/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a saved comparison another name or note; its figures stay. */
+        post: operations["comparisons_rename_comparisons__int_comparison_id__rename_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/comparisons/{comparison_id}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove a saved comparison. Nothing else depends on it. */
+        post: operations["comparisons_remove_comparisons__int_comparison_id__remove_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -595,6 +818,41 @@ export interface paths {
         put?: never;
         /** Have the simulated host read all its files of a volume back and compare their checksums. */
         post: operations["pools_read_files_volumes__int_volume_id__read_files_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools/{pool_id}/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is recorded of this pool's backups, and which volumes have none. */
+        get: operations["backups_backups_pools__int_pool_id__backups_get"];
+        put?: never;
+        /** Record the backup of a pool or volume; what was recorded of it before is replaced. */
+        post: operations["backups_record_pools__int_pool_id__backups_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools/{pool_id}/backups/forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the record of a backup away; the backup itself is none of ours. */
+        post: operations["backups_forget_pools__int_pool_id__backups_forget_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1112,11 +1370,88 @@ export interface components {
             recommended: string | null;
             /** Reason */
             reason: string | null;
+            /** Nearest */
+            nearest: components["schemas"]["NearestOut"][];
+            /** Left Out */
+            left_out: string[];
+            /** Considered */
+            considered: components["schemas"]["ConsideredOut"][];
+            /** Basis */
+            basis: components["schemas"]["BasisOut"][];
+            /** Replace Hours */
+            replace_hours: number;
+            /** User Share */
+            user_share: number;
         };
-        /** LayoutOut */
-        LayoutOut: {
+        /**
+         * BasisOut
+         * @description A figure everything stands on, with where it comes from.
+         */
+        BasisOut: {
+            /** Name */
+            name: string;
+            /** Value */
+            value: number;
+            /** Source */
+            source: string;
+        };
+        /** CautionOut */
+        CautionOut: {
+            /** Code */
+            code: string;
+            /** Sentence */
+            sentence: string;
+        };
+        /**
+         * ConsideredOut
+         * @description A layout for the picture of wide against narrow sets.
+         */
+        ConsideredOut: {
             /** Key */
             key: string;
+            /** Scheme */
+            scheme: string;
+            /** Width */
+            width: number;
+            /** Sets */
+            sets: number;
+            /** Spares */
+            spares: number;
+            /** Usable */
+            usable: number;
+            /** Guaranteed */
+            guaranteed: number;
+            /** Random Write Rmw */
+            random_write_rmw: number;
+            /** Random Write Whole Stripe */
+            random_write_whole_stripe: number;
+            /** Rebuild Hours */
+            rebuild_hours: number | null;
+            /** Yearly Damage */
+            yearly_damage: number;
+            /** Meets */
+            meets: boolean;
+        };
+        /** CostOut */
+        CostOut: {
+            /** Total */
+            total: number | null;
+            /** Per Usable Tb */
+            per_usable_tb: number | null;
+            /** Currency */
+            currency: string | null;
+            /** Watts */
+            watts: number;
+            /** Yearly Power */
+            yearly_power: number | null;
+            /** Unpriced */
+            unpriced: number;
+        };
+        /**
+         * LayoutOut
+         * @description One layout among others.
+         */
+        LayoutOut: {
             /** Scheme */
             scheme: string;
             /** Trade Name */
@@ -1133,8 +1468,64 @@ export interface components {
             survives: components["schemas"]["Survives"];
             /** First Sync Hours */
             first_sync_hours: number | null;
+            /** Check Hours */
+            check_hours: number;
             /** Rebuild Hours */
             rebuild_hours: number | null;
+            /** Yearly Loss */
+            yearly_loss: number;
+            /** Yearly Damage */
+            yearly_damage: number;
+            /** Mttdl Hours */
+            mttdl_hours: number | null;
+            speed: components["schemas"]["RatesOut"];
+            cost: components["schemas"]["CostOut"];
+            /** Restore Hours */
+            restore_hours: number | null;
+            /** Cautions */
+            cautions: components["schemas"]["CautionOut"][];
+            /** Key */
+            key: string;
+            /** Part */
+            part: string;
+            /** Arranged */
+            arranged: string;
+            /** Arranging Costs */
+            arranging_costs: number;
+            /** Pareto */
+            pareto: boolean;
+            /** Score */
+            score: number;
+            /** Pros */
+            pros: string[];
+            /** Cons */
+            cons: string[];
+        };
+        /** NearestOut */
+        NearestOut: {
+            /** Key */
+            key: string;
+            /** Scheme */
+            scheme: string;
+            /** Description */
+            description: string;
+            /** Usable */
+            usable: number;
+            /** Missing */
+            missing: string[];
+        };
+        /** RatesOut */
+        RatesOut: {
+            /** Random Read */
+            random_read: number;
+            /** Random Write Rmw */
+            random_write_rmw: number;
+            /** Random Write Whole Stripe */
+            random_write_whole_stripe: number;
+            /** Sequential Read */
+            sequential_read: number;
+            /** Sequential Write */
+            sequential_write: number;
         };
         /** RuledOutOut */
         RuledOutOut: {
@@ -1177,6 +1568,8 @@ export interface components {
             guaranteed: number;
             /** Best Case */
             best_case: number;
+            /** Curve */
+            curve: number[];
         };
         /** CompareBody */
         CompareBody: {
@@ -1191,6 +1584,11 @@ export interface components {
              */
             shorthand?: string | null;
             /**
+             * As Listed
+             * @default false
+             */
+            as_listed?: boolean;
+            /**
              * File System
              * @default ext4
              */
@@ -1200,6 +1598,66 @@ export interface components {
              * @default null
              */
             reserved_share?: number | null;
+            /**
+             * Afr
+             * @default null
+             */
+            afr?: number | null;
+            /**
+             * Uber
+             * @default null
+             */
+            uber?: number | null;
+            /**
+             * Rate
+             * @default
+             */
+            rate?: string;
+            /**
+             * Ops
+             * @default null
+             */
+            ops?: number | null;
+            /**
+             * Replace Hours
+             * @default 24
+             */
+            replace_hours?: number;
+            /**
+             * User Share
+             * @default 0
+             */
+            user_share?: number;
+            /**
+             * Price
+             * @default null
+             */
+            price?: number | null;
+            /**
+             * Tariff
+             * @default null
+             */
+            tariff?: number | null;
+            /**
+             * Network
+             * @default
+             */
+            network?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
             /**
              * Need
              * @default
@@ -1211,17 +1669,74 @@ export interface components {
              */
             survive?: number;
             /**
+             * Survive Shelves
+             * @default 0
+             */
+            survive_shelves?: number;
+            /**
+             * Survive Hosts
+             * @default 0
+             */
+            survive_hosts?: number;
+            /**
              * Spares
              * @default null
              */
             spares?: number | null;
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
+            /**
+             * Workload
+             * @default general
+             */
+            workload?: string;
+            /**
+             * Rebuild Limit
+             * @default null
+             */
+            rebuild_limit?: number | null;
+            /**
+             * Widest
+             * @default null
+             */
+            widest?: number | null;
+            /**
+             * Budget
+             * @default null
+             */
+            budget?: number | null;
+            /**
+             * Bays Free
+             * @default 0
+             */
+            bays_free?: number;
+            /**
+             * Mix Kinds
+             * @default false
+             */
+            mix_kinds?: boolean;
         };
         /** CutOut */
         CutOut: {
-            layout: components["schemas"]["LayoutOut"];
+            layout: components["schemas"]["FiguresOut"];
             cut: components["schemas"]["Cut"];
             after: components["schemas"]["After"];
             volume: components["schemas"]["VolumeRoom"];
+            /** Doors */
+            doors: components["schemas"]["DoorOut"][];
+            /** Fixed */
+            fixed: string[];
+            /** Domains */
+            domains: components["schemas"]["DomainOut"][];
+            /** Explanations */
+            explanations: components["schemas"]["ExplanationOut"][];
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
         };
         /** After */
         After: {
@@ -1277,6 +1792,16 @@ export interface components {
             set: number;
             /** Kind */
             kind: string;
+            /**
+             * Shelf
+             * @default null
+             */
+            shelf?: string | null;
+            /**
+             * Host
+             * @default null
+             */
+            host?: string | null;
         };
         /** CutSpare */
         CutSpare: {
@@ -1288,6 +1813,88 @@ export interface components {
             extents: number;
             /** Kind */
             kind: string;
+        };
+        /**
+         * DomainOut
+         * @description What survives of whole shelves, hosts or sites.
+         */
+        DomainOut: {
+            /** Guaranteed */
+            guaranteed: number;
+            /** Best Case */
+            best_case: number;
+            /** Best Case Exact */
+            best_case_exact: boolean;
+            /** Curve */
+            curve: number[];
+            /** Curve Interval */
+            curve_interval: number[][] | null;
+            /** Domain */
+            domain: string;
+            /** Units */
+            units: string[];
+        };
+        /** DoorOut */
+        DoorOut: {
+            /** Change */
+            change: string;
+            /** Name */
+            name: string;
+            /** Opening */
+            opening: string;
+            /** Why */
+            why: string;
+        };
+        /** ExplanationOut */
+        ExplanationOut: {
+            /** Figure */
+            figure: string;
+            /** Title */
+            title: string;
+            /** Formula */
+            formula: string;
+            /** Numbers */
+            numbers: string;
+            /** Source */
+            source: string;
+        };
+        /**
+         * FiguresOut
+         * @description One layout by itself.
+         */
+        FiguresOut: {
+            /** Scheme */
+            scheme: string;
+            /** Trade Name */
+            trade_name: string;
+            /** Description */
+            description: string;
+            /** Sets */
+            sets: string[][];
+            /** Spares */
+            spares: string[];
+            /** Spare Too Small For */
+            spare_too_small_for: components["schemas"]["SpareGap"][];
+            space: components["schemas"]["Space"];
+            survives: components["schemas"]["Survives"];
+            /** First Sync Hours */
+            first_sync_hours: number | null;
+            /** Check Hours */
+            check_hours: number;
+            /** Rebuild Hours */
+            rebuild_hours: number | null;
+            /** Yearly Loss */
+            yearly_loss: number;
+            /** Yearly Damage */
+            yearly_damage: number;
+            /** Mttdl Hours */
+            mttdl_hours: number | null;
+            speed: components["schemas"]["RatesOut"];
+            cost: components["schemas"]["CostOut"];
+            /** Restore Hours */
+            restore_hours: number | null;
+            /** Cautions */
+            cautions: components["schemas"]["CautionOut"][];
         };
         /**
          * VolumeRoom
@@ -1320,6 +1927,11 @@ export interface components {
              */
             shorthand?: string | null;
             /**
+             * As Listed
+             * @default false
+             */
+            as_listed?: boolean;
+            /**
              * File System
              * @default ext4
              */
@@ -1329,6 +1941,66 @@ export interface components {
              * @default null
              */
             reserved_share?: number | null;
+            /**
+             * Afr
+             * @default null
+             */
+            afr?: number | null;
+            /**
+             * Uber
+             * @default null
+             */
+            uber?: number | null;
+            /**
+             * Rate
+             * @default
+             */
+            rate?: string;
+            /**
+             * Ops
+             * @default null
+             */
+            ops?: number | null;
+            /**
+             * Replace Hours
+             * @default 24
+             */
+            replace_hours?: number;
+            /**
+             * User Share
+             * @default 0
+             */
+            user_share?: number;
+            /**
+             * Price
+             * @default null
+             */
+            price?: number | null;
+            /**
+             * Tariff
+             * @default null
+             */
+            tariff?: number | null;
+            /**
+             * Network
+             * @default
+             */
+            network?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
             /** Scheme */
             scheme: string;
             /** Sets */
@@ -1338,13 +2010,195 @@ export interface components {
              * @default 0
              */
             spares?: number;
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
+            /**
+             * Arranged
+             * @default
+             */
+            arranged?: string;
+            /**
+             * Part
+             * @default
+             */
+            part?: string;
             /** Failed */
             failed?: string[];
+            /** Failed Shelves */
+            failed_shelves?: string[];
+            /** Failed Hosts */
+            failed_hosts?: string[];
             /**
              * Volume Size
              * @default
              */
             volume_size?: string;
+        };
+        /** GrowthOut */
+        GrowthOut: {
+            /** Usable */
+            usable: number;
+            /** Paths */
+            paths: components["schemas"]["GrowthPath"][];
+        };
+        /** GrowthPath */
+        GrowthPath: {
+            /** Way */
+            way: string;
+            /** Name */
+            name: string;
+            /** Steps */
+            steps: components["schemas"]["GrowthStep"][];
+            /** Said Before */
+            said_before: string | null;
+            /** Closed */
+            closed: string | null;
+        };
+        /** GrowthStep */
+        GrowthStep: {
+            /** Act */
+            act: string;
+            /** Usable */
+            usable: number;
+            /** Gain */
+            gain: number;
+            /** Hours */
+            hours: number;
+            /** When */
+            when: string;
+            /** Guaranteed */
+            guaranteed: number;
+        };
+        /** GrowthBody */
+        GrowthBody: {
+            /**
+             * Drive Ids
+             * @default null
+             */
+            drive_ids?: number[] | null;
+            /**
+             * Shorthand
+             * @default null
+             */
+            shorthand?: string | null;
+            /**
+             * As Listed
+             * @default false
+             */
+            as_listed?: boolean;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Afr
+             * @default null
+             */
+            afr?: number | null;
+            /**
+             * Uber
+             * @default null
+             */
+            uber?: number | null;
+            /**
+             * Rate
+             * @default
+             */
+            rate?: string;
+            /**
+             * Ops
+             * @default null
+             */
+            ops?: number | null;
+            /**
+             * Replace Hours
+             * @default 24
+             */
+            replace_hours?: number;
+            /**
+             * User Share
+             * @default 0
+             */
+            user_share?: number;
+            /**
+             * Price
+             * @default null
+             */
+            price?: number | null;
+            /**
+             * Tariff
+             * @default null
+             */
+            tariff?: number | null;
+            /**
+             * Network
+             * @default
+             */
+            network?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
+            /** Scheme */
+            scheme: string;
+            /** Sets */
+            sets: number;
+            /**
+             * Spares
+             * @default 0
+             */
+            spares?: number;
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
+            /**
+             * Arranged
+             * @default
+             */
+            arranged?: string;
+            /**
+             * Part
+             * @default
+             */
+            part?: string;
+            /** Failed */
+            failed?: string[];
+            /** Failed Shelves */
+            failed_shelves?: string[];
+            /** Failed Hosts */
+            failed_hosts?: string[];
+            /**
+             * Larger
+             * @default
+             */
+            larger?: string;
+            /**
+             * Steps
+             * @default 3
+             */
+            steps?: number;
         };
         /** SchemesOut */
         SchemesOut: {
@@ -1352,6 +2206,12 @@ export interface components {
             schemes: components["schemas"]["SchemeOut"][];
             /** File Systems */
             file_systems: components["schemas"]["FileSystemOut"][];
+            /** Workloads */
+            workloads: components["schemas"]["WorkloadOut"][];
+            /** Cautions */
+            cautions: {
+                [key: string]: string;
+            };
         };
         /** FileSystemOut */
         FileSystemOut: {
@@ -1372,6 +2232,1107 @@ export interface components {
             about: string;
             /** Survives */
             survives: number;
+        };
+        /** WorkloadOut */
+        WorkloadOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** About */
+            about: string;
+            /** Weights */
+            weights: {
+                [key: string]: number;
+            };
+        };
+        /** ExportBody */
+        ExportBody: {
+            /**
+             * Drive Ids
+             * @default null
+             */
+            drive_ids?: number[] | null;
+            /**
+             * Shorthand
+             * @default null
+             */
+            shorthand?: string | null;
+            /**
+             * As Listed
+             * @default false
+             */
+            as_listed?: boolean;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Afr
+             * @default null
+             */
+            afr?: number | null;
+            /**
+             * Uber
+             * @default null
+             */
+            uber?: number | null;
+            /**
+             * Rate
+             * @default
+             */
+            rate?: string;
+            /**
+             * Ops
+             * @default null
+             */
+            ops?: number | null;
+            /**
+             * Replace Hours
+             * @default 24
+             */
+            replace_hours?: number;
+            /**
+             * User Share
+             * @default 0
+             */
+            user_share?: number;
+            /**
+             * Price
+             * @default null
+             */
+            price?: number | null;
+            /**
+             * Tariff
+             * @default null
+             */
+            tariff?: number | null;
+            /**
+             * Network
+             * @default
+             */
+            network?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
+            /**
+             * Need
+             * @default
+             */
+            need?: string;
+            /**
+             * Survive
+             * @default 0
+             */
+            survive?: number;
+            /**
+             * Survive Shelves
+             * @default 0
+             */
+            survive_shelves?: number;
+            /**
+             * Survive Hosts
+             * @default 0
+             */
+            survive_hosts?: number;
+            /**
+             * Spares
+             * @default null
+             */
+            spares?: number | null;
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
+            /**
+             * Workload
+             * @default general
+             */
+            workload?: string;
+            /**
+             * Rebuild Limit
+             * @default null
+             */
+            rebuild_limit?: number | null;
+            /**
+             * Widest
+             * @default null
+             */
+            widest?: number | null;
+            /**
+             * Budget
+             * @default null
+             */
+            budget?: number | null;
+            /**
+             * Bays Free
+             * @default 0
+             */
+            bays_free?: number;
+            /**
+             * Mix Kinds
+             * @default false
+             */
+            mix_kinds?: boolean;
+            /** Keys */
+            keys?: string[];
+            /**
+             * Title
+             * @default Comparison of layouts
+             */
+            title?: string;
+            /**
+             * Binary
+             * @default false
+             */
+            binary?: boolean;
+        };
+        /**
+         * ChosenBody
+         * @description One layout of a comparison: what its key says.
+         */
+        ChosenBody: {
+            /**
+             * Drive Ids
+             * @default null
+             */
+            drive_ids?: number[] | null;
+            /**
+             * Shorthand
+             * @default null
+             */
+            shorthand?: string | null;
+            /**
+             * As Listed
+             * @default false
+             */
+            as_listed?: boolean;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Afr
+             * @default null
+             */
+            afr?: number | null;
+            /**
+             * Uber
+             * @default null
+             */
+            uber?: number | null;
+            /**
+             * Rate
+             * @default
+             */
+            rate?: string;
+            /**
+             * Ops
+             * @default null
+             */
+            ops?: number | null;
+            /**
+             * Replace Hours
+             * @default 24
+             */
+            replace_hours?: number;
+            /**
+             * User Share
+             * @default 0
+             */
+            user_share?: number;
+            /**
+             * Price
+             * @default null
+             */
+            price?: number | null;
+            /**
+             * Tariff
+             * @default null
+             */
+            tariff?: number | null;
+            /**
+             * Network
+             * @default
+             */
+            network?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
+            /** Scheme */
+            scheme: string;
+            /** Sets */
+            sets: number;
+            /**
+             * Spares
+             * @default 0
+             */
+            spares?: number;
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
+            /**
+             * Arranged
+             * @default
+             */
+            arranged?: string;
+            /**
+             * Part
+             * @default
+             */
+            part?: string;
+            /** Failed */
+            failed?: string[];
+            /** Failed Shelves */
+            failed_shelves?: string[];
+            /** Failed Hosts */
+            failed_hosts?: string[];
+        };
+        /** SpreadOut */
+        SpreadOut: {
+            /** Domain */
+            domain: string;
+            /** Domains */
+            domains: components["schemas"]["SpreadDomain"][];
+            /** Drives */
+            drives: string[];
+            /** Volumes */
+            volumes: components["schemas"]["SpreadVolumeOut"][];
+            survives: components["schemas"]["SurveyOut"];
+            /** Stripes Max */
+            stripes_max: {
+                [key: string]: number;
+            };
+            /** Used */
+            used: number;
+            /** Free */
+            free: number;
+            /** Rebuild Hours */
+            rebuild_hours: number;
+            /** Self Repair */
+            self_repair: boolean;
+            /** Self Repair Fails Without */
+            self_repair_fails_without: string[];
+            /** Partners */
+            partners: number[][];
+            /** Space */
+            space: {
+                [key: string]: components["schemas"]["Space"];
+            };
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+        };
+        /** SpreadDomain */
+        SpreadDomain: {
+            /** Name */
+            name: string;
+            /** Extents */
+            extents: number;
+        };
+        /** SpreadSurvives */
+        SpreadSurvives: {
+            /** Guaranteed */
+            guaranteed: number;
+            /** Best Case */
+            best_case: number;
+            /** Best Case Exact */
+            best_case_exact: boolean;
+            /** Curve */
+            curve: number[];
+            /** Curve Interval */
+            curve_interval: number[][] | null;
+            /** Domain */
+            domain: string;
+            /** Domains Guaranteed */
+            domains_guaranteed: number;
+            /** Domains Best Case */
+            domains_best_case: number;
+            /** Domains Curve */
+            domains_curve: number[];
+        };
+        /** SpreadVolumeOut */
+        SpreadVolumeOut: {
+            /** Name */
+            name: string;
+            /** Size */
+            size: number;
+            /** Protection */
+            protection: string;
+            /** Width */
+            width: number;
+            /** Stripes */
+            stripes: number;
+            /** Pool Use */
+            pool_use: number;
+            survives: components["schemas"]["SpreadSurvives"];
+            /** Rebuild Hours */
+            rebuild_hours: number;
+            /** Yearly Loss */
+            yearly_loss: number;
+            /** Yearly Damage */
+            yearly_damage: number;
+            /** Mttdl Hours */
+            mttdl_hours: number | null;
+        };
+        /** SurveyOut */
+        SurveyOut: {
+            /** Guaranteed */
+            guaranteed: number;
+            /** Best Case */
+            best_case: number;
+            /** Best Case Exact */
+            best_case_exact: boolean;
+            /** Curve */
+            curve: number[];
+            /** Curve Interval */
+            curve_interval: number[][] | null;
+        };
+        /** SpreadBody */
+        SpreadBody: {
+            /**
+             * Drive Ids
+             * @default null
+             */
+            drive_ids?: number[] | null;
+            /**
+             * Shorthand
+             * @default null
+             */
+            shorthand?: string | null;
+            /**
+             * As Listed
+             * @default false
+             */
+            as_listed?: boolean;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Afr
+             * @default null
+             */
+            afr?: number | null;
+            /**
+             * Uber
+             * @default null
+             */
+            uber?: number | null;
+            /**
+             * Rate
+             * @default
+             */
+            rate?: string;
+            /**
+             * Ops
+             * @default null
+             */
+            ops?: number | null;
+            /**
+             * Replace Hours
+             * @default 24
+             */
+            replace_hours?: number;
+            /**
+             * User Share
+             * @default 0
+             */
+            user_share?: number;
+            /**
+             * Price
+             * @default null
+             */
+            price?: number | null;
+            /**
+             * Tariff
+             * @default null
+             */
+            tariff?: number | null;
+            /**
+             * Network
+             * @default
+             */
+            network?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
+            /**
+             * Domain
+             * @default drive
+             */
+            domain?: string;
+            /** Volumes */
+            volumes: components["schemas"]["VolumeAsked"][];
+        };
+        /** VolumeAsked */
+        VolumeAsked: {
+            /**
+             * Name
+             * @default
+             */
+            name?: string;
+            /** Size */
+            size: string;
+            /** Protection */
+            protection: string;
+        };
+        /** PricesOut */
+        PricesOut: {
+            /** Models */
+            models: components["schemas"]["ModelOut"][];
+        };
+        /** ModelOut */
+        ModelOut: {
+            /** Maker */
+            maker: string | null;
+            /** Model */
+            model: string;
+            /** Size */
+            size: number;
+            /** Kind */
+            kind: string;
+            /** Price */
+            price: number | null;
+            /** Currency */
+            currency: string | null;
+            /** Rate */
+            rate: number | null;
+            /** Afr */
+            afr: number | null;
+            /** Uber */
+            uber: number | null;
+            /** Ops */
+            ops: number | null;
+            /** Watts */
+            watts: number | null;
+        };
+        /** PricesReadOut */
+        PricesReadOut: {
+            /** Stored */
+            stored: number;
+            /** Errors */
+            errors: components["schemas"]["PriceError"][];
+        };
+        /** PriceError */
+        PriceError: {
+            /** Row */
+            row: number;
+            /** Column */
+            column: string | null;
+            /** Reason */
+            reason: string;
+        };
+        /** PriceForm */
+        PriceForm: {
+            /**
+             * File
+             * Format: binary
+             */
+            file: string;
+        };
+        /** ShoppingOut */
+        ShoppingOut: {
+            /** Purchases */
+            purchases: components["schemas"]["PurchaseOut"][];
+            /** More */
+            more: number;
+            /** Ruled Out */
+            ruled_out: components["schemas"]["NotBought"][];
+        };
+        /** LaterOut */
+        LaterOut: {
+            /** Need */
+            need: number;
+            /** Add */
+            add: number;
+            /** How */
+            how: string;
+            /** Usable */
+            usable: number;
+            /** Cost */
+            cost: number;
+        };
+        /** NotBought */
+        NotBought: {
+            /** Model */
+            model: string;
+            /** Why */
+            why: string;
+        };
+        /** PurchaseOut */
+        PurchaseOut: {
+            /** Model */
+            model: string;
+            /** Count */
+            count: number;
+            /** Description */
+            description: string;
+            layout: components["schemas"]["FiguresOut"];
+            /** Cost */
+            cost: number;
+            /** Currency */
+            currency: string | null;
+            /** Later */
+            later: components["schemas"]["LaterOut"][];
+            /** Cost In All */
+            cost_in_all: number | null;
+            /** Bays Left */
+            bays_left: number;
+            /** Cheapest Now */
+            cheapest_now: boolean;
+            /** Cheapest In All */
+            cheapest_in_all: boolean;
+        };
+        /** ShoppingBody */
+        ShoppingBody: {
+            /**
+             * Drive Ids
+             * @default null
+             */
+            drive_ids?: number[] | null;
+            /**
+             * Shorthand
+             * @default null
+             */
+            shorthand?: string | null;
+            /**
+             * As Listed
+             * @default false
+             */
+            as_listed?: boolean;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Afr
+             * @default null
+             */
+            afr?: number | null;
+            /**
+             * Uber
+             * @default null
+             */
+            uber?: number | null;
+            /**
+             * Rate
+             * @default
+             */
+            rate?: string;
+            /**
+             * Ops
+             * @default null
+             */
+            ops?: number | null;
+            /**
+             * Replace Hours
+             * @default 24
+             */
+            replace_hours?: number;
+            /**
+             * User Share
+             * @default 0
+             */
+            user_share?: number;
+            /**
+             * Price
+             * @default null
+             */
+            price?: number | null;
+            /**
+             * Tariff
+             * @default null
+             */
+            tariff?: number | null;
+            /**
+             * Network
+             * @default
+             */
+            network?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
+            /**
+             * Need
+             * @default
+             */
+            need?: string;
+            /**
+             * Survive
+             * @default 0
+             */
+            survive?: number;
+            /**
+             * Survive Shelves
+             * @default 0
+             */
+            survive_shelves?: number;
+            /**
+             * Survive Hosts
+             * @default 0
+             */
+            survive_hosts?: number;
+            /**
+             * Spares
+             * @default null
+             */
+            spares?: number | null;
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
+            /**
+             * Workload
+             * @default general
+             */
+            workload?: string;
+            /**
+             * Rebuild Limit
+             * @default null
+             */
+            rebuild_limit?: number | null;
+            /**
+             * Widest
+             * @default null
+             */
+            widest?: number | null;
+            /**
+             * Budget
+             * @default null
+             */
+            budget?: number | null;
+            /**
+             * Bays Free
+             * @default 0
+             */
+            bays_free?: number;
+            /**
+             * Mix Kinds
+             * @default false
+             */
+            mix_kinds?: boolean;
+            /** Bays */
+            bays: number;
+            /** Then */
+            then?: string[];
+            /**
+             * With Drives
+             * @default false
+             */
+            with_drives?: boolean;
+        };
+        /** SplitOut */
+        SplitOut: {
+            /** Shares */
+            shares: components["schemas"]["ShareOut"][];
+            /** Meets */
+            meets: boolean;
+            one_pool: components["schemas"]["LayoutOut"] | null;
+            /** One Pool Short */
+            one_pool_short: string | null;
+            /** Compared */
+            compared: string[];
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+        };
+        /** ShareOut */
+        ShareOut: {
+            /** Name */
+            name: string;
+            /** Workload */
+            workload: string;
+            /** Need */
+            need: number;
+            /** Survive */
+            survive: number;
+            /** Drives */
+            drives: string[];
+            layout: components["schemas"]["LayoutOut"] | null;
+            /** Why */
+            why: string;
+        };
+        /** SplitBody */
+        SplitBody: {
+            /**
+             * Drive Ids
+             * @default null
+             */
+            drive_ids?: number[] | null;
+            /**
+             * Shorthand
+             * @default null
+             */
+            shorthand?: string | null;
+            /**
+             * As Listed
+             * @default false
+             */
+            as_listed?: boolean;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Afr
+             * @default null
+             */
+            afr?: number | null;
+            /**
+             * Uber
+             * @default null
+             */
+            uber?: number | null;
+            /**
+             * Rate
+             * @default
+             */
+            rate?: string;
+            /**
+             * Ops
+             * @default null
+             */
+            ops?: number | null;
+            /**
+             * Replace Hours
+             * @default 24
+             */
+            replace_hours?: number;
+            /**
+             * User Share
+             * @default 0
+             */
+            user_share?: number;
+            /**
+             * Price
+             * @default null
+             */
+            price?: number | null;
+            /**
+             * Tariff
+             * @default null
+             */
+            tariff?: number | null;
+            /**
+             * Network
+             * @default
+             */
+            network?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
+            /** Uses */
+            uses: components["schemas"]["UseAsked"][];
+        };
+        /** UseAsked */
+        UseAsked: {
+            /** Name */
+            name: string;
+            /** Workload */
+            workload: string;
+            /**
+             * Need
+             * @default
+             */
+            need?: string;
+            /**
+             * Survive
+             * @default 1
+             */
+            survive?: number;
+        };
+        /** SavedOut */
+        SavedOut: {
+            /** Comparisons */
+            comparisons: components["schemas"]["SavedLine"][];
+            /** More */
+            more: boolean;
+        };
+        /** SavedLine */
+        SavedLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Question */
+            question: string;
+            /** Layouts */
+            layouts: components["schemas"]["LayoutOut"][];
+        };
+        /** SaveBody */
+        SaveBody: {
+            /**
+             * Drive Ids
+             * @default null
+             */
+            drive_ids?: number[] | null;
+            /**
+             * Shorthand
+             * @default null
+             */
+            shorthand?: string | null;
+            /**
+             * As Listed
+             * @default false
+             */
+            as_listed?: boolean;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Afr
+             * @default null
+             */
+            afr?: number | null;
+            /**
+             * Uber
+             * @default null
+             */
+            uber?: number | null;
+            /**
+             * Rate
+             * @default
+             */
+            rate?: string;
+            /**
+             * Ops
+             * @default null
+             */
+            ops?: number | null;
+            /**
+             * Replace Hours
+             * @default 24
+             */
+            replace_hours?: number;
+            /**
+             * User Share
+             * @default 0
+             */
+            user_share?: number;
+            /**
+             * Price
+             * @default null
+             */
+            price?: number | null;
+            /**
+             * Tariff
+             * @default null
+             */
+            tariff?: number | null;
+            /**
+             * Network
+             * @default
+             */
+            network?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
+            /**
+             * Need
+             * @default
+             */
+            need?: string;
+            /**
+             * Survive
+             * @default 0
+             */
+            survive?: number;
+            /**
+             * Survive Shelves
+             * @default 0
+             */
+            survive_shelves?: number;
+            /**
+             * Survive Hosts
+             * @default 0
+             */
+            survive_hosts?: number;
+            /**
+             * Spares
+             * @default null
+             */
+            spares?: number | null;
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
+            /**
+             * Workload
+             * @default general
+             */
+            workload?: string;
+            /**
+             * Rebuild Limit
+             * @default null
+             */
+            rebuild_limit?: number | null;
+            /**
+             * Widest
+             * @default null
+             */
+            widest?: number | null;
+            /**
+             * Budget
+             * @default null
+             */
+            budget?: number | null;
+            /**
+             * Bays Free
+             * @default 0
+             */
+            bays_free?: number;
+            /**
+             * Mix Kinds
+             * @default false
+             */
+            mix_kinds?: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note?: string;
+            /** Address */
+            address: string;
+            /** Keys */
+            keys: string[];
+        };
+        /** RenameBody */
+        RenameBody: {
+            /** Name */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note?: string;
         };
         /** SheetOut */
         SheetOut: {
@@ -1835,6 +3796,57 @@ export interface components {
              * @default 0.3
              */
             share?: number;
+        };
+        /** BackupsOut */
+        BackupsOut: {
+            /** Backups */
+            backups: components["schemas"]["BackupOut"][];
+            /** Without */
+            without: string[];
+        };
+        /** BackupOut */
+        BackupOut: {
+            /** Volume Id */
+            volume_id: number | null;
+            /** About */
+            about: string;
+            /** Place */
+            place: string;
+            /** Age Hours */
+            age_hours: number;
+            /** Link */
+            link: number;
+            /** Restore Hours */
+            restore_hours: number;
+            /** Recorded By */
+            recorded_by: string;
+            /**
+             * Recorded At
+             * Format: date-time
+             */
+            recorded_at: string;
+        };
+        /** BackupBody */
+        BackupBody: {
+            /**
+             * Volume Id
+             * @default null
+             */
+            volume_id?: number | null;
+            /** Place */
+            place: string;
+            /** Age Hours */
+            age_hours: number;
+            /** Link */
+            link: string;
+        };
+        /** ForgetBody */
+        ForgetBody: {
+            /**
+             * Volume Id
+             * @default null
+             */
+            volume_id?: number | null;
         };
         /** PaceBody */
         PaceBody: {
@@ -2693,6 +4705,39 @@ export interface operations {
             };
         };
     };
+    compare_growing_compare_growth_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrowthBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GrowthOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
     compare_schemes_schemes_get: {
         parameters: {
             query?: never;
@@ -2709,6 +4754,425 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SchemesOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    compare_export_csv_compare_export_csv_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportBody"];
+            };
+        };
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    compare_export_json_compare_export_json_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportBody"];
+            };
+        };
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    compare_export_svg_compare_export_svg_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChosenBody"];
+            };
+        };
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    compare_export_pdf_compare_export_pdf_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportBody"];
+            };
+        };
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    deciding_spread_compare_spread_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SpreadBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpreadOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    deciding_prices_prices_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PricesOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    deciding_bring_in_prices_prices_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["PriceForm"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PricesReadOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    deciding_buy_compare_buy_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShoppingBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShoppingOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    deciding_splitting_compare_split_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SplitBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SplitOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    comparisons_comparisons_comparisons_get: {
+        parameters: {
+            query?: {
+                before?: number | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    comparisons_save_comparisons_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SaveBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedLine"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    comparisons_comparison_comparisons__int_comparison_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedLine"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    comparisons_rename_comparisons__int_comparison_id__rename_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenameBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedLine"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    comparisons_remove_comparisons__int_comparison_id__remove_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedLine"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -3097,6 +5561,107 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    backups_backups_pools__int_pool_id__backups_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    backups_record_pools__int_pool_id__backups_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackupBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    backups_forget_pools__int_pool_id__backups_forget_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForgetBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupsOut"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -231,7 +231,7 @@ function Answer({
   );
 }
 
-export function nameOf(layout?: Layout): string {
+export function nameOf(layout?: Schema["FiguresOut"]): string {
   if (!layout) return "";
   return `${layout.scheme}${layout.trade_name ? ` (${layout.trade_name})` : ""}, ${layout.description}`;
 }

@@ -1,0 +1,302 @@
+"""A comparison as a document for whoever pays: PDF (ISO 32000), on A4, in our own type."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Mapping, Sequence
+from functools import lru_cache
+from importlib.resources import files
+from typing import Any
+from xml.sax.saxutils import escape
+
+from fontTools.ttLib import TTFont as FontFile
+from fontTools.varLib.instancer import instantiateVariableFont
+from reportlab.graphics.shapes import Drawing as Picture
+from reportlab.graphics.shapes import Line, Path, Rect, String
+from reportlab.lib.colors import HexColor
+from reportlab.lib.enums import TA_RIGHT
+from reportlab.lib.pagesizes import A4
+from reportlab.lib.styles import ParagraphStyle
+from reportlab.lib.units import mm
+from reportlab.pdfbase import pdfmetrics
+from reportlab.pdfbase.ttfonts import TTFont
+from reportlab.pdfgen.canvas import Canvas
+from reportlab.platypus import KeepTogether, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
+
+from pairshelf.core.report import cut_json
+from pairshelf.core.search import Candidate, Question
+from pairshelf.core.units import UnitSystem, format_duration, format_size
+from pairshelf.core.workloads import workload_of
+from pairshelf.formats.cut_drawing import Box, Outline, draw_cut
+
+_INK, _FAINT, _LINE, _PINE, _RUST = (HexColor(c) for c in ("#26221b", "#625a4b", "#d9cfba", "#1f4a3d", "#9c3f1b"))
+_FILLS = {
+    "data": HexColor("#efe7d6"),
+    "redundancy": HexColor("#ffffff"),
+    "blank": HexColor("#ffffff"),
+    "band": HexColor("#ffffff"),
+}
+_WIDTH = A4[0] - 36 * mm
+
+Flowables = list[Any]
+
+
+@lru_cache
+def _fonts() -> tuple[str, str]:
+    """Regular and semi-bold, cut once a process from the variable font."""
+    source = files("fontpkg_source_sans_3") / "files" / "SourceSans3[wght].ttf"
+    for name, weight in (("PairShelf", 400), ("PairShelf-Strong", 620)):
+        font = FontFile(io.BytesIO(source.read_bytes()))
+        cut = io.BytesIO()
+        instantiateVariableFont(font, {"wght": weight}, inplace=True).save(cut)
+        cut.seek(0)
+        pdfmetrics.registerFont(TTFont(name, cut))
+    pdfmetrics.registerFontFamily("PairShelf", normal="PairShelf", bold="PairShelf-Strong")
+    return "PairShelf", "PairShelf-Strong"
+
+
+@lru_cache
+def _styles() -> dict[str, ParagraphStyle]:
+    plain, strong = _fonts()
+    body = ParagraphStyle("body", fontName=plain, fontSize=9.5, leading=13, textColor=_INK)
+    return {
+        "title": ParagraphStyle("title", body, fontName=strong, fontSize=18, leading=22, spaceAfter=2),
+        "head": ParagraphStyle("head", body, fontName=strong, fontSize=11.5, leading=15, spaceBefore=12, spaceAfter=4),
+        "body": body,
+        "cell": ParagraphStyle("cell", body, fontSize=8.8, leading=11.5),
+        "right": ParagraphStyle("right", body, fontSize=8.8, leading=11.5, alignment=TA_RIGHT),
+        "faint": ParagraphStyle("faint", body, fontSize=8.6, leading=11.5, textColor=_FAINT),
+    }
+
+
+def comparison_pdf(
+    title: str, question: Question, report: Mapping[str, Any], side: Sequence[Candidate], labels: Mapping[str, str],
+    system: UnitSystem = "decimal",
+) -> bytes:  # fmt: skip
+    """The document: what was asked, what is suggested and why, layouts side by side, the first one drawn."""
+    styles = _styles()
+    first = side[0]
+    story: Flowables = [
+        Paragraph(escape(title), styles["title"]),
+        Paragraph(_asked(question, report, system), styles["faint"]),
+    ]
+    if report["reason"]:
+        best = next(layout for layout in report["layouts"] if layout["key"] == report["recommended"])
+        story.append(Paragraph("Suggested", styles["head"]))
+        story.append(Paragraph(f"<b>{escape(_name(best))}.</b> {escape(report['reason'])}", styles["body"]))
+    story.append(Paragraph("Side by side" if len(side) > 1 else "In figures", styles["head"]))
+    story.append(_table(side, system))
+    story.append(KeepTogether([
+        Paragraph(f"The cut: {escape(first.layout.scheme.id)}", styles["head"]), _picture(first, labels),
+        Paragraph("Plain: data. Hatched: redundancy. Blank: left over. With a band: spare.", styles["faint"]),
+    ]))  # fmt: skip
+    story += _for_and_against(first)
+    story += _basis(report, question)
+    out = io.BytesIO()
+    document = SimpleDocTemplate(
+        out, pagesize=A4, leftMargin=18 * mm, rightMargin=18 * mm, topMargin=18 * mm, bottomMargin=18 * mm, title=title,
+        author="Pair Shelf", invariant=1,
+    )  # fmt: skip
+    document.build(story, onFirstPage=_foot, onLaterPages=_foot)
+    return out.getvalue()
+
+
+def _foot(canvas: Canvas, document: SimpleDocTemplate) -> None:
+    canvas.saveState()
+    canvas.setFont(_fonts()[0], 8)
+    canvas.setFillColor(_FAINT)
+    canvas.drawString(18 * mm, 10 * mm, "Pair Shelf: a plan, nothing has been built")
+    canvas.drawRightString(A4[0] - 18 * mm, 10 * mm, f"page {document.page}")
+    canvas.restoreState()
+
+
+def _name(layout: Mapping[str, Any]) -> str:
+    trade = f" ({layout['trade_name']})" if layout["trade_name"] else ""
+    return f"{layout['scheme']}{trade}, {layout['description']}"
+
+
+def _asked(question: Question, report: Mapping[str, Any], system: UnitSystem) -> str:
+    needs = [f"{report['drives']} drives", f"for {workload_of(question.workload).name}"]
+    if question.need:
+        needs.append(f"at least {format_size(question.need, system)} usable")
+    for count, what in (
+        (question.survive, "drive"),
+        (question.survive_shelves, "shelf"),
+        (question.survive_hosts, "host"),
+    ):
+        if count:
+            needs.append(
+                f"any {count} failed {what if count == 1 else {'drive': 'drives', 'shelf': 'shelves', 'host': 'hosts'}[what]} survived"
+            )
+    if question.rebuild_limit:
+        needs.append(f"rebuilds within {question.rebuild_limit:g} h")
+    if question.budget:
+        needs.append(f"a budget of {question.budget:,.2f}")
+    return escape("Asked: " + ", ".join(needs) + ".")
+
+
+def _table(side: Sequence[Candidate], system: UnitSystem) -> Table:
+    styles = _styles()
+
+    def hours(value: float | None) -> str:
+        return "–" if value is None else format_duration(value * 3600)
+
+    def row(label: str, values: Sequence[str]) -> list[Paragraph]:
+        return [Paragraph(label, styles["cell"]), *(Paragraph(escape(v), styles["right"]) for v in values)]
+
+    found = [c.assessment for c in side]
+    head = [Paragraph("", styles["cell"])]
+    for c in side:
+        text = f"<b>{escape(c.layout.scheme.id)}</b><br/>{len(c.layout.sets)} × {c.layout.width}"
+        head.append(Paragraph(text + (f" + {len(c.layout.spares)} spare" if c.layout.spares else ""), styles["right"]))
+    rows = [
+        head,
+        row("Usable capacity", [format_size(a.space.usable, system) for a in found]),
+        row("Redundancy", [format_size(a.space.redundancy, system) for a in found]),
+        row("Failures survived, whichever", [str(a.survives.guaranteed) for a in found]),
+        row("Failures survived, at best", [str(a.survives.best_case) for a in found]),
+        row("Rebuild of one drive", [hours(a.rebuild_hours) for a in found]),
+        row("Loss of data within a year", [_chance(a.odds.yearly_loss) for a in found]),
+        row("Damage or loss within a year", [_chance(a.odds.yearly_damage) for a in found]),
+        row("Small writes a second", [f"{a.speed.random_write_rmw:,.0f}" for a in found]),
+        row("Writing large files", [f"{format_size(round(a.speed.sequential_write), system)}/s" for a in found]),
+        row("Cost of the drives", [_money(a.cost.total, a.cost.currency) for a in found]),
+        row("Cost per usable TB", [_money(a.cost.per_usable_tb, a.cost.currency) for a in found]),
+    ]
+    if any(a.restore_hours is not None for a in found):
+        rows.append(row("Restore of a full volume", [hours(a.restore_hours) for a in found]))
+    table = Table(rows, colWidths=[52 * mm, *([(_WIDTH - 52 * mm) / len(side)] * len(side))])
+    table.setStyle(TableStyle([
+        ("LINEBELOW", (0, 0), (-1, -1), 0.4, _LINE), ("LINEBELOW", (0, 0), (-1, 0), 0.8, _INK),
+        ("TOPPADDING", (0, 0), (-1, -1), 2), ("BOTTOMPADDING", (0, 0), (-1, -1), 3), ("VALIGN", (0, 0), (-1, -1), "BOTTOM"),
+    ]))  # fmt: skip
+    return table
+
+
+def _chance(value: float) -> str:
+    """A chance a year, in per cent or as once in so many years."""
+    if value >= 0.01:
+        return f"{value:.1%}"
+    return f"1 in {float(f'{1 / value:.2g}'):,.0f}" if value > 1e-12 else "below 1 in 10¹²"
+
+
+def _money(value: float | None, currency: str | None) -> str:
+    return "not known" if value is None else f"{value:,.2f} {currency or ''}".strip()
+
+
+def _picture(candidate: Candidate, labels: Mapping[str, str]) -> Picture:
+    drawing = draw_cut(cut_json(candidate.layout), labels)
+    scale = min(1.0, _WIDTH / drawing.width)
+    picture = Picture(drawing.width * scale, drawing.height * scale)
+    picture.scale(scale, scale)
+    high = drawing.height
+    for shape in drawing.shapes:
+        if isinstance(shape, Box):
+            stroke = _INK if shape.fill == "band" else None
+            foot = high - shape.y - shape.height
+            picture.add(
+                Rect(
+                    shape.x,
+                    foot,
+                    shape.width,
+                    shape.height,
+                    fillColor=_FILLS[shape.fill],
+                    strokeColor=stroke,
+                    strokeWidth=0.6,
+                )
+            )
+            if shape.fill == "redundancy":
+                _hatch(picture, shape.x, foot, shape.width, shape.height)
+        elif isinstance(shape, Outline):
+            picture.add(_outline(shape, high))
+        else:
+            picture.add(
+                String(
+                    shape.x,
+                    high - shape.y,
+                    shape.text,
+                    fontName=_fonts()[0],
+                    fontSize=shape.size,
+                    textAnchor="middle",
+                    fillColor=_INK,
+                )
+            )
+    return picture
+
+
+def _hatch(picture: Picture, x: float, foot: float, width: float, height: float, step: float = 4.0) -> None:
+    """Lines rising to the right, cut off at the edges of the rectangle."""
+    offset = -height + step
+    while offset < width:
+        start, end = max(0.0, offset), min(width, offset + height)
+        if end > start:
+            picture.add(
+                Line(
+                    x + start, foot + start - offset, x + end, foot + end - offset, strokeColor=_FAINT, strokeWidth=0.7
+                )
+            )
+        offset += step
+
+
+def _outline(shape: Outline, high: float) -> Path:
+    path = Path(fillColor=None, strokeColor=_RUST if shape.failed else _INK, strokeWidth=0.9)
+    x, right, top, foot = shape.x, shape.x + shape.width, high - shape.y, high - shape.y - shape.height
+    path.moveTo(x, top)
+    path.lineTo(right, top)
+    if shape.kind == "hdd":
+        r = min(7.0, shape.width / 2, shape.height / 2)
+        path.lineTo(right, foot + r)
+        path.curveTo(right, foot + r / 3, right - r / 3, foot, right - r, foot)
+        path.lineTo(x + r, foot)
+        path.curveTo(x + r / 3, foot, x, foot + r / 3, x, foot + r)
+    elif shape.kind == "nvme":
+        middle, notch = (x + right) / 2, min(5.0, shape.width / 4)
+        for px, py in (
+            (right, foot),
+            (middle + notch, foot),
+            (middle, foot + notch),
+            (middle - notch, foot),
+            (x, foot),
+        ):
+            path.lineTo(px, py)
+    else:
+        path.lineTo(right, foot)
+        path.lineTo(x, foot)
+    path.closePath()
+    return path
+
+
+def _for_and_against(candidate: Candidate) -> Flowables:
+    styles = _styles()
+    story: Flowables = [Paragraph(f"For and against {escape(candidate.layout.scheme.id)}", styles["head"])]
+    for sign, sentences in (("+", candidate.reasons.pros), ("−", candidate.reasons.cons)):
+        story += [Paragraph(f"{sign} {escape(s)}", styles["body"]) for s in sentences]
+    advice = [c.sentence for c in candidate.assessment.cautions if c.sentence not in candidate.reasons.cons]
+    story += [Paragraph(escape(s), styles["body"]) for s in advice]
+    return story
+
+
+_BASIS = {
+    "afr": "Yearly failure rate (mean)",
+    "uber": "Unreadable sectors per bit read (worst)",
+    "rate": "Sequential rate (slowest)",
+    "ops": "Small operations a second (slowest)",
+}
+
+
+def _basis(report: Mapping[str, Any], question: Question) -> Flowables:
+    styles = _styles()
+    story: Flowables = [Paragraph("What the figures stand on", styles["head"])]
+    for line in report["basis"]:
+        value = {
+            "afr": f"{line['value']:.2%}", "uber": f"{line['value']:g}", "rate": f"{format_size(round(line['value']))}/s",
+        }.get(line["name"], f"{line['value']:,.0f}")  # fmt: skip
+        story.append(Paragraph(f"{_BASIS[line['name']]}: <b>{value}</b>, {escape(line['source'])}.", styles["faint"]))
+    story.append(Paragraph(
+        f"Without a spare a new drive is in after {question.given.replace_hours:g} h; users take {question.given.user_share:.0%} of "
+        "the drives during a rebuild. The odds are those of a Markov chain with one repair at a time, on the safe side for "
+        "independent failures; drives of one batch fail together more often. UBER is the maker's ceiling. "
+        "File-system overheads are estimates.", styles["faint"],
+    ))  # fmt: skip
+    story.append(Spacer(1, 4))
+    return story
