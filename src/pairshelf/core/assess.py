@@ -10,8 +10,8 @@ from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.cautions import Caution, cautions
 from pairshelf.core.drives import Drive
 from pairshelf.core.figures.cost import Cost, cost, restore_hours
-from pairshelf.core.figures.durations import check, first_sync, slowest_rebuild, with_users
-from pairshelf.core.figures.odds import Chain, Odds, chain_of_curve, failure_rate, odds, unreadable
+from pairshelf.core.figures.durations import Duration, check, first_sync, slowest_rebuild, with_users
+from pairshelf.core.figures.odds import Asked, Chain, Odds, chain_of_curve, failure_rate, odds_of_all, unreadable
 from pairshelf.core.figures.space import SpaceAccount, space_account
 from pairshelf.core.figures.speed import Speed, speed
 from pairshelf.core.figures.survival import Survival, curve, survival
@@ -56,19 +56,47 @@ def assess(
     layout: Layout, given: Assumptions, *, file_system: str = DEFAULT_FILE_SYSTEM, reserved_share: float | None = None
 ) -> Assessment:
     """All figures of a layout whose drives already carry what is assumed of them (``assume``)."""
-    space = space_account(layout, file_system=file_system, reserved_share=reserved_share)
-    rebuild = slowest_rebuild(layout, given.network)
-    hours = None if rebuild is None else (with_users(rebuild, given.user_share) or 0.0) / 3600
-    repair = None if hours is None else hours + (0.0 if has_fitting_spare(layout) else given.replace_hours)
-    q = unreadable(worst_bit_errors(layout.members), repair_reads(layout)) if layout.scheme.survives else 0.0
-    sync = first_sync(layout)
-    return Assessment(
-        layout, given, space, survival(layout),
-        None if sync is None else (with_users(sync, given.user_share) or 0.0) / 3600,
-        (with_users(check(layout), given.user_share) or 0.0) / 3600, hours, repair, q,
-        odds(chain_of(layout, repair), chains_of(layout), q), speed(layout, given.network),
-        cost((*layout.members, *layout.spares), space.usable, given), restore_hours(space.usable, given),
-    )  # fmt: skip
+    return assess_all([layout], given, file_system=file_system, reserved_share=reserved_share)[0]
+
+
+def assess_all(
+    layouts: Sequence[Layout], given: Assumptions, *, file_system: str = DEFAULT_FILE_SYSTEM,
+    reserved_share: float | None = None,
+) -> list[Assessment]:  # fmt: skip
+    """The same for many layouts, whose odds are worked out together."""
+    times = [_Times.of(layout, given) for layout in layouts]
+    asked = [Asked(chain_of(x, t.repair_hours), chains_of(x), t.q) for x, t in zip(layouts, times, strict=True)]
+    found = []
+    for layout, time, chances in zip(layouts, times, odds_of_all(asked), strict=True):
+        space = space_account(layout, file_system=file_system, reserved_share=reserved_share)
+        found.append(Assessment(
+            layout, given, space, survival(layout), time.first_sync_hours, time.check_hours, time.rebuild_hours,
+            time.repair_hours, time.q, chances, speed(layout, given.network),
+            cost((*layout.members, *layout.spares), space.usable, given), restore_hours(space.usable, given),
+        ))  # fmt: skip
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class _Times:
+    """What the odds need to know of a layout, and the hours beside."""
+
+    first_sync_hours: float | None
+    check_hours: float
+    rebuild_hours: float | None
+    repair_hours: float | None
+    q: float
+
+    @classmethod
+    def of(cls, layout: Layout, given: Assumptions) -> _Times:
+        def hours(duration: Duration | None) -> float | None:
+            seconds = with_users(duration, given.user_share)
+            return None if seconds is None else seconds / 3600
+
+        rebuild = hours(slowest_rebuild(layout, given.network))
+        repair = None if rebuild is None else rebuild + (0.0 if has_fitting_spare(layout) else given.replace_hours)
+        q = unreadable(worst_bit_errors(layout.members), repair_reads(layout)) if layout.scheme.survives else 0.0
+        return cls(hours(first_sync(layout)), hours(check(layout)) or 0.0, rebuild, repair, q)
 
 
 def mean_failure(drives: Sequence[Drive]) -> float:

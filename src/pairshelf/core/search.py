@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from pairshelf.core.arrange import arrange
-from pairshelf.core.assess import Assessment, assess
+from pairshelf.core.assess import Assessment, assess, assess_all
 from pairshelf.core.assumptions import Assumptions, assume
 from pairshelf.core.drives import Drive, require_usable
 from pairshelf.core.errors import BadInput
@@ -242,7 +242,7 @@ def lay_out(
 
 
 def _of_part(drives: Sequence[Drive], part: str, question: Question) -> tuple[list[Considered], list[RuledOut]]:
-    considered: list[Considered] = []
+    laid: list[_Laid] = []
     ruled_out: list[RuledOut] = []
     for scheme in SCHEMES.values():
         fitting = list(_divisions(scheme, drives, question))
@@ -250,22 +250,34 @@ def _of_part(drives: Sequence[Drive], part: str, question: Question) -> tuple[li
             members = _members(drives, question.spares or 0, question)
             ruled_out.append(RuledOut(scheme.id, _why_none(scheme, members)))
         for sets, spares in fitting:
-            for candidate in _laid(drives, scheme, sets, spares, part, question):
-                why = falls_short(candidate.assessment, question)
-                if why:
-                    ruled_out.append(RuledOut(scheme.id, why, candidate.key))
-                considered.append(Considered(candidate, why is None))
+            laid += _laid(drives, scheme, sets, spares, question)
+    figures = assess_all(
+        [one.layout for one in laid], question.given, file_system=question.file_system,
+        reserved_share=question.reserved_share,
+    )  # fmt: skip
+    considered: list[Considered] = []
+    usual = 0
+    for one, found in zip(laid, figures, strict=True):
+        usual = usual if one.arranged else found.space.usable
+        candidate = Candidate(found, part, one.arranged, usual - found.space.usable)
+        why = falls_short(found, question)
+        if why:
+            ruled_out.append(RuledOut(one.layout.scheme.id, why, candidate.key))
+        considered.append(Considered(candidate, why is None))
     return considered, ruled_out
 
 
-def _laid(
-    drives: Sequence[Drive], scheme: Scheme, sets: int, spares: int, part: str, question: Question
-) -> Iterator[Candidate]:
-    """The division in the given order, and arranged over shelves and hosts where that helps."""
+@dataclass(frozen=True, slots=True)
+class _Laid:
+    layout: Layout
+    arranged: str = ""
+
+
+def _laid(drives: Sequence[Drive], scheme: Scheme, sets: int, spares: int, question: Question) -> Iterator[_Laid]:
+    """The division in the given order, then arranged over shelves and hosts where that helps."""
     plain = lay_out(drives, scheme.id, sets, spares, spares_for=question.spares_for)
     assert plain is not None
-    usual = assess_for(plain, question)
-    yield Candidate(usual, part)
+    yield _Laid(plain)
     if not scheme.survives:
         return
     for domain in ARRANGED_OVER:
@@ -275,8 +287,7 @@ def _laid(
             continue
         laid = lay_out(drives, scheme.id, sets, spares, arranged=domain, spares_for=question.spares_for)
         if laid is not None:
-            found = assess_for(laid, question)
-            yield Candidate(found, part, domain, usual.space.usable - found.space.usable)
+            yield _Laid(laid, domain)
 
 
 def _alike(layout: Layout) -> bool:

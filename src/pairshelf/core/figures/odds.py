@@ -12,7 +12,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from math import expm1, log1p, log2
+from math import ceil, expm1, log1p, log2
 
 import numpy as np
 import numpy.typing as npt
@@ -62,14 +62,40 @@ class Odds:
     mttdl_hours: float | None
 
 
-@lru_cache(maxsize=8192)
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """``sets`` alike groups, any one of which takes all; ``q`` for a repair with nothing to spare."""
+
+    chain: Chain
+    sets: int
+    q: float
+
+
 def odds(chain: Chain, sets: int, q: float) -> Odds:
-    """The odds of ``sets`` alike groups, any one of which takes all; q for a repair in the last state."""
-    if chain.fail[0] == 0:
-        return Odds(0.0, 0.0, None)
-    loss = _absorbed(chain, 0.0)
-    damage = _absorbed(chain, q) if chain.critical >= 1 else loss
-    return Odds(_any_of(loss, sets), _any_of(damage, sets), float(_mean_time(chain, sets)))
+    """The odds of one pool."""
+    return odds_of_all([Asked(chain, sets, q)])[0]
+
+
+def odds_of_all(asked: Sequence[Asked]) -> list[Odds]:
+    """The odds of many pools at once: chains of as many states are worked out together."""
+    chances: dict[tuple[Chain, float], float] = {}
+    by_states: dict[int, list[tuple[Chain, float]]] = {}
+    for one in asked:
+        for pair in ((one.chain, 0.0), (one.chain, one.q if one.chain.critical >= 1 else 0.0)):
+            if pair not in chances and one.chain.fail[0] > 0:
+                chances[pair] = 0.0
+                by_states.setdefault(len(one.chain.fail), []).append(pair)
+    for pairs in by_states.values():
+        chances |= zip(pairs, _absorbed(pairs), strict=True)
+    found = []
+    for one in asked:
+        if one.chain.fail[0] == 0:
+            found.append(Odds(0.0, 0.0, None))
+            continue
+        loss = chances[one.chain, 0.0]
+        damage = chances[one.chain, one.q if one.chain.critical >= 1 else 0.0]
+        found.append(Odds(_any_of(loss, one.sets), _any_of(damage, one.sets), _mean_time(one.chain, one.sets)))
+    return found
 
 
 def _any_of(chance: float, sets: int) -> float:
@@ -77,7 +103,14 @@ def _any_of(chance: float, sets: int) -> float:
     return 1.0 if chance >= 1 else -expm1(sets * log1p(-chance))
 
 
-def _generator(chain: Chain, q: float) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+Matrices = npt.NDArray[np.float64]
+
+#: Terms of the series for the first, short step; with a step of 2^-5 of the fastest rate the rest is below 1e-20.
+_TERMS = 11
+_FINE = 5
+
+
+def _generator(chain: Chain, q: float) -> tuple[Matrices, Matrices]:
     """Rates between the states (no diagonal), and from each state to the end."""
     states = len(chain.fail)
     rates = np.zeros((states, states))
@@ -95,33 +128,35 @@ def _generator(chain: Chain, q: float) -> tuple[npt.NDArray[np.float64], npt.NDA
     return rates, end
 
 
-def _first_step(
-    rates: npt.NDArray[np.float64], end: npt.NDArray[np.float64], hours: npt.NDArray[np.float64]
-) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
-    """Transition matrices over short times (times the fastest rate at most 1), by uniformisation."""
-    states = len(end)
-    fastest = float((rates.sum(axis=1) + end).max())
-    jump = rates / fastest
-    stay = 1 - (rates.sum(axis=1) + end) / fastest
-    jump[np.arange(states), np.arange(states)] += np.maximum(stay, 0.0)
-    lost = end / fastest
+def _first_step(rates: Matrices, end: Matrices, hours: Matrices) -> tuple[Matrices, Matrices]:
+    """Transition matrices of a batch of chains over short times, by uniformisation.
+
+    ``rates`` (batch, states, states), ``end`` (batch, states), ``hours`` (batch): the fastest rate times
+    the hours is far below 1. Returns the matrices between states, and the chances of the end.
+    """
+    states = end.shape[1]
+    out = rates.sum(axis=2) + end
+    fastest = out.max(axis=1)
+    jump = rates / fastest[:, None, None]
+    index = np.arange(states)
+    jump[:, index, index] += np.maximum(1 - out / fastest[:, None], 0.0)
+    lost = end / fastest[:, None]
     x = fastest * hours
     weight = np.exp(-x)
-    power, gone = np.eye(states), np.zeros(states)
+    power = np.broadcast_to(np.eye(states), jump.shape)
+    gone = np.zeros_like(end)
     between = weight[:, None, None] * power
-    ended = np.zeros((len(hours), states))
-    for k in range(1, 40):
-        gone = lost + jump @ gone
-        power = power @ jump
+    ended = np.zeros_like(end)
+    for k in range(1, _TERMS):
+        gone = lost + np.matmul(jump, gone[:, :, None])[:, :, 0]
+        power = np.matmul(power, jump)
         weight = weight * x / k
         between = between + weight[:, None, None] * power
         ended = ended + weight[:, None] * gone
     return between, ended
 
 
-def _square(
-    between: npt.NDArray[np.float64], ended: npt.NDArray[np.float64]
-) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+def _square(between: Matrices, ended: Matrices) -> tuple[Matrices, Matrices]:
     """Twice the time. Rows are brought back to one, so that errors add up and do not double."""
     ended = ended + np.matmul(between, ended[:, :, None])[:, :, 0]
     between = np.matmul(between, between)
@@ -131,17 +166,18 @@ def _square(
     return between * scale[:, :, None], ended
 
 
-def _absorbed(chain: Chain, q: float, hours: float = YEAR) -> float:
-    """Probability of the end within so many hours, from nothing failed."""
-    if len(chain.fail) == 1:
-        return -expm1(-chain.fail[0] * hours)
-    rates, end = _generator(chain, q)
-    fastest = float((rates.sum(axis=1) + end).max())
-    doublings = max(0, int(log2(fastest * hours)) + 1) if fastest * hours > 1 else 0
-    between, ended = _first_step(rates, end, np.array([hours / 2**doublings]))
+def _absorbed(pairs: Sequence[tuple[Chain, float]], hours: float = YEAR) -> list[float]:
+    """Probability of the end within so many hours, from nothing failed; all chains have as many states."""
+    if len(pairs[0][0].fail) == 1:
+        return [-expm1(-chain.fail[0] * hours) for chain, _ in pairs]
+    generators = [_generator(chain, q) for chain, q in pairs]
+    rates, end = np.array([g[0] for g in generators]), np.array([g[1] for g in generators])
+    fastest = float((rates.sum(axis=2) + end).max())
+    doublings = max(0, ceil(log2(fastest * hours))) + _FINE if fastest * hours > 2**-_FINE else 0
+    between, ended = _first_step(rates, end, np.full(len(pairs), hours / 2**doublings))
     for _ in range(doublings):
         between, ended = _square(between, ended)
-    return float(min(1.0, ended[0, 0]))
+    return [float(min(1.0, v)) for v in ended[:, 0]]
 
 
 def mean_time(chain: Chain) -> float:
@@ -165,6 +201,7 @@ def mean_time(chain: Chain) -> float:
     return total
 
 
+@lru_cache(maxsize=8192)
 def _mean_time(chain: Chain, sets: int) -> float:
     """Mean hours until the first of ``sets`` alike groups ends: the integral of the product of their
     survival functions, to a relative 1e-3.
@@ -179,7 +216,7 @@ def _mean_time(chain: Chain, sets: int) -> float:
     if all(b == 1 for b in chain.bear[:-1]):
         short = _short_stages(chain)
         if short * sets < 2e-4 * one:
-            return (one - short) / sets + short / 2
+            return float((one - short) / sets + short / 2)
     return _integral(chain, sets)
 
 
@@ -201,18 +238,18 @@ _POINTS = 8
 def _integral(chain: Chain, sets: int) -> float:
     rates, end = _generator(chain, 0.0)
     fastest = float((rates.sum(axis=1) + end).max())
-    short = 2.0 ** -(np.arange(_POINTS)[::-1] / _POINTS) / fastest
+    hours = 2.0 ** -(np.arange(_POINTS)[::-1] / _POINTS + _FINE) / fastest
     first = 1e-6 * min(mean_time(chain) / sets, 1 / fastest)
-    while short[0] > first:
-        short = short / 2
-    between, ended = _first_step(rates, end, short)
-    total = short[0]  # until then nothing has ended
-    hours = short
+    while hours[0] > first:
+        hours = hours / 2
+    many = (np.broadcast_to(rates, (_POINTS, *rates.shape)), np.broadcast_to(end, (_POINTS, *end.shape)))
+    between, ended = _first_step(*many, hours)
+    total = float(hours[0])  # until then nothing has ended
     while True:
         left = np.clip(1 - ended[:, 0], 0.0, 1.0) ** sets
         total += float((left * hours).sum() * np.log(2) / _POINTS)
         if left[-1] < 1e-12:
-            return float(total)
+            return total
         between, ended = _square(between, ended)
         hours = hours * 2
 
