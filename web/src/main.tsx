@@ -12,6 +12,7 @@ import { Build } from "./screens/build/Build";
 import { Changes } from "./screens/changes/Changes";
 import { SheetScreen } from "./screens/changes/SheetScreen";
 import { Compare } from "./screens/compare/Compare";
+import { OpenSaved } from "./screens/compare/Saved";
 import { Logbook } from "./screens/logbook/Logbook";
 import { Pool } from "./screens/pools/Pool";
 import { Pools } from "./screens/pools/Pools";
@@ -67,6 +68,7 @@ function Door() {
             <Route path="shelves" element={<Shelves />} />
             <Route path="shelves/import" element={<Import />} />
             <Route path="compare" element={<Compare />} />
+            <Route path="comparisons/:id" element={<OpenSaved />} />
             <Route path="build" element={<Build />} />
             <Route path="pools" element={<Pools />} />
             <Route path="pools/:id" element={<Pool />} />

@@ -91,26 +91,31 @@ def _backups(session: Session, pool_id: int) -> BackupsOut:
 @needs(Act.PREPARE)
 def record(path: PoolPath, body: BackupBody) -> Any:
     """Record the backup of a pool or volume; what was recorded of it before is replaced."""
+    with transaction() as session:
+        record_backup(session, signed_in().name, path.pool_id, body)
+        return _backups(session, path.pool_id)
+
+
+def record_backup(session: Session, who: str, pool_id: int, body: BackupBody) -> None:
+    """Record it, and say so in the logbook."""
     place = " ".join(body.place.split())
     if not place:
         raise BadInput("Say where the backup is.", field="place")
     if not 0 <= body.age_hours <= 876_600:
         raise BadInput("How old the backup gets: hours, zero or more.", field="age_hours")
     link = parse_rate(body.link, field="link")
-    who = signed_in().name
-    with transaction() as session:
-        lock_until_commit(session, Lock.POOL, path.pool_id)
-        about = _about(session, path.pool_id, body.volume_id)
-        row = _row(session, path.pool_id, body.volume_id)
-        if row is None:
-            row = BackupRow(pool_id=path.pool_id, volume_id=body.volume_id, place=place, age_hours=body.age_hours,
-                            link=link, recorded_by=who)  # fmt: skip
-        row.place, row.age_hours, row.link, row.recorded_by = place, body.age_hours, link, who
-        row.recorded_at = now()
-        session.add(row)
-        session.flush()
-        log(session, who, "backup-recorded", about, f"Backup of {about}: {place}, at most {body.age_hours:g} h old.")
-        return _backups(session, path.pool_id)
+    lock_until_commit(session, Lock.POOL, pool_id)
+    about = _about(session, pool_id, body.volume_id)
+    row = _row(session, pool_id, body.volume_id)
+    if row is None:
+        row = BackupRow(
+            pool_id=pool_id, volume_id=body.volume_id, place=place, age_hours=body.age_hours, link=link, recorded_by=who
+        )
+    row.place, row.age_hours, row.link, row.recorded_by = place, body.age_hours, link, who
+    row.recorded_at = now()
+    session.add(row)
+    session.flush()
+    log(session, who, "backup-recorded", about, f"Backup of {about}: {place}, at most {body.age_hours:g} h old.")
 
 
 @api.post("/pools/<int:pool_id>/backups/forget", responses={200: BackupsOut})

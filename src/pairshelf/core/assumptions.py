@@ -102,9 +102,9 @@ def basis(drives: Sequence[Drive], given: Assumptions) -> tuple[Basis, ...]:
         kinds = sorted({d.kind.value for d in drives if getattr(d, field) is None})
         usual = " and ".join(f"{k} {getattr(DEFAULTS[_kind(drives, k)], field):g}" for k in kinds)
         source = (
-            "the drives' own figures" if own == len(drives)
+            "the drives' or their models' own figures" if own == len(drives)
             else f"the default of their kind ({usual})" if not own
-            else f"{own} of {len(drives)} drives' own figures, for the others the default of their kind ({usual})"
+            else f"{own} of {len(drives)} drives' or their models' own figures, for the others the default of their kind ({usual})"
         )  # fmt: skip
         found.append(Basis(name, float(pick(values)), source))
     return tuple(found)

@@ -8,7 +8,7 @@ from pairshelf.core.assess import Assessment, chain_of, chains_of, mean_failure,
 from pairshelf.core.figures.odds import failure_rate
 from pairshelf.core.figures.speed import data_drives
 from pairshelf.core.layouts.model import Code, Family
-from pairshelf.core.units import EXTENT, format_duration, format_size
+from pairshelf.core.units import EXTENT, format_chance, format_duration, format_size
 
 
 @dataclass(frozen=True, slots=True)
@@ -192,5 +192,5 @@ def _hours(hours: float | None) -> str:
 
 
 def _once(chance: float) -> str:
-    """A small chance as once in so many years."""
-    return f" (once in {1 / chance:,.0f} years)" if 0 < chance < 0.5 else ""
+    """A small chance in words as well."""
+    return f", {format_chance(chance)}" if 0 < chance < 0.5 else ""

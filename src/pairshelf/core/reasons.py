@@ -99,4 +99,4 @@ def recommendation(best: Assessment, others: Sequence[Assessment], workload: Wor
         second = "of the layouts that give this, it takes small writes fastest"
     else:
         second = "it is the best balance of what counts"
-    return f"{first}, and {second} for {workload.name}."
+    return f"{first}, and {second}. Weighed for {workload.name}."

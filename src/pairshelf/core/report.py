@@ -74,10 +74,17 @@ def detail_json(found: Assessment, file_system: str) -> JsonObject:
 
 def domains_json(layout: Layout) -> list[JsonObject]:
     """What survives of shelves, hosts and sites, where the drives stand in more than one."""
-    found = []
+    found: list[JsonObject] = []
+    told: set[tuple[int, ...]] = set()
     for domain in ("shelf", "host", "site"):
-        known = all(getattr(d, domain) is not None for d in layout.members)
-        if known and len(units := units_of(layout, domain)) > 1:
+        units = units_of(layout, domain)
+        if len(units) < 2 or any(getattr(d, domain) is None for d in layout.members):
+            continue
+        # Where every host is a shelf of its own, one of the two says it all.
+        numbers = {unit: i for i, unit in enumerate(units)}
+        alike = tuple(numbers[d.place(domain)] for d in layout.members)
+        if alike not in told:
+            told.add(alike)
             found.append({"domain": domain, "units": list(units)} | survey_json(survival_of(layout, domain)))
     return found
 

@@ -10,7 +10,7 @@ from itertools import permutations, product
 from pairshelf.core.drives import Drive, require_usable
 from pairshelf.core.errors import BadInput
 from pairshelf.core.search import Answer, Candidate, Question, all_layouts
-from pairshelf.core.units import format_size
+from pairshelf.core.units import format_chance, format_size
 from pairshelf.core.workloads import workload_of
 
 MOST_USES = 4
@@ -167,6 +167,9 @@ def _compared(shares: Sequence[Share], one: Candidate | None) -> tuple[str, ...]
     if one is None or not all(s.best for s in shares):
         return ()
     found = []
+    unused = sum(len(s.drives) for s in shares) - len(one.layout.members) - len(one.layout.spares)
+    if unused:
+        found.append(f"One pool leaves {unused} of the drives unused: rotating and flash are kept apart.")
     parts = [(s, s.best) for s in shares if s.best]
     apart, whole = sum(b.space.usable for _, b in parts), one.space.usable
     word = "more" if apart >= whole else "less"
@@ -180,7 +183,7 @@ def _compared(shares: Sequence[Share], one: Candidate | None) -> tuple[str, ...]
         )
     worst = max(b.assessment.odds.yearly_damage for _, b in parts)
     found.append(
-        f"The riskiest of the pools has a chance of {worst:.2g} a year of damage or loss; "
-        f"one pool for all {one.assessment.odds.yearly_damage:.2g}, and it would touch everything."
+        f"Chance of damage or loss within a year: {format_chance(worst)} for the riskiest of the pools, "
+        f"{format_chance(one.assessment.odds.yearly_damage)} for one pool, where it would touch everything."
     )
     return tuple(found)

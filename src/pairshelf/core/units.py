@@ -125,3 +125,18 @@ def format_duration(seconds: float) -> str:
         return f"{hours} h {minutes} min" if minutes else f"{hours} h"
     days, hours = divmod(round(seconds / 3600), 24)
     return f"{days} d {hours} h" if hours else f"{days} d"
+
+
+def format_chance(chance: float) -> str:
+    """A chance for people: in per cent while that says something, else as once in so many."""
+    if chance == 0:
+        return "none"
+    if chance >= 0.001:
+        return f"{chance * 100:.2g} %"
+    if chance < 1e-12:
+        return "below 1 in 10\u00b9\u00b2"
+    once = float(f"{1 / chance:.2g}")
+    for size, word in ((1e9, " billion"), (1e6, " million")):
+        if once >= size:
+            return f"1 in {once / size:,.0f}{word}"
+    return f"1 in {once:,.0f}"

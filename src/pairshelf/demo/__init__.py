@@ -11,6 +11,7 @@ from pathlib import Path
 from sqlmodel import Session, col, select
 
 from pairshelf.api.accounts import add_user
+from pairshelf.api.backups import BackupBody, record_backup
 from pairshelf.api.shelves import store_list
 from pairshelf.core.acts import Role
 from pairshelf.core.changes import build_pool
@@ -88,3 +89,5 @@ def _build_the_archive(session: Session) -> None:
     approve(session, sheet.id or 0, "ida", "archive", devices())
     volume = session.exec(select(VolumeRow).where(VolumeRow.name == "herbarium-archive")).one()
     start_fill(session, open_pool(session, volume.pool_id), volume, 0.2, "ida")
+    backup = BackupBody(volume_id=volume.id, place="tapes in the town hall", age_hours=168, link="1 Gbit/s")
+    record_backup(session, "ida", volume.pool_id, backup)

@@ -25,7 +25,7 @@ from reportlab.platypus import KeepTogether, Paragraph, SimpleDocTemplate, Space
 
 from pairshelf.core.report import cut_json
 from pairshelf.core.search import Candidate, Question
-from pairshelf.core.units import UnitSystem, format_duration, format_size
+from pairshelf.core.units import UnitSystem, format_chance, format_duration, format_size
 from pairshelf.core.workloads import workload_of
 from pairshelf.formats.cut_drawing import Box, Outline, draw_cut
 
@@ -48,7 +48,11 @@ def _fonts() -> tuple[str, str]:
     for name, weight in (("PairShelf", 400), ("PairShelf-Strong", 620)):
         font = FontFile(io.BytesIO(source.read_bytes()))
         cut = io.BytesIO()
-        instantiateVariableFont(font, {"wght": weight}, inplace=True).save(cut)
+        heavy = instantiateVariableFont(font, {"wght": weight}, inplace=True)
+        for number in (4, 6):  # readers tell fonts apart by these
+            heavy["name"].setName(name, number, 3, 1, 0x409)
+            heavy["name"].setName(name, number, 1, 0, 0)
+        heavy.save(cut)
         cut.seek(0)
         pdfmetrics.registerFont(TTFont(name, cut))
     pdfmetrics.registerFontFamily("PairShelf", normal="PairShelf", bold="PairShelf-Strong")
@@ -156,8 +160,8 @@ def _table(side: Sequence[Candidate], system: UnitSystem) -> Table:
         row("Failures survived, whichever", [str(a.survives.guaranteed) for a in found]),
         row("Failures survived, at best", [str(a.survives.best_case) for a in found]),
         row("Rebuild of one drive", [hours(a.rebuild_hours) for a in found]),
-        row("Loss of data within a year", [_chance(a.odds.yearly_loss) for a in found]),
-        row("Damage or loss within a year", [_chance(a.odds.yearly_damage) for a in found]),
+        row("Loss of data within a year", [format_chance(a.odds.yearly_loss) for a in found]),
+        row("Damage or loss within a year", [format_chance(a.odds.yearly_damage) for a in found]),
         row("Small writes a second", [f"{a.speed.random_write_rmw:,.0f}" for a in found]),
         row("Writing large files", [f"{format_size(round(a.speed.sequential_write), system)}/s" for a in found]),
         row("Cost of the drives", [_money(a.cost.total, a.cost.currency) for a in found]),
@@ -173,20 +177,13 @@ def _table(side: Sequence[Candidate], system: UnitSystem) -> Table:
     return table
 
 
-def _chance(value: float) -> str:
-    """A chance a year, in per cent or as once in so many years."""
-    if value >= 0.01:
-        return f"{value:.1%}"
-    return f"1 in {float(f'{1 / value:.2g}'):,.0f}" if value > 1e-12 else "below 1 in 10¹²"
-
-
 def _money(value: float | None, currency: str | None) -> str:
     return "not known" if value is None else f"{value:,.2f} {currency or ''}".strip()
 
 
 def _picture(candidate: Candidate, labels: Mapping[str, str]) -> Picture:
     drawing = draw_cut(cut_json(candidate.layout), labels)
-    scale = min(1.0, _WIDTH / drawing.width)
+    scale = min(0.72, _WIDTH / drawing.width)
     picture = Picture(drawing.width * scale, drawing.height * scale)
     picture.scale(scale, scale)
     high = drawing.height

@@ -23,6 +23,11 @@ export function rememberCsrf(token: string): void {
   csrf = token;
 }
 
+/** For the few requests that are not made through `api`. */
+export function csrfToken(): string {
+  return csrf;
+}
+
 const raw = createClient<paths>({ baseUrl: "" });
 raw.use({
   onRequest({ request }) {
@@ -61,15 +66,15 @@ function problemOf(status: number, error: unknown): Problem {
   );
 }
 
-/** Send a file for preview or import. */
-export async function sendFile(
-  path: "/api/inventory" | "/api/inventory/preview",
+/** Send a file: an inventory for preview or import, or a price list. */
+export async function sendFile<T = Schema["ReadingOut"]>(
+  path: "/api/inventory" | "/api/inventory/preview" | "/api/prices",
   file: File,
-): Promise<Schema["ReadingOut"]> {
+): Promise<T> {
   const form = new FormData();
   form.append("file", file);
   const response = await fetch(path, { method: "POST", body: form, headers: { "X-CSRFToken": csrf } });
   const body = await response.json().catch(() => null);
   if (!response.ok) throw problemOf(response.status, body);
-  return body as Schema["ReadingOut"];
+  return body as T;
 }

@@ -5,7 +5,7 @@ import { createContext, type ReactNode, useContext, useEffect, useState } from "
 /** Which queries show something of a table. */
 const SHOWN_BY: Record<string, string[]> = {
   site: ["shelves"],
-  shelf: ["shelves"],
+  shelf: ["shelves", "compare", "cut"],
   drive: ["shelves", "drives", "drive", "today", "pools", "pool", "compare", "cut"],
   pool: ["pools", "pool", "today", "drives"],
   pool_place: ["pools", "pool", "drives", "drive", "shelves", "today"],
@@ -15,6 +15,9 @@ const SHOWN_BY: Record<string, string[]> = {
   job: ["jobs", "today", "pool", "sheet"],
   logbook: ["logbook", "today"],
   setting: ["speed"],
+  drive_model: ["prices", "compare", "cut"],
+  comparison: ["comparisons"],
+  backup: ["backups"],
 };
 
 const Connection = createContext(true);

@@ -29,4 +29,27 @@ export const TERMS = {
   fast: "The job comes first: users get a fifth of the drives' time.",
   "simulated time":
     "The drives here are simulated and hold real bytes. Their hours can pass faster than ours.",
+  "yearly loss":
+    "The chance that the pool's data are lost within a year, for independent failures, with one repair at a time.",
+  "yearly damage":
+    "The chance that within a year a rebuild meets an unreadable sector with no redundancy left to mend it, or that all is lost. Mostly one file, not the pool. UBER is the maker's ceiling.",
+  "small writes":
+    "Small writes a second that all drives bear together. With parity each takes several operations: the old data and parity are read, the new written.",
+  "large files": "One large file after the other: how many bytes a second can be written.",
+  unbeaten: "No other layout is at least as good on everything and better on something (Pareto front).",
+  workload: "What the capacity is for. It decides the order of the list and which layout is suggested.",
+  AFR: "Annual failure rate: the chance that a drive fails within a year.",
+  UBER: "Unrecoverable bit error rate: unreadable sectors per bit read, the maker's ceiling.",
+  door: "A later change: open, open at a cost, or closed for good with this layout.",
+  "survival curve":
+    "For each number of drives failing at the same time, the probability that all data are still there, all choices being equally likely.",
+  "failure domain": "What may fail as one: a drive, a shelf, a host, a site.",
+  "spread pool":
+    "A stock of extents on all drives. Each volume chooses its own protection; a lost drive is repaired by all the others together.",
+  stripe: "Extents that protect one another, each in a failure domain of its own.",
+  "pool use": "What a volume takes on the drives, redundancy included.",
+  "self-repair":
+    "After the loss of any one failure domain everything can be brought back to full protection on the others, without a new drive.",
+  "mean time to data loss": "Mean time until data are lost. It compares layouts; it predicts no single pool.",
+  restore: "Bringing everything back from the backup over its link.",
 } as const;

@@ -38,6 +38,34 @@ export function formatHours(hours: number): string {
   return `${Math.floor(whole / 24)} d${whole % 24 ? ` ${whole % 24} h` : ""}`;
 }
 
+/** Hours in one figure, for columns: "8.8 h", "3.2 d". */
+export function shortHours(hours: number): string {
+  if (hours < 1) return `${Math.max(1, Math.round(hours * 60))} min`;
+  return hours < 72 ? `${hours.toFixed(1)} h` : `${(hours / 24).toFixed(1)} d`;
+}
+
+/** A chance within a year: in per cent while that says something, else as once in so many. */
+export function formatChance(chance: number): string {
+  if (chance === 0) return "none";
+  if (chance >= 0.001) return `${(chance * 100).toPrecision(2)} %`;
+  if (chance < 1e-12) return "below 1 in 10¹²";
+  const once = 1 / chance;
+  const [value, word] =
+    once >= 1e9 ? [once / 1e9, " billion"] : once >= 1e6 ? [once / 1e6, " million"] : [once, ""];
+  const round = Number(value.toPrecision(2));
+  return `1 in ${Math.round(round).toLocaleString("en").replaceAll(",", "\u202f")}${word}`;
+}
+
+/** A count or rate with thin spaces between thousands. */
+export function formatCount(count: number): string {
+  return Math.round(count).toLocaleString("en").replaceAll(",", "\u202f");
+}
+
+export function formatMoney(value: number, currency: string | null | undefined): string {
+  const text = value.toLocaleString("en", { minimumFractionDigits: 2, maximumFractionDigits: 2 });
+  return `${text.replaceAll(",", "\u202f")}${currency ? ` ${currency}` : ""}`;
+}
+
 export function formatWhen(iso: string): string {
   const when = new Date(iso);
   const pad = (n: number) => String(n).padStart(2, "0");

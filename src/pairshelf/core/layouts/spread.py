@@ -266,13 +266,16 @@ class _Placer:
         return chosen if self._alone else self._drives(chosen)
 
     def _drives(self, domains: list[int]) -> list[int]:
+        """Inside each domain the drive with the most free extents; among equals the one that has shared
+        stripes least with the drives taken already and with those the other domains may give."""
         assert self._drive_shared is not None
         chosen: list[int] = []
-        for domain in domains:
+        for position, domain in enumerate(domains):
             inside = self._inside[domain]
             score = self._drive_free[inside] * -self._weight
-            if chosen:
-                score = score + self._drive_shared[inside][:, chosen].sum(axis=1)
+            others = [*chosen, *(d for later in domains[position + 1 :] for d in self._inside[later])]
+            if others:
+                score = score + self._drive_shared[inside][:, others].sum(axis=1)
             chosen.append(int(inside[int(score.argmin())]))
         self._drive_free[chosen] -= 1
         self._drive_shared[np.ix_(np.array(chosen), np.array(chosen))] += 1

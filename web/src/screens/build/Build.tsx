@@ -7,7 +7,7 @@ import { api, ask } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
 import { Size } from "../../shared/units";
-import { nameOf } from "../compare/Compare";
+import { nameOf } from "../compare/useQuestion";
 
 const FIELDS = ["name", "volume", "volume_size", "mount_point", "host", "file_system"];
 
@@ -35,11 +35,12 @@ export function Build() {
   });
   const body = {
     drive_ids: drives,
+    // The order of the sets, as the comparison arranged them.
+    as_listed: true,
     scheme,
     sets,
     spares,
     file_system: fileSystem,
-    failed: [],
     volume_size: size,
   };
   const cut = useQuery({

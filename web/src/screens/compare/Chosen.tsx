@@ -1,65 +1,89 @@
-/** The layout that is looked at: its cut, its space account, what a failure would leave, and building it. */
+/** The layout that is looked at: its cut, what failures would leave, its figures, reasons, doors and growth. */
 import { Button, Text } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ask, type Schema } from "../../api/client";
 import { Cut } from "../../shared/Cut";
+import { download } from "../../shared/download";
 import { useMay } from "../../shared/me";
 import { Act, Term, Trouble, Waiting } from "../../shared/parts";
 import { SpaceAccount } from "../../shared/SpaceAccount";
-import { formatHours } from "../../shared/units";
-import type { Asked } from "./Compare";
-import { nameOf } from "./Compare";
+import type { TERMS } from "../../shared/terms";
+import {
+  formatChance,
+  formatCount,
+  formatHours,
+  formatMoney,
+  formatSize,
+  Size,
+  useUnits,
+} from "../../shared/units";
+import { Curve } from "./Curve";
+import { Growth } from "./Growth";
+import { How } from "./How";
+import { type Body, besides, chosenBody, type Layout, nameOf } from "./useQuestion";
 
-export function Chosen({ layout, asked }: { layout: Schema["LayoutOut"]; asked: Asked }) {
-  const [failed, setFailed] = useState<ReadonlySet<string>>(new Set());
-  const may = useMay("build-pools");
-  const go = useNavigate();
-  const body = {
-    ...asked,
-    scheme: layout.scheme,
-    sets: layout.sets.length,
-    spares: layout.spares.length,
-    failed: [...failed],
-    volume_size: "",
+type Fails = "failed" | "failed_shelves" | "failed_hosts";
+type Failed = Record<Fails, ReadonlySet<string>>;
+const NOTHING: Failed = { failed: new Set(), failed_shelves: new Set(), failed_hosts: new Set() };
+
+export function Chosen({ layout, body }: { layout: Layout; body: Body }) {
+  const [failed, setFailed] = useState<Failed>(NOTHING);
+  const asked = {
+    ...chosenBody(body, layout),
+    failed: [...failed.failed],
+    failed_shelves: [...failed.failed_shelves],
+    failed_hosts: [...failed.failed_hosts],
   };
   const cut = useQuery({
-    queryKey: ["cut", body],
-    queryFn: () => ask(api.POST("/api/compare/cut", { body })),
+    queryKey: ["cut", asked],
+    queryFn: () => ask(api.POST("/api/compare/cut", { body: asked })),
     placeholderData: keepPreviousData,
   });
-  const places = useQuery({
-    queryKey: ["drives", "chosen", asked.drive_ids?.join(",")],
-    queryFn: () =>
-      ask(api.GET("/api/drives/by-id", { params: { query: { ids: asked.drive_ids?.join(",") ?? "" } } })),
-    enabled: Boolean(asked.drive_ids),
-  });
-  const byId = new Map(places.data?.drives.map((d) => [String(d.id), d]));
-  const oneShelf = new Set(places.data?.drives.map((d) => d.shelf)).size === 1;
-  const label = (id: string) => {
-    const drive = byId.get(id);
-    return drive ? `${oneShelf ? "" : `${drive.shelf?.slice(0, 4)} `}${drive.bay}` : id;
-  };
-  const toggle = (id: string) =>
+  const toggle = (what: Fails, id: string) =>
     setFailed((before) => {
-      const after = new Set(before);
+      const after = new Set(before[what]);
       if (!after.delete(id)) after.add(id);
-      return after;
+      return { ...before, [what]: after };
     });
-  const order = [...layout.sets.flat(), ...layout.spares].join(",");
-  const build = `/build?${new URLSearchParams({ scheme: layout.scheme, sets: String(layout.sets.length), spares: String(layout.spares.length), drives: order, fs: asked.file_system })}`;
-  const whyNot = asked.drive_ids
-    ? (places.data?.drives.find((d) => d.not_offered)?.not_offered ?? may.why)
-    : "These drives are a what-if; choose real ones on the shelves to build.";
+  const gone = new Set(
+    cut.data?.cut.members
+      .filter(
+        (m) =>
+          failed.failed.has(m.id) ||
+          failed.failed_shelves.has(m.shelf ?? "\0") ||
+          failed.failed_hosts.has(m.host ?? "\0"),
+      )
+      .map((m) => m.id),
+  );
+  const members = new Map(cut.data?.cut.members.map((m) => [m.id, m]));
+  const label = (id: string) => shorten(cut.data?.labels[id] ?? id);
+  const title = (id: string) => {
+    const shelf = members.get(id)?.shelf;
+    const name = cut.data?.labels[id] ?? id;
+    if (body.shorthand != null) return `Drive ${id}${shelf ? ` on ${shelf}` : ""}`;
+    return shelf ? `${shelf} bay ${name.split(" ").pop()}` : name;
+  };
+  const any = gone.size > 0;
   return (
-    <section
-      style={{ marginTop: "1rem", display: "flex", gap: "1rem", flexWrap: "wrap", alignItems: "stretch" }}
-      aria-label="The chosen layout"
-    >
-      <div className="paper" style={{ flex: "2 1 460px", minWidth: 0 }}>
-        <h2>{nameOf(layout)}</h2>
-        <Text size="sm" c="dimmed" mb="xs">
+    <section className="chosen" aria-label="The chosen layout">
+      <div className="paper" style={{ gridColumn: "1 / -1" }}>
+        <div style={{ display: "flex", gap: "0.4rem 1rem", flexWrap: "wrap", alignItems: "baseline" }}>
+          <h2>{nameOf(layout)}</h2>
+          {besides(layout) && <span className="faint">{besides(layout)}</span>}
+          <span style={{ marginLeft: "auto" }} />
+          <BuildThis layout={layout} body={body} />
+          <Button
+            variant="default"
+            size="xs"
+            className="no-print"
+            onClick={() => download("/api/compare/export/svg", asked, "cut.svg")}
+          >
+            The cut as SVG
+          </Button>
+        </div>
+        <Text size="sm" c="dimmed" mb="xs" className="no-print">
           Click a drive to say: this one fails.
         </Text>
         {cut.isError && <Trouble error={cut.error} />}
@@ -68,23 +92,15 @@ export function Chosen({ layout, asked }: { layout: Schema["LayoutOut"]; asked: 
             <Cut
               cut={cut.data.cut}
               label={label}
-              failed={failed}
-              onFail={toggle}
-              title={(id) =>
-                byId.get(id) ? `${byId.get(id)?.shelf} bay ${byId.get(id)?.bay}` : `Drive ${id}`
-              }
+              failed={gone}
+              onFail={(id) => toggle("failed", id)}
+              title={title}
             />
-            <p
-              aria-live="polite"
-              style={{
-                margin: "0.8rem 0 0",
-                fontWeight: 600,
-                color: cut.data.after.survives ? "var(--pine)" : "var(--rust)",
-              }}
-            >
-              {failed.size ? cut.data.after.sentence : standing(layout)}
-              {failed.size > 0 && (
-                <Button variant="subtle" size="compact-sm" ml="sm" onClick={() => setFailed(new Set())}>
+            <Domains domains={cut.data.domains} failed={failed} onToggle={toggle} />
+            <p aria-live="polite" className={cut.data.after.survives ? "verdict pine" : "verdict rust"}>
+              {any ? cut.data.after.sentence : standing(layout)}
+              {any && (
+                <Button variant="subtle" size="compact-sm" ml="sm" onClick={() => setFailed(NOTHING)}>
                   All well again
                 </Button>
               )}
@@ -94,39 +110,287 @@ export function Chosen({ layout, asked }: { layout: Schema["LayoutOut"]; asked: 
           <Waiting height={260} />
         )}
       </div>
-      <div className="paper" style={{ flex: "1 1 360px", minWidth: 0 }}>
+      <Figures layout={layout} body={body} />
+      <div className="paper">
         <h2 style={{ marginBottom: "0.5rem" }}>Where every byte goes</h2>
         <SpaceAccount space={layout.space} />
-        <p style={{ margin: "0.8rem 0" }}>
-          {layout.first_sync_hours !== null && layout.rebuild_hours !== null ? (
-            <>
-              <Term word="first sync">First sync</Term> {formatHours(layout.first_sync_hours)},{" "}
-              <Term word="rebuild">rebuild</Term> of one drive {formatHours(layout.rebuild_hours)}, if nobody
-              uses the pool.
-            </>
-          ) : (
-            "Without redundancy there is nothing to bring in step, and nothing to rebuild from."
-          )}
-        </p>
-        {layout.spare_too_small_for.map((gap) => (
-          <p key={gap.spare} className="rust" style={{ margin: "0 0 0.6rem" }}>
-            Spare {label(gap.spare)} is too small to replace {gap.members.length} of the members.
-          </p>
-        ))}
-        {whyNot && (
-          <Text size="sm" c="dimmed" mb={6}>
-            {whyNot}
-          </Text>
-        )}
-        <Act why={whyNot} onClick={() => go(build)}>
-          Build this…
-        </Act>
+        <h3 style={{ marginTop: "1rem" }}>
+          <Term word="survival curve">Survival curve</Term>
+        </h3>
+        <Curve curve={layout.survives.curve} />
       </div>
+      <Reasons layout={layout} />
+      {cut.data && <Doors doors={cut.data.doors} fixed={cut.data.fixed} />}
+      <Growth layout={layout} body={body} />
     </section>
   );
 }
 
-function standing(layout: Schema["LayoutOut"]): string {
+function shorten(name: string): string {
+  const [shelf, bay] = [name.slice(0, name.lastIndexOf(" ")), name.slice(name.lastIndexOf(" ") + 1)];
+  return shelf && bay !== name ? `${shelf.slice(0, 4)} ${bay}` : name;
+}
+
+function BuildThis({ layout, body }: { layout: Layout; body: Body }) {
+  const may = useMay("build-pools");
+  const go = useNavigate();
+  const places = useQuery({
+    queryKey: ["drives", "chosen", body.drive_ids?.join(",")],
+    queryFn: () =>
+      ask(api.GET("/api/drives/by-id", { params: { query: { ids: body.drive_ids?.join(",") ?? "" } } })),
+    enabled: Boolean(body.drive_ids?.length),
+  });
+  const used = new Set([...layout.sets.flat(), ...layout.spares]);
+  const kept = places.data?.drives.find((d) => used.has(String(d.id)) && d.not_offered)?.not_offered;
+  const whyNot = body.drive_ids
+    ? (kept ?? may.why)
+    : "These drives are a what-if; choose real ones on the shelves to build.";
+  const order = [...layout.sets.flat(), ...layout.spares].join(",");
+  const address = new URLSearchParams({
+    scheme: layout.scheme,
+    sets: String(layout.sets.length),
+    spares: String(layout.spares.length),
+    drives: order,
+    fs: body.file_system ?? "ext4",
+  });
+  return (
+    <>
+      {whyNot && (
+        <Text size="sm" c="dimmed" className="no-print">
+          {whyNot}
+        </Text>
+      )}
+      <Act className="no-print" size="xs" why={whyNot} onClick={() => go(`/build?${address}`)}>
+        Build this…
+      </Act>
+    </>
+  );
+}
+
+const UNIT_WORD: Record<string, { one: string; key: Fails | null }> = {
+  shelf: { one: "shelf", key: "failed_shelves" },
+  host: { one: "host", key: "failed_hosts" },
+  site: { one: "site", key: null },
+};
+
+function Domains({
+  domains,
+  failed,
+  onToggle,
+}: {
+  domains: Schema["DomainOut"][];
+  failed: Failed;
+  onToggle: (what: Fails, id: string) => void;
+}) {
+  return domains.map((d) => {
+    const { one, key } = UNIT_WORD[d.domain];
+    const many = { shelf: "shelves", host: "hosts", site: "sites" }[d.domain];
+    return (
+      <div
+        key={d.domain}
+        style={{
+          margin: "0.5rem 0 0",
+          display: "flex",
+          gap: "0.4rem",
+          flexWrap: "wrap",
+          alignItems: "center",
+        }}
+      >
+        <span>
+          {d.guaranteed === 0
+            ? `No whole ${one} may fail for sure`
+            : `Any ${d.guaranteed === 1 ? `one ${one}` : `${d.guaranteed} ${many}`} may fail`}
+          {d.best_case > d.guaranteed && `, up to ${d.best_case} of the right ones`}.
+        </span>
+        {key &&
+          d.units.slice(0, 24).map((unit) => (
+            <Button
+              key={unit}
+              size="compact-xs"
+              variant={failed[key].has(unit) ? "filled" : "default"}
+              color={failed[key].has(unit) ? "rust" : undefined}
+              aria-pressed={failed[key].has(unit)}
+              aria-label={`${one} ${unit}: say it fails`}
+              onClick={() => onToggle(key, unit)}
+            >
+              {unit}
+              {failed[key].has(unit) ? " fails" : ""}
+            </Button>
+          ))}
+      </div>
+    );
+  });
+}
+
+function Figures({ layout, body }: { layout: Layout; body: Body }) {
+  const { system } = useUnits();
+  const rate = (bytes: number) => `${formatSize(bytes, system, 1)}/s`;
+  const s = layout.speed;
+  const lines: [string, keyof typeof TERMS | null, string, ReactNode][] = [
+    ["usable", "usable capacity", "Usable capacity", <Size key="u" bytes={layout.space.usable} />],
+    [
+      "rebuild_hours",
+      "rebuild",
+      "Rebuild of one drive",
+      layout.rebuild_hours === null ? "none" : formatHours(layout.rebuild_hours),
+    ],
+    [
+      "first_sync_hours",
+      "first sync",
+      "First sync",
+      layout.first_sync_hours === null ? "none" : formatHours(layout.first_sync_hours),
+    ],
+    ["yearly_loss", "yearly loss", "Loss of data within a year", formatChance(layout.yearly_loss)],
+    ["yearly_damage", "yearly damage", "Damage or loss within a year", formatChance(layout.yearly_damage)],
+    [
+      "mttdl_hours",
+      "mean time to data loss",
+      "Mean time to data loss",
+      layout.mttdl_hours === null ? "never" : years(layout.mttdl_hours),
+    ],
+    ["random_read", null, "Small reads", `${formatCount(s.random_read)}/s`],
+    ["random_write_rmw", "small writes", "Small writes", `${formatCount(s.random_write_rmw)}/s`],
+    [
+      "random_write_whole_stripe",
+      "small writes",
+      "Small writes, whole stripes",
+      `${formatCount(s.random_write_whole_stripe)}/s`,
+    ],
+    ["sequential_read", null, "Reading large files", rate(s.sequential_read)],
+    ["sequential_write", "large files", "Writing large files", rate(s.sequential_write)],
+    [
+      "cost",
+      null,
+      "Cost per usable TB",
+      layout.cost.per_usable_tb === null
+        ? "prices not known"
+        : formatMoney(layout.cost.per_usable_tb, layout.cost.currency),
+    ],
+    [
+      "restore_hours",
+      "restore",
+      "Restore from the backup",
+      layout.restore_hours === null ? "no backup recorded" : formatHours(layout.restore_hours),
+    ],
+  ];
+  return (
+    <div className="paper">
+      <h2>Figures</h2>
+      <Text size="sm" c="dimmed" className="no-print">
+        Click a figure: how is this computed?
+      </Text>
+      <table className="plain" style={{ marginTop: "0.3rem" }}>
+        <tbody>
+          {lines.map(([figure, term, name, value]) => (
+            <tr key={figure}>
+              <td>{term ? <Term word={term}>{name}</Term> : name}</td>
+              <td className="num">
+                <How figure={figure} label={name} body={body} layout={layout}>
+                  {value}
+                </How>
+              </td>
+            </tr>
+          ))}
+          <tr>
+            <td>Power, all drives</td>
+            <td className="num">
+              {Math.round(layout.cost.watts)} W
+              {layout.cost.yearly_power !== null &&
+                `, ${formatMoney(layout.cost.yearly_power, layout.cost.currency)} a year`}
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function years(hours: number): string {
+  const n = hours / 8766;
+  if (n < 2) return `${formatCount(hours)} h`;
+  if (n > 1e9) return "over a billion years";
+  return `${formatCount(Number(n.toPrecision(3)))} years`;
+}
+
+function Reasons({ layout }: { layout: Layout }) {
+  const said = new Set(layout.cons);
+  const cautions = layout.cautions.filter((c) => !said.has(c.sentence));
+  return (
+    <div className="paper">
+      <h2>For and against</h2>
+      <ul className="reasons">
+        {layout.pros.map((p) => (
+          <li key={p} className="pro">
+            {p}
+          </li>
+        ))}
+        {layout.cons.map((c) => (
+          <li key={c} className="con">
+            {c}
+          </li>
+        ))}
+        {cautions.map((c) => (
+          <li key={c.code} className="con">
+            {c.sentence}
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+const OPENING: Record<string, string> = { open: "open", "at-a-cost": "at a cost", closed: "closed" };
+
+function Doors({ doors, fixed }: { doors: Schema["DoorOut"][]; fixed: string[] }) {
+  return (
+    <div className="paper">
+      <h2>
+        <Term word="door">Doors</Term>: what can be changed later
+      </h2>
+      <table className="plain doors" style={{ marginTop: "0.4rem" }}>
+        <tbody>
+          {doors.map((d) => (
+            <tr key={d.change}>
+              <td style={{ width: 30 }}>
+                <DoorMark opening={d.opening} />
+              </td>
+              <td>
+                <span style={{ fontWeight: 550 }}>{d.name}</span>:{" "}
+                <span className={d.opening === "closed" ? "rust" : "pine"}>{OPENING[d.opening]}</span>
+                <div className="faint">{d.why}</div>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <h3 style={{ marginTop: "0.8rem" }}>Fixed at building</h3>
+      <ul style={{ margin: "0.2rem 0 0", paddingLeft: "1.1rem" }}>
+        {fixed.map((f) => (
+          <li key={f}>{f}</li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+/** A door in its frame: open wide, ajar, or shut. */
+function DoorMark({ opening }: { opening: string }) {
+  const leaf = { open: "M5 3L1 5V19L5 17", "at-a-cost": "M5 3L11 5V19L5 17", closed: "M5 3H17V17H5" }[
+    opening
+  ];
+  return (
+    <svg width="22" height="21" aria-hidden="true">
+      <path d="M5 17V3H17V17" fill="none" stroke="var(--faint)" />
+      <path
+        d={`${leaf}Z`}
+        fill={opening === "closed" ? "url(#hatch)" : "var(--spine)"}
+        stroke={opening === "closed" ? "var(--rust)" : "var(--ink)"}
+      />
+    </svg>
+  );
+}
+
+function standing(layout: Layout): string {
   const { guaranteed, best_case } = layout.survives;
   if (best_case === 0) return "Any failed drive loses the data.";
   const sure = `Any ${guaranteed === 1 ? "one drive" : `${guaranteed} drives`} may fail`;

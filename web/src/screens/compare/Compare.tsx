@@ -1,312 +1,313 @@
-/** Compare: what each way of laying the chosen drives out gives, in one table; one of them drawn. */
-import { NumberInput, SegmentedControl, Select, Text, TextInput } from "@mantine/core";
-import { useDebouncedValue } from "@mantine/hooks";
+/** Compare: what each way of laying the chosen drives out gives and costs, so that a choice can be defended. */
+import { Button, Menu, Text } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { Link, useSearchParams } from "react-router";
+import { useState } from "react";
+import { Link } from "react-router";
 import { api, ask, Problem, type Schema } from "../../api/client";
-import { Empty, errorOf, Heading, Term, Trouble, Waiting } from "../../shared/parts";
-import { useSelection } from "../../shared/selection";
-import { formatHours, Size } from "../../shared/units";
+import { download } from "../../shared/download";
+import { useMay } from "../../shared/me";
+import { Act, Empty, Heading, Trouble, Waiting } from "../../shared/parts";
+import { Size, useUnits } from "../../shared/units";
+import { Buy } from "./Buy";
 import { Chosen } from "./Chosen";
+import { LayoutTable, MOST_PINS } from "./LayoutTable";
+import { Needs } from "./Needs";
+import { Pinned } from "./Pinned";
+import { SavedBanner, SavedList, SaveThis } from "./Saved";
+import { SplitByUse } from "./SplitByUse";
+import { SpreadPool } from "./SpreadPool";
+import { type Layout, nameOf, type Question, useQuestion } from "./useQuestion";
+import { WideNarrow } from "./WideNarrow";
 
-type Layout = Schema["LayoutOut"];
-
-/** What is compared: drives on the shelves, or a what-if. All of it stands in the address. */
-export interface Asked {
-  drive_ids?: number[];
-  shorthand?: string;
-  file_system: string;
-}
+const VIEWS: [string, string][] = [
+  ["", "Layouts"],
+  ["spread", "A spread pool"],
+  ["split", "Split by use"],
+  ["buy", "What to buy"],
+  ["saved", "Saved"],
+];
+/** Needs whose errors stand at their own fields. */
+const FIELDS = new Set([
+  "drives",
+  "need",
+  "survive",
+  "spares",
+  "survive_shelves",
+  "survive_hosts",
+  "rebuild_limit",
+  "widest",
+  "budget",
+  "bays_free",
+  "afr",
+  "uber",
+  "rate",
+  "ops",
+  "replace_hours",
+  "user_share",
+  "price",
+  "tariff",
+  "network",
+  "backup_link",
+]);
 
 export function Compare() {
-  const [params, setParams] = useSearchParams();
-  const { ids } = useSelection();
-  const get = (name: string) => params.get(name) ?? "";
-  const put = (changes: Record<string, string | null>) =>
-    setParams(
-      (before) => {
-        const after = new URLSearchParams(before);
-        for (const [name, value] of Object.entries(changes)) {
-          if (value) after.set(name, value);
-          else after.delete(name);
-        }
-        return after;
-      },
-      { replace: true },
-    );
-  const what = get("what") || (ids.size || params.has("drives") ? "shelves" : "what-if");
-  const drives = params.has("drives") ? get("drives").split(",").map(Number) : [...ids].sort((a, b) => a - b);
-  const typed = get("what-if");
-  const spares = params.has("spares") ? Number(get("spares")) : null;
-  const asked: Asked =
-    what === "what-if"
-      ? { shorthand: typed, file_system: get("fs") || "ext4" }
-      : { drive_ids: drives, file_system: get("fs") || "ext4" };
-  const body = { ...asked, need: get("need"), survive: Number(get("survive") || 0), spares };
-  const [settled] = useDebouncedValue(JSON.stringify(body), 40);
-  const ready = what === "what-if" ? typed.trim() !== "" : drives.length > 0;
+  const q = useQuestion();
+  const view = q.get("view");
   const answer = useQuery({
-    queryKey: ["compare", settled],
-    queryFn: () => ask(api.POST("/api/compare", { body: JSON.parse(settled) })),
+    queryKey: ["compare", q.body],
+    queryFn: () => ask(api.POST("/api/compare", { body: q.body })),
     placeholderData: keepPreviousData,
-    enabled: ready,
+    enabled: q.ready && view !== "saved",
     retry: false,
   });
-  const systems = useQuery({
-    queryKey: ["schemes"],
-    queryFn: () => ask(api.GET("/api/schemes")),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
-  const error = answer.error;
-  const bad = error instanceof Problem ? error : null;
+  const bad = answer.error instanceof Problem ? answer.error : null;
   const found = answer.data;
-  const pick =
-    found?.layouts.find((l) => l.key === get("layout"))?.key ?? found?.recommended ?? found?.layouts[0]?.key;
-  const layout = found?.layouts.find((l) => l.key === pick);
   return (
     <>
       <Heading title="Compare layouts">
         <Text c="dimmed">Nothing is built here; figures change while you choose.</Text>
+        {view === "" && found && q.ready && !bad && <Outward q={q} found={found} />}
       </Heading>
-      <div
-        className="paper no-print"
-        style={{ display: "flex", flexWrap: "wrap", gap: "0.8rem 1.4rem", alignItems: "flex-start" }}
-      >
-        <div style={{ flex: "1 1 330px" }}>
-          <SegmentedControl
-            aria-label="What to compare"
-            value={what}
-            onChange={(v) => put({ what: v })}
-            data={[
-              {
-                value: "shelves",
-                label: `Drives on the shelves${drives.length ? ` (${drives.length})` : ""}`,
-              },
-              { value: "what-if", label: "What-if" },
-            ]}
-          />
-          {what === "what-if" ? (
-            <TextInput
-              mt="xs"
-              label="Drives you might have"
-              placeholder="5x4TB,3x8TB"
-              value={typed}
-              error={errorOf(error, "drives")}
-              onChange={(e) => put({ what: "what-if", "what-if": e.currentTarget.value })}
-            />
-          ) : (
-            <Text mt="sm" size="sm">
-              {drives.length
-                ? "Sets are filled by size, smallest first, so that drives alike stand together. "
-                : ""}
-              <Link to="/shelves">{drives.length ? "Choose others" : "Choose drives on the shelves"}</Link>
-            </Text>
-          )}
-        </div>
-        <TextInput
-          label="Capacity needed"
-          placeholder="such as 20 TB"
-          w={150}
-          value={get("need")}
-          error={errorOf(error, "need")}
-          onChange={(e) => put({ need: e.currentTarget.value })}
-        />
-        <NumberInput
-          label="Failures to survive"
-          w={150}
-          min={0}
-          max={9}
-          value={Number(get("survive") || 0)}
-          onChange={(v) => put({ survive: v ? String(v) : null })}
-        />
-        <Select
-          label="Spares"
-          w={150}
-          value={get("spares") || "open"}
-          onChange={(v) => put({ spares: v === "open" ? null : v })}
-          data={[
-            { value: "open", label: "none to two" },
-            ...["0", "1", "2", "3", "4"].map((n) => ({ value: n, label: n === "0" ? "none" : n })),
-          ]}
-          error={errorOf(error, "spares")}
-          allowDeselect={false}
-        />
-        <Select
-          label="File system"
-          w={140}
-          value={asked.file_system}
-          onChange={(v) => put({ fs: v })}
-          data={(systems.data?.file_systems ?? []).map((f) => f.id)}
-          description={undefined}
-          allowDeselect={false}
-        />
-      </div>
-      {!ready ? (
-        <Empty act={what === "what-if" ? undefined : "Choose drives"} to="/shelves">
-          {what === "what-if"
-            ? "Type the drives you might have, such as 5x4TB,3x8TB, and every way of laying them out appears here."
-            : "No drives are chosen yet. Choose some on the shelves, or type a what-if."}
-        </Empty>
-      ) : bad && !["drives", "need", "spares"].includes(bad.field ?? "") ? (
-        <Trouble error={bad} />
-      ) : bad ? null : !found ? (
-        <Waiting />
+      <nav className="views no-print" aria-label="Ways to compare">
+        {VIEWS.map(([name, label]) => (
+          <button
+            key={name}
+            type="button"
+            aria-current={view === name ? "page" : undefined}
+            onClick={() => q.put({ view: name || null })}
+          >
+            {label}
+          </button>
+        ))}
+      </nav>
+      {view === "saved" ? (
+        <SavedList />
       ) : (
         <>
-          <Answer found={found} pick={pick} onPick={(key) => put({ layout: key })} />
-          {layout && <Chosen key={layout.key} layout={layout} asked={asked} />}
-          <RuledOut found={found} />
+          {view === "" && q.get("saved") && (
+            <SavedBanner id={q.get("saved")} layouts={found?.layouts ?? []} />
+          )}
+          <Needs q={q} error={answer.error} found={bad ? undefined : found} />
+          <div style={{ marginTop: "1rem" }}>
+            {view === "buy" ? (
+              <Buy q={q} />
+            ) : !q.ready ? (
+              <Empty act={q.what === "what-if" ? undefined : "Choose drives"} to="/shelves">
+                {q.what === "what-if"
+                  ? "Type the drives you might have, such as 5x4TB,3x8TB, and every way of laying them out appears here."
+                  : "No drives are chosen yet. Choose some on the shelves, or type a what-if."}
+              </Empty>
+            ) : view === "spread" ? (
+              <SpreadPool q={q} />
+            ) : view === "split" ? (
+              <SplitByUse q={q} />
+            ) : answer.error && !FIELDS.has(bad?.field ?? "") ? (
+              <Trouble error={answer.error} />
+            ) : bad ? null : !found ? (
+              <Waiting />
+            ) : (
+              <Answer q={q} found={found} />
+            )}
+          </div>
         </>
       )}
     </>
   );
 }
 
-function Answer({
-  found,
-  pick,
-  onPick,
-}: {
-  found: Schema["CompareOut"];
-  pick?: string;
-  onPick: (key: string) => void;
-}) {
+function picked(q: Question, found: Schema["CompareOut"]): Layout | undefined {
+  return (
+    found.layouts.find((l) => l.key === q.get("layout")) ??
+    found.layouts.find((l) => l.key === found.recommended) ??
+    found.layouts[0]
+  );
+}
+
+function pinsOf(q: Question): string[] {
+  return q.get("pins").split(",").filter(Boolean);
+}
+
+function Answer({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
   if (!found.layouts.length)
     return (
-      <Empty>
-        No layout of these {found.drives} drives meets these needs; below is what each falls short of.
-      </Empty>
+      <>
+        <NothingMeets found={found} />
+        <RuledOut found={found} open />
+      </>
     );
-  const most = Math.max(...found.layouts.map((l) => l.space.usable));
+  const layout = picked(q, found);
+  const pins = pinsOf(q);
+  const pinned = pins.flatMap((key) => found.layouts.find((l) => l.key === key) ?? []);
+  const pick = (key: string) => q.put({ layout: key });
+  const pin = (key: string) =>
+    q.put({
+      pins: (pins.includes(key) ? pins.filter((p) => p !== key) : [...pins, key].slice(0, MOST_PINS)).join(
+        ",",
+      ),
+    });
   return (
-    <section className="paper" style={{ marginTop: "1rem", padding: "0.4rem 0 0" }} aria-label="Layouts">
-      {found.reason && (
+    <>
+      <section className="paper" style={{ padding: "0.4rem 0 0" }} aria-label="Layouts">
         <p style={{ margin: "0.5rem 1.2rem 0.6rem" }}>
-          <strong style={{ color: "var(--pine)" }}>
+          <strong className="pine">
             Suggested: {nameOf(found.layouts.find((l) => l.key === found.recommended))}.
           </strong>{" "}
           {found.reason}
+          {found.left_out.length > 0 && (
+            <span className="faint">
+              {" "}
+              {found.left_out.length} drives are left out so that bays stay free.
+            </span>
+          )}
         </p>
+        <LayoutTable found={found} body={q.body} pick={layout?.key} pins={pins} onPick={pick} onPin={pin} />
+      </section>
+      <Pinned layouts={pinned} q={q} />
+      {layout && <Chosen key={layout.key} layout={layout} body={q.body} />}
+      <WideNarrow considered={found.considered} pick={layout?.key} onPick={pick} />
+      <RuledOut found={found} />
+    </>
+  );
+}
+
+/** Saving, sharing, printing, and taking the figures elsewhere. */
+function Outward({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
+  const { system } = useUnits();
+  const [saving, setSaving] = useState(false);
+  const [said, setSaid] = useState("");
+  const [trouble, setTrouble] = useState<unknown>(null);
+  const may = useMay("prepare");
+  const layout = picked(q, found);
+  if (!layout) return null;
+  const keys = [...new Set([layout.key, ...pinsOf(q)])].filter((k) => found.layouts.some((l) => l.key === k));
+  const saved = q.get("saved");
+  const file = (kind: string) => {
+    setTrouble(null);
+    const body = { ...q.body, keys: keys.slice(0, MOST_PINS), binary: system === "binary" };
+    download(`/api/compare/export/${kind}`, body, `comparison.${kind}`).catch(setTrouble);
+  };
+  const share = async () => {
+    const path = saved ? `/comparisons/${saved}` : `/compare?${q.address}`;
+    try {
+      await navigator.clipboard.writeText(window.location.origin + path);
+      setSaid("The link is copied; whoever can sign in sees the same.");
+    } catch {
+      setSaid(`Copy this link: ${window.location.origin}${path}`);
+    }
+  };
+  return (
+    <div className="no-print outward">
+      {said && (
+        <Text size="sm" role="status">
+          {said}
+        </Text>
       )}
-      <div className="scroll-x" tabIndex={0} style={{ maxHeight: 372, overflowY: "auto" }}>
-        <table className="plain">
-          <thead style={{ position: "sticky", top: 0, background: "var(--sheet)", zIndex: 1 }}>
-            <tr>
-              <th>
-                <Term word="scheme">scheme</Term>
-              </th>
-              <th>drives</th>
-              <th className="num">
-                <Term word="usable capacity">usable</Term>
-              </th>
-              <th aria-label="Usable, drawn" />
-              <th className="num">
-                <Term word="guaranteed">survives, sure</Term>
-              </th>
-              <th className="num">
-                <Term word="best case">at best</Term>
-              </th>
-              <th className="num">redundancy</th>
-              <th className="num">uneven</th>
-              <th className="num">
-                <Term word="rebuild">rebuild</Term>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {found.layouts.map((layout) => (
-              <Row
-                key={layout.key}
-                layout={layout}
-                most={most}
-                picked={layout.key === pick}
-                best={layout.key === found.recommended}
-                onPick={onPick}
-              />
-            ))}
-          </tbody>
-        </table>
-      </div>
+      <Act size="xs" variant="default" why={may.why} onClick={() => setSaving(true)}>
+        Save…
+      </Act>
+      <Button size="xs" variant="default" onClick={share}>
+        Share
+      </Button>
+      <Duplicate q={q} />
+      <Menu position="bottom-end">
+        <Menu.Target>
+          <Button size="xs" variant="default">
+            Print or export
+          </Button>
+        </Menu.Target>
+        <Menu.Dropdown>
+          <Menu.Item onClick={() => window.print()}>Print this page</Menu.Item>
+          <Menu.Item onClick={() => file("pdf")}>PDF for whoever pays</Menu.Item>
+          <Menu.Item onClick={() => file("csv")}>Figures as CSV</Menu.Item>
+          <Menu.Item onClick={() => file("json")}>Figures as JSON</Menu.Item>
+        </Menu.Dropdown>
+      </Menu>
+      {trouble !== null && <Trouble error={trouble} />}
+      {saving && (
+        <SaveThis
+          body={q.body}
+          address={q.address}
+          keys={keys}
+          onClose={() => setSaving(false)}
+          onSaved={(row) => {
+            setSaving(false);
+            q.put({ saved: String(row.id) });
+          }}
+        />
+      )}
+    </div>
+  );
+}
+
+/** The same drives as a what-if: change one and see, without touching what is there. */
+function Duplicate({ q }: { q: Question }) {
+  const drives = useQuery({
+    queryKey: ["drives", "chosen", q.drives.join(",")],
+    queryFn: () => ask(api.GET("/api/drives/by-id", { params: { query: { ids: q.drives.join(",") } } })),
+    enabled: q.what === "shelves" && q.drives.length > 0,
+  });
+  if (q.what !== "shelves") return null;
+  const duplicate = () => {
+    const groups = new Map<string, number>();
+    for (const d of drives.data?.drives ?? []) {
+      const size = d.size % 1e9 === 0 ? `${d.size / 1e12}TB` : `${d.size}`;
+      const name = `${size} ${d.kind}${d.shelf ? `@${d.host ? `${d.host}/` : ""}${d.shelf}` : ""}`;
+      groups.set(name, (groups.get(name) ?? 0) + 1);
+    }
+    const text = [...groups].map(([name, count]) => `${count}x${name}`).join(", ");
+    q.put({ what: "what-if", "what-if": text, saved: null, layout: null });
+  };
+  return (
+    <Button size="xs" variant="default" disabled={!drives.data} onClick={duplicate}>
+      Duplicate as a what-if
+    </Button>
+  );
+}
+
+function NothingMeets({ found }: { found: Schema["CompareOut"] }) {
+  return (
+    <section className="paper" aria-label="Nearest layouts">
+      <h2>No layout of these {found.drives} drives meets these needs</h2>
+      {found.nearest.length > 0 && (
+        <>
+          <p style={{ margin: "0.3rem 0 0.5rem" }}>The nearest, and what is missing:</p>
+          <table className="plain">
+            <tbody>
+              {found.nearest.map((n) => (
+                <tr key={n.key}>
+                  <td style={{ whiteSpace: "nowrap" }}>
+                    <strong>{n.scheme}</strong>, {n.description}
+                  </td>
+                  <td className="num">
+                    <Size bytes={n.usable} />
+                  </td>
+                  <td>{n.missing.join("; ")}.</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </>
+      )}
+      <p className="faint" style={{ margin: "0.6rem 0 0" }}>
+        Ease a need, choose more drives on the <Link to="/shelves">shelves</Link>, or see{" "}
+        <Link to="/compare?view=buy">what to buy</Link>.
+      </p>
     </section>
   );
 }
 
-export function nameOf(layout?: Schema["FiguresOut"]): string {
-  if (!layout) return "";
-  return `${layout.scheme}${layout.trade_name ? ` (${layout.trade_name})` : ""}, ${layout.description}`;
-}
-
-function Row({
-  layout,
-  most,
-  picked,
-  best,
-  onPick,
-}: {
-  layout: Layout;
-  most: number;
-  picked: boolean;
-  best: boolean;
-  onPick: (k: string) => void;
-}) {
-  return (
-    <tr
-      style={{
-        background: picked ? "var(--pine-wash)" : undefined,
-        cursor: "pointer",
-        boxShadow: picked ? "inset 3px 0 0 var(--pine)" : undefined,
-      }}
-      onClick={() => onPick(layout.key)}
-    >
-      <td style={{ whiteSpace: "nowrap" }}>
-        <button
-          type="button"
-          aria-pressed={picked}
-          onClick={() => onPick(layout.key)}
-          style={{ all: "unset", cursor: "pointer", fontWeight: picked ? 650 : 500 }}
-        >
-          {layout.scheme}
-        </button>{" "}
-        <span className="faint">{layout.trade_name}</span>
-        {best && <span style={{ color: "var(--pine)" }}> · suggested</span>}
-      </td>
-      <td style={{ whiteSpace: "nowrap" }}>{layout.description}</td>
-      <td className="num" style={{ fontWeight: 600 }}>
-        <Size bytes={layout.space.usable} />
-      </td>
-      <td style={{ width: 110 }} aria-hidden="true">
-        <svg width="100" height="8">
-          <title>usable</title>
-          <rect
-            width={Math.max(1, (100 * layout.space.usable) / most)}
-            height="8"
-            fill="var(--pine)"
-            opacity="0.75"
-          />
-        </svg>
-      </td>
-      <td className="num">{layout.survives.guaranteed}</td>
-      <td className="num">{layout.survives.best_case}</td>
-      <td className="num faint">
-        <Size bytes={layout.space.redundancy} />
-      </td>
-      <td className="num faint">{layout.space.uneven ? <Size bytes={layout.space.uneven} /> : "–"}</td>
-      <td className="num faint">{layout.rebuild_hours === null ? "–" : formatHours(layout.rebuild_hours)}</td>
-    </tr>
-  );
-}
-
-function RuledOut({ found }: { found: Schema["CompareOut"] }) {
+function RuledOut({ found, open = false }: { found: Schema["CompareOut"]; open?: boolean }) {
   if (!found.ruled_out.length) return null;
   return (
-    <details className="paper" style={{ marginTop: "1rem" }} open={!found.layouts.length}>
+    <details className="paper" style={{ marginTop: "1rem" }} open={open}>
       <summary style={{ cursor: "pointer" }}>
         Ruled out: {found.ruled_out.length} {found.ruled_out.length === 1 ? "way" : "ways"}, and why
       </summary>
       <table className="plain" style={{ marginTop: "0.6rem" }}>
         <tbody>
-          {found.ruled_out.map((r) => (
-            <tr key={`${r.scheme}-${r.why}`}>
+          {found.ruled_out.map((r, i) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: a list that is replaced as a whole
+            <tr key={i}>
               <td style={{ whiteSpace: "nowrap" }}>{r.scheme}</td>
               <td>{r.why}</td>
             </tr>

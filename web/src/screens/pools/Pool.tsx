@@ -9,6 +9,7 @@ import { JobLine } from "../../shared/JobLine";
 import { useMay } from "../../shared/me";
 import { Act, Heading, State, Term, Trouble, Waiting } from "../../shared/parts";
 import { formatWhen, Size } from "../../shared/units";
+import { Backups } from "./Backups";
 import { Replace } from "./Replace";
 import { Volume } from "./Volume";
 
@@ -91,6 +92,7 @@ function Shown({ pool }: { pool: PoolData }) {
           {pool.volumes.map((volume) => (
             <Volume key={volume.id} volume={volume} serves={!["lost", "unreachable"].includes(pool.state)} />
           ))}
+          <Backups pool={pool} />
         </div>
         <div
           style={{

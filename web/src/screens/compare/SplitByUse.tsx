@@ -1,0 +1,226 @@
+/** Two or more uses with different needs on one stock of drives: a division into pools, against one for all. */
+import { Button, NumberInput, Select, TextInput } from "@mantine/core";
+import { useDebouncedValue } from "@mantine/hooks";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { api, ask, type Schema } from "../../api/client";
+import { errorOf, Trouble, Waiting } from "../../shared/parts";
+import { formatChance, formatCount, formatHours, Size } from "../../shared/units";
+import { nameOf, type Question } from "./useQuestion";
+
+interface Use {
+  name: string;
+  workload: string;
+  need: string;
+  survive: number;
+}
+
+const FIRST = "large images~media~~1;small database~database~~1";
+
+export function SplitByUse({ q }: { q: Question }) {
+  const uses: Use[] = (q.get("uses") || FIRST).split(";").map((part) => {
+    const [name, workload, need, survive] = part.split("~");
+    return { name, workload: workload || "general", need: need ?? "", survive: Number(survive || 1) };
+  });
+  const put = (next: Use[]) =>
+    q.put({
+      uses: next
+        .map((u) => [u.name.replaceAll(/[~;]/g, " "), u.workload, u.need, u.survive].join("~"))
+        .join(";"),
+    });
+  const set = (i: number, change: Partial<Use>) =>
+    put(uses.map((u, n) => (n === i ? { ...u, ...change } : u)));
+  const [settled] = useDebouncedValue(JSON.stringify(uses), 300);
+  const systems = useQuery({
+    queryKey: ["schemes"],
+    queryFn: () => ask(api.GET("/api/schemes")),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const body = { ...q.body, uses: JSON.parse(settled) };
+  const split = useQuery({
+    queryKey: ["compare", "split", body],
+    queryFn: () => ask(api.POST("/api/compare/split", { body: body as never })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const fields = uses.map((_, i) => `uses.${i}.need`);
+  return (
+    <>
+      <section className="paper" aria-label="Uses">
+        <p style={{ margin: "0 0 0.6rem" }}>
+          Say what the drives are for; the needs above are left aside here. Each use gets a pool of its own,
+          on the kind of drive that suits it.
+        </p>
+        {uses.map((use, i) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: uses stand in their order
+          <div className="fields" key={i} style={{ marginTop: i ? "0.5rem" : 0 }}>
+            <TextInput
+              label={i === 0 ? "Use" : undefined}
+              aria-label={`Name of use ${i + 1}`}
+              w={190}
+              maxLength={60}
+              value={use.name}
+              onChange={(e) => set(i, { name: e.currentTarget.value })}
+            />
+            <Select
+              label={i === 0 ? "What it is" : undefined}
+              aria-label={`Workload of use ${i + 1}`}
+              w={230}
+              value={use.workload}
+              allowDeselect={false}
+              data={(systems.data?.workloads ?? []).map((w) => ({ value: w.id, label: w.name }))}
+              onChange={(v) => set(i, { workload: v ?? "general" })}
+            />
+            <TextInput
+              label={i === 0 ? "Capacity needed" : undefined}
+              aria-label={`Capacity of use ${i + 1}`}
+              w={150}
+              placeholder="such as 20 TB"
+              value={use.need}
+              error={errorOf(split.error, `uses.${i}.need`)}
+              onChange={(e) => set(i, { need: e.currentTarget.value })}
+            />
+            <NumberInput
+              label={i === 0 ? "Failures to survive" : undefined}
+              aria-label={`Failures use ${i + 1} survives`}
+              w={150}
+              min={0}
+              max={3}
+              value={use.survive}
+              onChange={(v) => set(i, { survive: Number(v) })}
+            />
+            {uses.length > 2 && (
+              <Button
+                variant="subtle"
+                mt={i === 0 ? 26 : 0}
+                onClick={() => put(uses.filter((_, n) => n !== i))}
+              >
+                Leave it out
+              </Button>
+            )}
+          </div>
+        ))}
+        {uses.length < 4 && (
+          <Button
+            mt="sm"
+            size="xs"
+            variant="default"
+            onClick={() =>
+              put([...uses, { name: `use ${uses.length + 1}`, workload: "general", need: "", survive: 1 }])
+            }
+          >
+            One more use
+          </Button>
+        )}
+      </section>
+      {split.isError && !errorOf(split.error, ...fields) ? (
+        <div style={{ marginTop: "1rem" }}>
+          <Trouble error={split.error} />
+        </div>
+      ) : split.isError ? null : split.data ? (
+        <Division found={split.data} q={q} />
+      ) : (
+        <Waiting />
+      )}
+    </>
+  );
+}
+
+function Division({ found, q }: { found: Schema["SplitOut"]; q: Question }) {
+  const open = (share: Schema["ShareOut"]) => {
+    if (!share.layout) return;
+    const change: Record<string, string | null> = {
+      view: null,
+      workload: share.workload,
+      layout: null,
+      pins: null,
+      survive: String(share.survive),
+      need: share.need ? `${share.need}` : null,
+      spares: "0",
+      mix: "yes",
+    };
+    if (q.what === "shelves") q.put({ ...change, drives: share.drives.join(",") });
+  };
+  return (
+    <section className="paper" style={{ marginTop: "1rem" }} aria-label="The division">
+      <h2>
+        {found.meets
+          ? "The division that serves them best"
+          : "No division meets all needs; this comes closest"}
+      </h2>
+      <div className="scroll-x" tabIndex={0}>
+        <table className="plain" style={{ marginTop: "0.4rem" }}>
+          <thead>
+            <tr>
+              <th>use</th>
+              <th>drives</th>
+              <th>laid out as</th>
+              <th className="num">usable</th>
+              <th className="num">small writes</th>
+              <th className="num">rebuild</th>
+              <th className="num">damage a year</th>
+              <th aria-label="Acts" />
+            </tr>
+          </thead>
+          <tbody>
+            {found.shares.map((s) => (
+              <tr key={s.name}>
+                <td style={{ fontWeight: 600 }}>{s.name}</td>
+                <td title={s.drives.map((d) => found.labels[d] ?? d).join(", ")}>{s.drives.length}</td>
+                {s.layout ? (
+                  <>
+                    <td>{nameOf(s.layout)}</td>
+                    <Numbers layout={s.layout} />
+                    <td className="num">
+                      {q.what === "shelves" && (
+                        <Button size="compact-sm" variant="subtle" onClick={() => open(s)}>
+                          Compare these
+                        </Button>
+                      )}
+                    </td>
+                  </>
+                ) : (
+                  <td colSpan={6} className="rust">
+                    {s.why}
+                  </td>
+                )}
+              </tr>
+            ))}
+            <tr style={{ borderTop: "2px solid var(--board)" }}>
+              <td style={{ fontWeight: 600 }}>one pool for all</td>
+              {found.one_pool ? (
+                <>
+                  <td>{found.one_pool.sets.flat().length}</td>
+                  <td>{nameOf(found.one_pool)}</td>
+                  <Numbers layout={found.one_pool} />
+                  <td />
+                </>
+              ) : (
+                <td colSpan={7} className="rust">
+                  {found.one_pool_short}
+                </td>
+              )}
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <ul style={{ margin: "0.7rem 0 0", paddingLeft: "1.1rem" }}>
+        {found.compared.map((sentence) => (
+          <li key={sentence}>{sentence}</li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function Numbers({ layout }: { layout: Schema["LayoutOut"] }) {
+  return (
+    <>
+      <td className="num">
+        <Size bytes={layout.space.usable} />
+      </td>
+      <td className="num">{formatCount(layout.speed.random_write_rmw)}/s</td>
+      <td className="num">{layout.rebuild_hours === null ? "–" : formatHours(layout.rebuild_hours)}</td>
+      <td className="num">{formatChance(layout.yearly_damage)}</td>
+    </>
+  );
+}

@@ -1,0 +1,147 @@
+/** Backups as recorded facts: where the copy is, how old it gets, and how long a restore takes. */
+import { Button, Group, NumberInput, Select, TextInput } from "@mantine/core";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, ask, type Schema } from "../../api/client";
+import { useMay } from "../../shared/me";
+import { Act, errorOf, Term, Trouble } from "../../shared/parts";
+import { formatHours, formatWhen, Size } from "../../shared/units";
+
+const WHOLE = "whole";
+
+export function Backups({ pool }: { pool: Schema["PoolOut"] }) {
+  const client = useQueryClient();
+  const may = useMay("prepare");
+  const path = { params: { path: { pool_id: pool.id } } };
+  const backups = useQuery({
+    queryKey: ["backups", pool.id],
+    queryFn: () => ask(api.GET("/api/pools/{pool_id}/backups", path)),
+  });
+  const [open, setOpen] = useState(false);
+  const [of, setOf] = useState(WHOLE);
+  const [place, setPlace] = useState("");
+  const [age, setAge] = useState<number | string>(24);
+  const [link, setLink] = useState("1 Gbit/s");
+  const settle = () => client.invalidateQueries({ queryKey: ["backups", pool.id] });
+  const record = useMutation({
+    mutationFn: () =>
+      ask(
+        api.POST("/api/pools/{pool_id}/backups", {
+          ...path,
+          body: { volume_id: of === WHOLE ? null : Number(of), place, age_hours: Number(age), link },
+        }),
+      ),
+    onSuccess: () => {
+      setOpen(false);
+      settle();
+    },
+  });
+  const forget = useMutation({
+    mutationFn: (volume_id: number | null) =>
+      ask(api.POST("/api/pools/{pool_id}/backups/forget", { ...path, body: { volume_id } })),
+    onSettled: settle,
+  });
+  const found = backups.data;
+  const other = record.isError && !errorOf(record.error, "place", "age_hours", "link");
+  return (
+    <section className="paper" aria-label="Backups">
+      <h2>Backups</h2>
+      {backups.isError && <Trouble error={backups.error} />}
+      {found?.without.length ? (
+        <p className="rust" style={{ margin: "0.3rem 0" }}>
+          No backup is recorded of {found.without.join(", ")}. Redundancy is no backup.
+        </p>
+      ) : null}
+      {found && found.backups.length > 0 && (
+        <table className="plain" style={{ margin: "0.3rem 0" }}>
+          <tbody>
+            {found.backups.map((b) => (
+              <tr key={b.volume_id ?? WHOLE}>
+                <td>
+                  <strong>{b.about}</strong>: {b.place}
+                  <div className="faint">
+                    at most {b.age_hours} h old, restored over <Size bytes={b.link} digits={0} />
+                    /s; recorded {formatWhen(b.recorded_at)} by {b.recorded_by}
+                  </div>
+                </td>
+                <td className="num">
+                  <Term word="restore">restore</Term> {formatHours(b.restore_hours)}
+                  <div>
+                    <Act
+                      size="compact-xs"
+                      variant="subtle"
+                      why={may.why}
+                      onClick={() => forget.mutate(b.volume_id)}
+                    >
+                      Not any more
+                    </Act>
+                  </div>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {open ? (
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            record.mutate();
+          }}
+        >
+          <div className="fields" style={{ marginTop: "0.5rem" }}>
+            <Select
+              label="Of"
+              w={170}
+              value={of}
+              allowDeselect={false}
+              onChange={(v) => setOf(v ?? WHOLE)}
+              data={[
+                { value: WHOLE, label: "the whole pool" },
+                ...pool.volumes.map((v) => ({ value: String(v.id), label: v.name })),
+              ]}
+            />
+            <TextInput
+              label="Where it is"
+              required
+              w={200}
+              value={place}
+              error={errorOf(record.error, "place")}
+              onChange={(e) => setPlace(e.currentTarget.value)}
+            />
+            <NumberInput
+              label="How old it gets"
+              suffix=" h"
+              min={0}
+              w={130}
+              value={age}
+              error={errorOf(record.error, "age_hours")}
+              onChange={setAge}
+            />
+            <TextInput
+              label="Link to restore over"
+              required
+              w={160}
+              value={link}
+              error={errorOf(record.error, "link")}
+              onChange={(e) => setLink(e.currentTarget.value)}
+            />
+          </div>
+          {other && <Trouble error={record.error} />}
+          <Group mt="sm">
+            <Button type="submit" size="xs" loading={record.isPending}>
+              Record it
+            </Button>
+            <Button size="xs" variant="subtle" onClick={() => setOpen(false)}>
+              Leave it
+            </Button>
+          </Group>
+        </form>
+      ) : (
+        <Act size="xs" variant="default" why={may.why} onClick={() => setOpen(true)}>
+          Record a backup…
+        </Act>
+      )}
+    </section>
+  );
+}
