@@ -29,7 +29,7 @@ from pairshelf.store.estate import load_models, store_models
 api = APIBlueprint("deciding", __name__, url_prefix="/api")
 
 #: Stripes that are placed while somebody waits; the console command takes more.
-_MOST_STRIPES = 60_000
+_MOST_STRIPES = 40_000
 
 
 # -- spread pools -------------------------------------------------------------------------------------

@@ -477,6 +477,8 @@ def _other_gaps(candidate: Candidate, question: Question) -> list[str]:
     for domain, asked in (("shelf", question.survive_shelves), ("host", question.survive_hosts)):
         if asked and (sure := guaranteed_of(candidate.layout, domain)) < asked:
             gaps.append(f"survives {sure} failed {_PLURAL[domain]}, {asked} asked for")
+    if question.widest and candidate.layout.scheme.survives and candidate.layout.width > question.widest:
+        gaps.append(f"{candidate.layout.width} drives in a set, at most {question.widest} allowed")
     if question.rebuild_limit is not None and (a.rebuild_hours is None or a.rebuild_hours > question.rebuild_limit):
         took = "has no rebuild" if a.rebuild_hours is None else f"rebuilds in {format_duration(a.rebuild_hours * 3600)}"
         gaps.append(f"{took}, {format_duration(question.rebuild_limit * 3600)} allowed")

@@ -43,8 +43,8 @@ def rows_of(groups: Iterable[Sequence[int]], units: int) -> Rows:
     """Rows from groups given as lists of unit numbers (a unit may stand in a group more than once)."""
     distinct = sorted({tuple(sorted(g)) for g in groups})
     rows = np.zeros((len(distinct), units), np.int16)
-    for number, group in enumerate(distinct):
-        np.add.at(rows[number], list(group), 1)
+    number = np.repeat(np.arange(len(distinct)), [len(g) for g in distinct])
+    np.add.at(rows, (number, [u for g in distinct for u in g]), 1)
     return rows
 
 

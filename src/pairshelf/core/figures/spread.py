@@ -84,11 +84,16 @@ def spread_figures(
     for wanted, stripes in zip(volumes, placed, strict=True):
         tolerance = wanted.protection.survives
         drives = survey(rows_of(np.unique(stripes, axis=0).tolist(), units), tolerance)
-        domains = survey(rows_of(np.unique(domain_of[stripes], axis=0).tolist(), len(pool.domains)), tolerance)
+        domains = (
+            drives
+            if pool.domain == "drive"
+            else survey(rows_of(np.unique(domain_of[stripes], axis=0).tolist(), len(pool.domains)), tolerance)
+        )
         found.append(PlacedVolume(wanted, drives, domains, _odds(pool, wanted, stripes, drives, hours, given)))
     used = sum(v.stripes * v.protection.width for v in volumes)
     return SpreadFigures(
-        pool, tuple(found), _pool_survey(volumes, placed, units), hours,
+        pool, tuple(found), found[0].survives if len(found) == 1 else _pool_survey(volumes, placed, units),
+        hours,
         {v.protection.name: pool.stripes_max(v.protection) for v in volumes},
         used * EXTENT, (sum(pool.capacities) - used) * EXTENT, pool.self_repair_fails_without(volumes),
         _partners(placed, units),

@@ -23,6 +23,8 @@ from pairshelf.core.units import EXTENT, format_size, parse_size
 MOST_STRIPES = 2_000_000
 MOST_VOLUMES = 200
 _KINDS = {"copies-2": 1, "copies-3": 2, "parity-1": 1, "parity-2": 2}
+#: Among more domains than this not every pair is weighed for every stripe.
+_WEIGHED_PAIRS = 160
 #: A stripe of parity spans at most so many domains.
 MOST_WIDE = 257
 
@@ -237,46 +239,85 @@ def place(pool: SpreadPool, volumes: Sequence[Wanted], *, progress: Progress | N
     return found
 
 
+#: Stands for a count of shared stripes that is never the least.
+_NEVER = 2**40
+
+
 class _Placer:
     """Chooses the drives of one stripe after another."""
 
     def __init__(self, pool: SpreadPool) -> None:
         self._free = np.array(pool.capacities, np.int64)
-        self._shared = np.zeros((len(pool.domains),) * 2, np.int64)
+        self._shared = _unshared(len(pool.domains))
         self._drive_free = np.array([d.extents for d in pool.drives], np.int64)
         self._alone = pool.domain == "drive"
-        self._drive_shared = None if self._alone else np.zeros((len(pool.drives),) * 2, np.int64)
-        self._inside = [np.array([i for i, d in enumerate(pool.domain_of) if d == n]) for n in range(len(pool.domains))]
-        #: Larger than any count of shared stripes, so that free extents decide first.
-        self._weight = int(self._drive_free.sum()) * MOST_WIDE + 1
+        self._drive_shared = _unshared(0 if self._alone else len(pool.drives))
+        domain_of = np.array(pool.domain_of)
+        self._inside = [np.flatnonzero(domain_of == n) for n in range(len(pool.domains))]
 
     def next(self, width: int) -> list[int] | None:
         """The drives of the next stripe, or None when there are not ``width`` domains with room."""
-        score = self._free * -self._weight
-        chosen: list[int] = []
-        for _ in range(width):
-            best = int(score.argmin())
-            if self._free[best] <= 0 or best in chosen:
-                return None
-            chosen.append(best)
-            score += self._shared[best]
-            score[best] = np.iinfo(np.int64).max // 2
-        self._free[chosen] -= 1
-        self._shared[np.ix_(np.array(chosen), np.array(chosen))] += 1
+        free = self._free
+        least = int(np.partition(free, -width)[-width]) if len(free) >= width else 0
+        if least <= 0:
+            return None
+        chosen = (free > least).nonzero()[0].tolist()
+        equal = (free == least).nonzero()[0]
+        if len(equal) == width - len(chosen):
+            chosen += equal.tolist()
+        elif not chosen and width > 1:
+            chosen = self._least_shared_pair(equal)
+        if len(chosen) < width:
+            score = self._shared[equal][:, chosen].sum(axis=1)
+            while len(chosen) < width:
+                best = int(equal[score.argmin()])
+                chosen.append(best)
+                score += self._shared[equal, best]
+        _note(free, self._shared, chosen)
         return chosen if self._alone else self._drives(chosen)
 
+    def _least_shared_pair(self, equal: npt.NDArray[np.int64]) -> list[int]:
+        """Two of the domains that have shared least: taken first, so that no pair is left out for good.
+
+        Among very many domains only the first one's partners are weighed.
+        """
+        if len(equal) > _WEIGHED_PAIRS:
+            return [int(equal[0])]
+        return _least_shared(self._shared, equal, equal)
+
     def _drives(self, domains: list[int]) -> list[int]:
-        """Inside each domain the drive with the most free extents; among equals the one that has shared
-        stripes least with the drives taken already and with those the other domains may give."""
-        assert self._drive_shared is not None
-        chosen: list[int] = []
-        for position, domain in enumerate(domains):
+        """Inside each domain the drive with the most free extents; among equals those that have shared
+        stripes least, the first two weighed together."""
+        equal = []
+        for domain in domains:
             inside = self._inside[domain]
-            score = self._drive_free[inside] * -self._weight
-            others = [*chosen, *(d for later in domains[position + 1 :] for d in self._inside[later])]
-            if others:
-                score = score + self._drive_shared[inside][:, others].sum(axis=1)
-            chosen.append(int(inside[int(score.argmin())]))
-        self._drive_free[chosen] -= 1
-        self._drive_shared[np.ix_(np.array(chosen), np.array(chosen))] += 1
+            free = self._drive_free[inside]
+            equal.append(inside[free == free.max()])
+        chosen = _least_shared(self._drive_shared, equal[0], equal[1])
+        for some in equal[2:]:
+            shared = self._drive_shared[some][:, chosen].sum(axis=1)
+            chosen.append(int(some[shared.argmin()]))
+        _note(self._drive_free, self._drive_shared, chosen)
         return chosen
+
+
+def _unshared(count: int) -> npt.NDArray[np.int64]:
+    """Nobody has shared a stripe yet; nothing is its own partner."""
+    shared = np.zeros((count, count), np.int64)
+    np.fill_diagonal(shared, _NEVER)
+    return shared
+
+
+def _least_shared(
+    shared: npt.NDArray[np.int64], rows: npt.NDArray[np.int64], columns: npt.NDArray[np.int64]
+) -> list[int]:
+    """One of each that have shared least with one another; among equals the first."""
+    first, second = divmod(int(shared[rows][:, columns].argmin()), len(columns))
+    return [int(rows[first]), int(columns[second])]
+
+
+def _note(free: npt.NDArray[np.int64], shared: npt.NDArray[np.int64], chosen: list[int]) -> None:
+    """One extent less on each, one stripe more between each two."""
+    index = np.array(chosen)
+    free[index] -= 1
+    shared[index[:, None], index] += 1
