@@ -6,6 +6,7 @@ import json
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -66,3 +67,96 @@ def test_bad_input_ends_with_a_message_and_status_2(arguments: tuple[str, ...]) 
     assert done.returncode == 2
     assert done.stderr.strip() and not done.stdout.strip()
     assert "Traceback" not in done.stderr
+
+
+def _json(*arguments: str) -> dict[str, Any]:
+    done = pairshelf(*arguments, "--json")
+    assert done.returncode == 0, done.stderr
+    return json.loads(done.stdout)  # type: ignore[no-any-return]
+
+
+def test_every_assumption_moves_the_figure_it_is_about() -> None:
+    base = ("layout", "12x8TB", "--scheme", "parity-2", "--sets", "2")
+    plain = _json(*base)
+    assert len(plain["survives"]["curve"]) == 13 and plain["pareto"] in (True, False)
+    moved = {
+        "--afr=0.05": "yearly_loss", "--uber=1e-14": "yearly_damage", "--rate=400MB": "rebuild_hours",
+        "--replace-hours=0": "yearly_loss", "--user-share=0.5": "rebuild_hours", "--user-share=0.3": "mttdl_hours",
+    }  # fmt: skip
+    for option, figure in moved.items():
+        assert _json(*base, option)[figure] != plain[figure], option
+    assert _json(*base, "--user-share=0.5")["rebuild_hours"] == pytest.approx(2 * plain["rebuild_hours"])
+    assert _json(*base, "--ops=300")["speed"]["random_write_rmw"] == 12 * 300 / 6
+    assert _json(*base, "--price=100")["cost"]["total"] == 1200
+    assert _json(*base, "--backup-link=1Gbit/s")["restore_hours"] > 0
+    assert {c["code"] for c in plain["cautions"]} >= {"no-backup"}
+
+
+def test_whole_shelves(tmp_path: Path) -> None:
+    stock = "6x8TB@oak,6x8TB@elm"
+    found = _json("layout", stock, "--scheme", "parity-2", "--sets", "2", "--domain", "shelf")
+    assert found["survives"]["by_domain"]["guaranteed"] == 0
+    layouts = _json("layouts", stock, "--domain", "shelf")["layouts"]
+    assert layouts and all(x["arranged"] or len(x["sets"]) == 1 for x in layouts)
+    assert any(x["pareto"] for x in layouts)
+    drawing = tmp_path / "cut.svg"
+    assert pairshelf("layout", stock, "--scheme", "parity-2", "--svg", str(drawing)).returncode == 0
+    assert drawing.read_text().startswith("<?xml")
+    explained = pairshelf("layout", stock, "--scheme", "parity-2", "--explain").stdout
+    assert "Mean time to data loss" in explained and "h_0" in explained.replace("h₀", "h_0")
+
+
+def test_spread() -> None:
+    found = _json("spread", "3x8TB@a,3x8TB@b,3x8TB@c,3x8TB@d", "--domain", "host",
+                  "--volume", "40GiB:copies-3", "--volume", "1TiB:parity-1:3")  # fmt: skip
+    assert [(v["protection"], v["width"], v["stripes"]) for v in found["volumes"]] == [
+        ("copies-3", 3, 40), ("parity-1", 3, 512),
+    ]  # fmt: skip
+    assert found["volumes"][0]["pool_use"] == 120 * 2**30
+    assert set(found["stripes_max"]) == {"copies-3", "parity-1:3"} and found["self_repair"] is True
+    assert found["volumes"][0]["survives"]["guaranteed"] == 2
+
+
+def test_growth_buy_and_split(tmp_path: Path) -> None:
+    grown = _json("growth", "4x4TB", "--scheme", "stepped-1", "--larger", "8TB")
+    assert [s["gain"] > 0 for s in grown["paths"][2]["steps"]] == [False, True, True, True]
+    prices = tmp_path / "prices.csv"
+    prices.write_text("model,size,kind,price\nA4,4 TB,hdd,100\nB8,8 TB,hdd,170\n")
+    bought = _json("buy", str(prices), "--bays", "8", "--need", "20TB", "--then", "30TB")
+    assert bought["purchases"][0]["cheapest_in_all"] and bought["purchases"][0]["later"]
+    divided = _json("split", "8x8TB,2x2TB ssd", "--use", "scans:media:30TB:1", "--use", "log:database:1TB:1")
+    assert divided["meets"] and len(divided["shares"][0]["drives"]) == 8
+    assert "least over all steps" in pairshelf("buy", str(prices), "--bays", "8", "--need", "20TB").stdout
+
+
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        ("layout", "8x4TB", "--scheme", "parity-2", "--afr", "2"),
+        ("layout", "8x4TB", "--scheme", "parity-2", "--user-share", "1"),
+        ("layout", "8x4TB", "--scheme", "parity-2", "--rate", "0"),
+        ("layout", "8x4TB", "--scheme", "parity-2", "--domain", "shelf"),
+        ("layout", "8x4TB", "--scheme", "parity-2", "--domain", "moon"),
+        ("layout", "8x4TB", "--scheme", "parity-2", "--svg", "/nowhere/at/all.svg"),
+        ("layouts", "8x4TB", "--workload", "games"),
+        ("layouts", "8x4TB", "--bays-free", "8"),
+        ("spread", "8x4TB"),
+        ("spread", "8x4TB", "--volume", "1TB"),
+        ("spread", "8x4TB", "--volume", "900TiB:copies-2"),
+        ("spread", "8x4TB", "--domain", "host", "--volume", "1TB:copies-2"),
+        ("growth", "8x4TB", "--scheme", "parity-2", "--steps", "0"),
+        ("buy", "nowhere.csv", "--bays", "4", "--need", "1TB"),
+        ("split", "8x4TB", "--use", "scans"),
+        ("split", "8x4TB", "--use", "a:general", "--use", "b:games"),
+    ],
+)
+def test_more_bad_input_ends_the_same_way(arguments: tuple[str, ...]) -> None:
+    done = pairshelf(*arguments)
+    assert done.returncode == 2 and done.stderr.strip() and "Traceback" not in done.stderr
+    assert not done.stdout.strip()
+
+
+def test_help_teaches() -> None:
+    for command in ("layout", "layouts", "spread", "growth", "buy", "split"):
+        text = pairshelf(command, "--help").stdout
+        assert f"pairshelf {command}" in text and "Example" in text

@@ -12,7 +12,16 @@ from hypothesis import strategies as st
 
 from pairshelf.core.assumptions import YEAR
 from pairshelf.core.figures import odds as module
-from pairshelf.core.figures.odds import Chain, chain_of_curve, failure_rate, mean_time, odds, unreadable
+from pairshelf.core.figures.odds import (
+    Asked,
+    Chain,
+    chain_of_curve,
+    failure_rate,
+    mean_time,
+    odds,
+    odds_of_all,
+    unreadable,
+)
 
 rates = st.floats(1e-8, 1e-3)
 hours = st.floats(0.1, 500)
@@ -88,6 +97,12 @@ def test_without_redundancy_any_failure_counts() -> None:
     assert found.yearly_loss == found.yearly_damage == pytest.approx(1 - 0.98**12)
     assert found.mttdl_hours == pytest.approx(1 / (12 * failure_rate(0.02)))
     assert odds(Chain.of_set(12, 2, 0.0, 24), 3, 0.0).mttdl_hours is None
+
+
+@given(st.lists(st.tuples(st.integers(2, 20), st.integers(1, 3), rates, hours), min_size=2, max_size=12))
+def test_what_else_is_asked_changes_no_figure(asked: list[tuple[int, int, float, float]]) -> None:
+    all_of_them = [Asked(Chain.of_set(n + t, t, rate, repair), 2, 0.1) for n, t, rate, repair in asked]
+    assert odds_of_all(all_of_them) == [odds(a.chain, a.sets, a.q) for a in all_of_them]
 
 
 def test_unreadable_sectors() -> None:

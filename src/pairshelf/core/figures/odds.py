@@ -77,16 +77,19 @@ def odds(chain: Chain, sets: int, q: float) -> Odds:
 
 
 def odds_of_all(asked: Sequence[Asked]) -> list[Odds]:
-    """The odds of many pools at once: chains of as many states are worked out together."""
+    """The odds of many pools at once: chains of as many states and steps are worked out together.
+
+    To the last bit what each of them gives alone: whatever else is asked changes no figure.
+    """
     chances: dict[tuple[Chain, float], float] = {}
-    by_states: dict[int, list[tuple[Chain, float]]] = {}
+    alike: dict[tuple[int, int], list[tuple[Chain, float]]] = {}
     for one in asked:
         for pair in ((one.chain, 0.0), (one.chain, one.q if one.chain.critical >= 1 else 0.0)):
             if pair not in chances and one.chain.fail[0] > 0:
                 chances[pair] = 0.0
-                by_states.setdefault(len(one.chain.fail), []).append(pair)
-    for pairs in by_states.values():
-        chances |= zip(pairs, _absorbed(pairs), strict=True)
+                alike.setdefault((len(one.chain.fail), _doublings(one.chain)), []).append(pair)
+    for (_, doublings), pairs in alike.items():
+        chances |= zip(pairs, _absorbed(pairs, doublings), strict=True)
     found = []
     for one in asked:
         if one.chain.fail[0] == 0:
@@ -166,15 +169,19 @@ def _square(between: Matrices, ended: Matrices) -> tuple[Matrices, Matrices]:
     return between * scale[:, :, None], ended
 
 
-def _absorbed(pairs: Sequence[tuple[Chain, float]], hours: float = YEAR) -> list[float]:
-    """Probability of the end within so many hours, from nothing failed; all chains have as many states."""
+def _doublings(chain: Chain) -> int:
+    """How often a first step far shorter than the chain's fastest change is doubled to a year."""
+    fastest = max(f + (chain.repair if i else 0.0) for i, f in enumerate(chain.fail))
+    return max(0, ceil(log2(fastest * YEAR)) + _FINE)
+
+
+def _absorbed(pairs: Sequence[tuple[Chain, float]], doublings: int) -> list[float]:
+    """Probability of the end within a year, from nothing failed; all chains have as many states."""
     if len(pairs[0][0].fail) == 1:
-        return [-expm1(-chain.fail[0] * hours) for chain, _ in pairs]
+        return [-expm1(-chain.fail[0] * YEAR) for chain, _ in pairs]
     generators = [_generator(chain, q) for chain, q in pairs]
     rates, end = np.array([g[0] for g in generators]), np.array([g[1] for g in generators])
-    fastest = float((rates.sum(axis=2) + end).max())
-    doublings = max(0, ceil(log2(fastest * hours))) + _FINE if fastest * hours > 2**-_FINE else 0
-    between, ended = _first_step(rates, end, np.full(len(pairs), hours / 2**doublings))
+    between, ended = _first_step(rates, end, np.full(len(pairs), YEAR / 2**doublings))
     for _ in range(doublings):
         between, ended = _square(between, ended)
     return [float(min(1.0, v)) for v in ended[:, 0]]

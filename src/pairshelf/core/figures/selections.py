@@ -44,7 +44,7 @@ def rows_of(groups: Iterable[Sequence[int]], units: int) -> Rows:
     distinct = sorted({tuple(sorted(g)) for g in groups})
     rows = np.zeros((len(distinct), units), np.int16)
     number = np.repeat(np.arange(len(distinct)), [len(g) for g in distinct])
-    np.add.at(rows, (number, [u for g in distinct for u in g]), 1)
+    np.add.at(rows, (number, np.array([u for g in distinct for u in g], int)), 1)
     return rows
 
 
