@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Sequence
+from heapq import heapify, heappop, heappush
 
 from pairshelf.core.drives import Drive
 
@@ -15,34 +15,33 @@ def arrange(drives: Sequence[Drive], sets: int, tolerance: int, domain: str) -> 
     as little as can be is lost to uneven sizes. Possible exactly when no domain holds more than
     sets x tolerance drives.
     """
-    left = sorted(drives, key=lambda d: d.extents)
-    counts = Counter(d.place(domain) for d in left)
-    width = len(left) // sets
-    if max(counts.values()) > sets * tolerance:
+    rows: dict[str, list[Drive]] = {}
+    for drive in sorted(drives, key=lambda d: d.size, reverse=True):
+        rows.setdefault(drive.place(domain), []).append(drive)
+    left = list(rows.values())  # each with its smallest last
+    width = len(drives) // sets
+    if max(len(row) for row in left) > sets * tolerance:
         return None
     order: list[Drive] = []
     for remaining in range(sets, 0, -1):
-        # A domain with more than the later sets can take must give some to this one.
-        must = {place: count - (remaining - 1) * tolerance for place, count in counts.items()}
         chosen: list[Drive] = []
-        used: Counter[str] = Counter()
-        owed = sum(max(0, m) for m in must.values())
-        rest = []
-        for drive in left:
-            place = drive.place(domain)
-            due = must[place] > used[place]
-            free = width - len(chosen) > owed
-            if len(chosen) < width and used[place] < tolerance and (due or free):
-                chosen.append(drive)
-                used[place] += 1
-                owed -= due
-            else:
-                rest.append(drive)
-        if len(chosen) < width:
+        taken = []
+        for row in left:
+            # What the later sets cannot take of this domain must come into this one.
+            must = max(0, len(row) - (remaining - 1) * tolerance)
+            chosen += (row.pop() for _ in range(must))
+            taken.append(must)
+        if len(chosen) > width:
             return None
-        order += chosen
-        left = rest
-        counts -= used
-        for place in used:
-            counts.setdefault(place, 0)
+        heads = [(row[-1].size, i) for i, row in enumerate(left) if row and taken[i] < tolerance]
+        heapify(heads)
+        while len(chosen) < width:
+            if not heads:
+                return None
+            _, i = heappop(heads)
+            chosen.append(left[i].pop())
+            taken[i] += 1
+            if left[i] and taken[i] < tolerance:
+                heappush(heads, (left[i][-1].size, i))
+        order += sorted(chosen, key=lambda d: d.size)
     return tuple(order)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
 
 from pairshelf.core.errors import BadInput
@@ -81,11 +81,11 @@ class Drive:
     error_recovery: float | None = None
     #: The link its shelf hangs on, bytes per second.
     link: int | None = None
+    #: Whole extents a member of this size gives (0: too small to be one). Kept, as it is asked for often.
+    extents: int = field(init=False, compare=False, repr=False)
 
-    @property
-    def extents(self) -> int:
-        """Whole extents a member of this size gives (0: too small to be one)."""
-        return extents_of(self.size)
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "extents", extents_of(self.size))
 
     @property
     def mean_rate(self) -> int:

@@ -244,13 +244,14 @@ def lay_out(
 def _of_part(drives: Sequence[Drive], part: str, question: Question) -> tuple[list[Considered], list[RuledOut]]:
     laid: list[_Laid] = []
     ruled_out: list[RuledOut] = []
+    over = [domain for domain in ARRANGED_OVER if _worth_arranging(drives, domain)]
     for scheme in SCHEMES.values():
         fitting = list(_divisions(scheme, drives, question))
         if not fitting:
             members = _members(drives, question.spares or 0, question)
             ruled_out.append(RuledOut(scheme.id, _why_none(scheme, members)))
         for sets, spares in fitting:
-            laid += _laid(drives, scheme, sets, spares, question)
+            laid += _laid(drives, scheme, sets, spares, question, over)
     figures = assess_all(
         [one.layout for one in laid], question.given, file_system=question.file_system,
         reserved_share=question.reserved_share,
@@ -273,27 +274,31 @@ class _Laid:
     arranged: str = ""
 
 
-def _laid(drives: Sequence[Drive], scheme: Scheme, sets: int, spares: int, question: Question) -> Iterator[_Laid]:
+def _laid(
+    drives: Sequence[Drive], scheme: Scheme, sets: int, spares: int, question: Question, over: Sequence[str]
+) -> Iterator[_Laid]:
     """The division in the given order, then arranged over shelves and hosts where that helps."""
     plain = lay_out(drives, scheme.id, sets, spares, spares_for=question.spares_for)
     assert plain is not None
     yield _Laid(plain)
     if not scheme.survives:
         return
-    for domain in ARRANGED_OVER:
-        if any(getattr(d, domain) is None for d in plain.members) or len(units_of(plain, domain)) < 2:
-            continue
-        if guaranteed_of(plain, domain) or (domain == "host" and _alike(plain)):
-            continue
-        laid = lay_out(drives, scheme.id, sets, spares, arranged=domain, spares_for=question.spares_for)
-        if laid is not None:
-            yield _Laid(laid, domain)
+    for domain in over:
+        if len(units_of(plain, domain)) > 1 and not guaranteed_of(plain, domain):
+            laid = lay_out(drives, scheme.id, sets, spares, arranged=domain, spares_for=question.spares_for)
+            if laid is not None:
+                yield _Laid(laid, domain)
 
 
-def _alike(layout: Layout) -> bool:
-    """Whether every shelf is a host of its own: arranging over the one is arranging over the other."""
-    pairs = {(d.shelf, d.host) for d in layout.members}
-    return len(pairs) == len({s for s, _ in pairs}) == len({h for _, h in pairs})
+def _worth_arranging(drives: Sequence[Drive], domain: str) -> bool:
+    """Whether the drives stand in several of them, and not every host is a shelf of its own."""
+    if any(getattr(d, domain) is None for d in drives):
+        return False
+    if domain == "host" and all(d.shelf is not None for d in drives):
+        pairs = {(d.shelf, d.host) for d in drives}
+        if len(pairs) == len({s for s, _ in pairs}) == len({h for _, h in pairs}):
+            return False
+    return len({getattr(d, domain) for d in drives}) > 1
 
 
 def assess_for(layout: Layout, question: Question) -> Assessment:

@@ -38,6 +38,7 @@ export const TERMS = {
   "large files": "One large file after the other: how many bytes a second can be written.",
   unbeaten: "No other layout is at least as good on everything and better on something (Pareto front).",
   workload: "What the capacity is for. It decides the order of the list and which layout is suggested.",
+  "cost per TB": "The price of all drives, spares included, for each usable terabyte (10¹² bytes).",
   AFR: "Annual failure rate: the chance that a drive fails within a year.",
   UBER: "Unrecoverable bit error rate: unreadable sectors per bit read, the maker's ceiling.",
   door: "A later change: open, open at a cost, or closed for good with this layout.",

@@ -81,7 +81,7 @@ export function Compare() {
         ))}
       </nav>
       {view === "saved" ? (
-        <SavedList />
+        <SavedList q={q} />
       ) : (
         <>
           {view === "" && q.get("saved") && (
@@ -139,12 +139,11 @@ function Answer({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
   const pins = pinsOf(q);
   const pinned = pins.flatMap((key) => found.layouts.find((l) => l.key === key) ?? []);
   const pick = (key: string) => q.put({ layout: key });
-  const pin = (key: string) =>
-    q.put({
-      pins: (pins.includes(key) ? pins.filter((p) => p !== key) : [...pins, key].slice(0, MOST_PINS)).join(
-        ",",
-      ),
-    });
+  const pin = (key: string) => {
+    const now = (new URLSearchParams(window.location.search).get("pins") ?? "").split(",").filter(Boolean);
+    const next = now.includes(key) ? now.filter((p) => p !== key) : [...now, key].slice(0, MOST_PINS);
+    q.put({ pins: next.join(",") });
+  };
   return (
     <>
       <section className="paper" style={{ padding: "0.4rem 0 0" }} aria-label="Layouts">
@@ -162,7 +161,7 @@ function Answer({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
         </p>
         <LayoutTable found={found} body={q.body} pick={layout?.key} pins={pins} onPick={pick} onPin={pin} />
       </section>
-      <Pinned layouts={pinned} q={q} />
+      <Pinned layouts={pinned.length || !layout || !q.get("beside") ? pinned : [layout]} q={q} />
       {layout && <Chosen key={layout.key} layout={layout} body={q.body} />}
       <WideNarrow considered={found.considered} pick={layout?.key} onPick={pick} />
       <RuledOut found={found} />

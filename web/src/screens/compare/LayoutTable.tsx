@@ -1,9 +1,9 @@
 /** All layouts in one table: sortable, each figure explained, up to four pinned for a closer look. */
-import { Checkbox } from "@mantine/core";
+import { Checkbox, Tooltip } from "@mantine/core";
 import { type ReactNode, useState } from "react";
 import type { Schema } from "../../api/client";
 import { Term } from "../../shared/parts";
-import type { TERMS } from "../../shared/terms";
+import { TERMS } from "../../shared/terms";
 import {
   formatChance,
   formatCount,
@@ -53,7 +53,7 @@ const COLUMNS: Column[] = [
     head: "large files",
     value: (l) => l.speed.sequential_write,
   },
-  { id: "cost", term: "usable capacity", head: "per TB", value: (l) => l.cost.per_usable_tb, low: true },
+  { id: "cost", term: "cost per TB", head: "per TB", value: (l) => l.cost.per_usable_tb, low: true },
 ];
 
 export function LayoutTable({
@@ -101,17 +101,23 @@ export function LayoutTable({
                 className="num"
                 aria-sort={sort?.by === c.id ? (sort.down ? "descending" : "ascending") : undefined}
               >
-                <button
-                  type="button"
-                  className="sort"
-                  onClick={() => turn(c)}
-                  aria-label={`Sort by ${c.head}`}
+                <Tooltip
+                  label={TERMS[c.term]}
+                  multiline
+                  w={300}
+                  withArrow
+                  events={{ hover: true, focus: true, touch: false }}
                 >
-                  {sort?.by === c.id ? (sort.down ? "↓ " : "↑ ") : ""}
-                </button>
-                <button type="button" className="sort" onClick={() => turn(c)} tabIndex={-1}>
-                  <Term word={c.term}>{c.head}</Term>
-                </button>
+                  <button
+                    type="button"
+                    className="sort"
+                    onClick={() => turn(c)}
+                    aria-label={`Sort by ${c.head}`}
+                  >
+                    {sort?.by === c.id ? (sort.down ? "↓ " : "↑ ") : ""}
+                    <span className="term">{c.head}</span>
+                  </button>
+                </Tooltip>
               </th>
             ))}
           </tr>

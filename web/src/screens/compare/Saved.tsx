@@ -7,7 +7,7 @@ import { api, ask, type Schema } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Trouble, Waiting } from "../../shared/parts";
 import { formatChance, formatWhen, Size } from "../../shared/units";
-import { type Body, type Layout, nameOf } from "./useQuestion";
+import { type Body, type Layout, nameOf, type Question } from "./useQuestion";
 
 export function SaveThis({
   body,
@@ -133,7 +133,7 @@ export function SavedBanner({ id, layouts }: { id: string; layouts: Layout[] }) 
   );
 }
 
-export function SavedList() {
+export function SavedList({ q }: { q: Question }) {
   const client = useQueryClient();
   const may = useMay("prepare");
   const saved = useQuery({
@@ -210,9 +210,20 @@ export function SavedList() {
                     </Button>
                   </Group>
                 ) : (
-                  <Act size="compact-sm" variant="subtle" why={may.why} onClick={() => setSure(c.id)}>
-                    Remove…
-                  </Act>
+                  <Group gap="xs" justify="flex-end" wrap="nowrap">
+                    {q.ready && (
+                      <Button
+                        size="compact-sm"
+                        variant="subtle"
+                        onClick={() => q.put({ view: null, beside: String(c.id) })}
+                      >
+                        Set beside mine
+                      </Button>
+                    )}
+                    <Act size="compact-sm" variant="subtle" why={may.why} onClick={() => setSure(c.id)}>
+                      Remove…
+                    </Act>
+                  </Group>
                 )}
               </td>
             </tr>

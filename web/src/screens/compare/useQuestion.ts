@@ -49,18 +49,15 @@ export function useQuestion(): Question {
   const [params, setParams] = useSearchParams();
   const { ids } = useSelection();
   const get = (name: string) => params.get(name) ?? "";
-  const put = (changes: Record<string, string | null>) =>
-    setParams(
-      (before) => {
-        const after = new URLSearchParams(before);
-        for (const [name, value] of Object.entries(changes)) {
-          if (value) after.set(name, value);
-          else after.delete(name);
-        }
-        return after;
-      },
-      { replace: true },
-    );
+  const put = (changes: Record<string, string | null>) => {
+    // From the address itself: two changes within one drawing of the page must not undo one another.
+    const after = new URLSearchParams(window.location.search);
+    for (const [name, value] of Object.entries(changes)) {
+      if (value) after.set(name, value);
+      else after.delete(name);
+    }
+    setParams(after, { replace: true });
+  };
   const what = get("what") || (ids.size || params.has("drives") ? "shelves" : "what-if");
   const drives = params.has("drives") ? get("drives").split(",").map(Number) : [...ids].sort((a, b) => a - b);
   const typed = get("what-if");
