@@ -32,6 +32,7 @@ def test_deciding_from_picks_to_a_sheet(page: Page, site: str, browser: Browser,
     page.get_by_role("button", name="Choose those that are free").click()
     page.get_by_role("button", name="Compare layouts").click()
     expect(page.get_by_text("Suggested: parity-2 (RAID 6), 1 set of 8.")).to_be_visible()
+    page.get_by_role("button", name=re.compile("^Show all")).click()
     everything = len(_layouts(page))
 
     # Needs: what does not meet them goes, with the reason; one that nobody can meet names what is missing.

@@ -105,7 +105,7 @@ def _serve_web(app: OpenAPI) -> None:
         if path.startswith("api/"):
             return problems.answer(404, "not-found", "This address is not known.")
         if path and (DIST / path).is_file():
-            kept = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
+            kept = "public, max-age=31536000, immutable" if path.startswith("assets/") else "public, max-age=3600"
             response = send_from_directory(DIST, path)
             response.headers["Cache-Control"] = kept
             return response

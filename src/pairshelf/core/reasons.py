@@ -22,8 +22,10 @@ class Reasons:
 NO_REASONS = Reasons((), ())
 
 
-def reasons(found: Sequence[Assessment], arranged: Sequence[str], costs: Sequence[int]) -> list[Reasons]:
-    """For each layout, held against the others of the same comparison."""
+def reasons(weighed: Sequence[tuple[Assessment, str, int]]) -> list[Reasons]:
+    """For each layout, held against the others of the same comparison; with what it is arranged over, and
+    what that costs in bytes."""
+    found = [a for a, _, _ in weighed]
     most: dict[int, int] = {}
     for a in found:
         most[a.survives.guaranteed] = max(most.get(a.survives.guaranteed, 0), a.space.usable)
@@ -31,7 +33,7 @@ def reasons(found: Sequence[Assessment], arranged: Sequence[str], costs: Sequenc
     shortest = min((a.rebuild_hours for a in found if a.rebuild_hours), default=None)
     return [
         Reasons(tuple(_pros(a, most, fastest, shortest, where)), tuple(_cons(a, fastest, shortest, cost)))
-        for a, where, cost in zip(found, arranged, costs, strict=True)
+        for a, where, cost in weighed
     ]
 
 

@@ -59,7 +59,7 @@ def layout_json(found: Assessment) -> JsonObject:
         "speed": found.speed.as_dict(),
         "cost": found.cost.as_dict(),
         "restore_hours": found.restore_hours,
-        "cautions": [asdict(c) for c in found.cautions],
+        "cautions": [{"code": c.code, "sentence": c.sentence} for c in found.cautions],
     }
 
 

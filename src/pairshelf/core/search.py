@@ -161,14 +161,22 @@ def all_layouts(drives: Sequence[Drive], question: Question = Question()) -> Ans
     if not candidates:
         near = _nearest(considered, assumed, question)
         return Answer((), tuple(ruled_out), None, None, near, left_out, tuple(considered))
-    scored = _scored(candidates, workload)
-    marks = pareto_marks([c.assessment for c in scored])
-    scored = [replace(c, pareto=mark) for c, mark in zip(scored, marks, strict=True)]
-    aim = _aim(assumed)
+    figures = [c.assessment for c in candidates]
+    scores, marks, aim = _scores(figures, workload), pareto_marks(figures), _aim(assumed)
     order = {scheme: i for i, scheme in enumerate(SCHEMES)}
-    scored.sort(key=lambda c: (not meets_aim(c.assessment, aim), -round(c.score, 9), order[c.layout.scheme.id], c.key))
-    weighed = reasons([c.assessment for c in scored], [c.arranged for c in scored], [c.arranging_costs for c in scored])
-    scored = [replace(c, reasons=r) for c, r in zip(scored, weighed, strict=True)]
+
+    def place(i: int) -> tuple[object, ...]:
+        c = candidates[i]
+        return not meets_aim(c.assessment, aim), -round(scores[i], 9), order[c.layout.scheme.id], c.key
+
+    ranked = sorted(range(len(candidates)), key=place)
+    weighed = reasons([
+        (candidates[i].assessment, candidates[i].arranged, candidates[i].arranging_costs) for i in ranked
+    ])  # fmt: skip
+    scored = [
+        replace(candidates[i], score=scores[i], pareto=marks[i], reasons=r)
+        for i, r in zip(ranked, weighed, strict=True)
+    ]
     best = scored[0]
     reason = recommendation(best.assessment, [c.assessment for c in scored], workload)
     return Answer(tuple(scored), tuple(ruled_out), best.key, reason, (), left_out, tuple(considered))
@@ -412,9 +420,8 @@ def pareto_marks(found: Sequence[Assessment]) -> list[bool]:
     return marks
 
 
-def _scored(candidates: Sequence[Candidate], workload: Workload) -> list[Candidate]:
+def _scores(found: Sequence[Assessment], workload: Workload) -> list[float]:
     """Each figure brought to 0..1 among the candidates, then weighed for the workload."""
-    found = [c.assessment for c in candidates]
     tiny = 1e-12
     merits = {
         "capacity": np.array([a.space.usable for a in found], float) / max(a.space.usable for a in found),
@@ -426,8 +433,7 @@ def _scored(candidates: Sequence[Candidate], workload: Workload) -> list[Candida
         "rebuild": _of_best([1 / a.rebuild_hours if a.rebuild_hours else 0.0 for a in found]),
     }
     weights = workload.weights()
-    total = sum(weights[name] * merits[name] for name in weights)
-    return [replace(c, score=float(s)) for c, s in zip(candidates, np.atleast_1d(total), strict=True)]
+    return [float(s) for s in np.sum([weights[name] * merits[name] for name in weights], axis=0)]
 
 
 def _of_best(values: Sequence[float]) -> npt.NDArray[np.float64]:

@@ -2,7 +2,6 @@
  * The cut: a layout drawn as its drives side by side to scale, cut into sets and bands. Data is plain,
  * redundancy hatched, spares banded, what is left over blank. Clicking a spine says "this one fails".
  */
-import { Tooltip } from "@mantine/core";
 import type { KeyboardEvent, ReactNode } from "react";
 import type { Schema } from "../api/client";
 import { spinePath, tintOf } from "./spine";
@@ -217,19 +216,18 @@ function Pieces({
         cut.bands.length > 1 ? `, band ${number + 1} over ${group.width} drives` : ""
       }`;
       pieces.push(
-        <Tooltip key={`${band.start}-${kind}`} label={said} openDelay={250}>
-          <g>
-            <rect
-              y={y}
-              width={width}
-              height={high(extents)}
-              fill={kind === "data" ? (tint === undefined ? "var(--spine)" : tintOf(tint)) : "var(--sheet)"}
-              fillOpacity={kind === "data" && tint !== undefined ? 0.45 : 1}
-            />
-            {kind === "redundancy" && <rect y={y} width={width} height={high(extents)} fill="url(#hatch)" />}
-            <path d={`M0 ${y}h${width}`} stroke="var(--ink)" strokeWidth={kind === "redundancy" ? 1 : 0.4} />
-          </g>
-        </Tooltip>,
+        <g key={`${band.start}-${kind}`}>
+          <title>{said}</title>
+          <rect
+            y={y}
+            width={width}
+            height={high(extents)}
+            fill={kind === "data" ? (tint === undefined ? "var(--spine)" : tintOf(tint)) : "var(--sheet)"}
+            fillOpacity={kind === "data" && tint !== undefined ? 0.45 : 1}
+          />
+          {kind === "redundancy" && <rect y={y} width={width} height={high(extents)} fill="url(#hatch)" />}
+          <path d={`M0 ${y}h${width}`} stroke="var(--ink)" strokeWidth={kind === "redundancy" ? 1 : 0.4} />
+        </g>,
       );
     }
   });

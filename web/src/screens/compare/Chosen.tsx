@@ -1,7 +1,7 @@
 /** The layout that is looked at: its cut, what failures would leave, its figures, reasons, doors and growth. */
 import { Button, Text } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import { memo, type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ask, type Schema } from "../../api/client";
 import { Cut } from "../../shared/Cut";
@@ -28,7 +28,7 @@ type Fails = "failed" | "failed_shelves" | "failed_hosts";
 type Failed = Record<Fails, ReadonlySet<string>>;
 const NOTHING: Failed = { failed: new Set(), failed_shelves: new Set(), failed_hosts: new Set() };
 
-export function Chosen({ layout, body }: { layout: Layout; body: Body }) {
+export const Chosen = memo(function Chosen({ layout, body }: { layout: Layout; body: Body }) {
   const [failed, setFailed] = useState<Failed>(NOTHING);
   const asked = {
     ...chosenBody(body, layout),
@@ -124,7 +124,7 @@ export function Chosen({ layout, body }: { layout: Layout; body: Body }) {
       <Growth layout={layout} body={body} />
     </section>
   );
-}
+});
 
 function shorten(name: string): string {
   const [shelf, bay] = [name.slice(0, name.lastIndexOf(" ")), name.slice(name.lastIndexOf(" ") + 1)];

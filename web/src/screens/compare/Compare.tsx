@@ -1,7 +1,7 @@
 /** Compare: what each way of laying the chosen drives out gives and costs, so that a choice can be defended. */
 import { Button, Menu, Text } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { memo, useCallback, useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import { api, ask, Problem, type Schema } from "../../api/client";
 import { download } from "../../shared/download";
@@ -16,7 +16,7 @@ import { Pinned } from "./Pinned";
 import { SavedBanner, SavedList, SaveThis } from "./Saved";
 import { SplitByUse } from "./SplitByUse";
 import { SpreadPool } from "./SpreadPool";
-import { type Layout, nameOf, type Question, useQuestion } from "./useQuestion";
+import { type Body, type Layout, nameOf, type Question, tookSoLong, useQuestion } from "./useQuestion";
 import { WideNarrow } from "./WideNarrow";
 
 const VIEWS: [string, string][] = [
@@ -55,13 +55,22 @@ export function Compare() {
   const view = q.get("view");
   const answer = useQuery({
     queryKey: ["compare", q.body],
-    queryFn: () => ask(api.POST("/api/compare", { body: q.body })),
+    // The answer keeps the question it is to: while the next one is worked out, both stay together.
+    queryFn: async () => {
+      const started = performance.now();
+      const found = await ask(api.POST("/api/compare", { body: q.body }));
+      tookSoLong(performance.now() - started);
+      return { body: q.body, found };
+    },
     placeholderData: keepPreviousData,
+    // Every answer is new as a whole; looking for what has stayed the same costs more than it saves.
+    structuralSharing: false,
     enabled: q.ready && view !== "saved",
     retry: false,
   });
   const bad = answer.error instanceof Problem ? answer.error : null;
-  const found = answer.data;
+  const found = answer.data?.found;
+  const later = useDeferredValue(bad ? undefined : found);
   return (
     <>
       <Heading title="Compare layouts">
@@ -87,7 +96,7 @@ export function Compare() {
           {view === "" && q.get("saved") && (
             <SavedBanner id={q.get("saved")} layouts={found?.layouts ?? []} />
           )}
-          <Needs q={q} error={answer.error} found={bad ? undefined : found} />
+          <Needs q={q} error={answer.error} found={later} />
           <div style={{ marginTop: "1rem" }}>
             {view === "buy" ? (
               <Buy q={q} />
@@ -106,7 +115,7 @@ export function Compare() {
             ) : bad ? null : !found ? (
               <Waiting />
             ) : (
-              <Answer q={q} found={found} />
+              <Answer q={q} body={answer.data?.body ?? q.body} found={found} />
             )}
           </div>
         </>
@@ -127,47 +136,99 @@ function pinsOf(q: Question): string[] {
   return q.get("pins").split(",").filter(Boolean);
 }
 
-function Answer({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
-  if (!found.layouts.length)
+function Answer({ q, body, found }: { q: Question; body: Body; found: Schema["CompareOut"] }) {
+  const { put } = q;
+  const pins = q.get("pins");
+  const pick = useCallback((key: string) => put({ layout: key }), [put]);
+  const pin = useCallback(
+    (key: string) =>
+      put((now) => {
+        const pinned = (now.get("pins") ?? "").split(",").filter(Boolean);
+        const next = pinned.includes(key)
+          ? pinned.filter((p) => p !== key)
+          : [...pinned, key].slice(0, MOST_PINS);
+        return { pins: next.join(",") };
+      }),
+    [put],
+  );
+  const layout = picked(q, found);
+  // What stands under the table is drawn after it: the figures come first.
+  const later = useDeferredValue(found);
+  const shown = useDeferredValue(layout);
+  const laterBody = useDeferredValue(body);
+  if (!layout || !shown)
     return (
       <>
         <NothingMeets found={found} />
         <RuledOut found={found} open />
       </>
     );
-  const layout = picked(q, found);
-  const pins = pinsOf(q);
-  const pinned = pins.flatMap((key) => found.layouts.find((l) => l.key === key) ?? []);
-  const pick = (key: string) => q.put({ layout: key });
-  const pin = (key: string) => {
-    const now = (new URLSearchParams(window.location.search).get("pins") ?? "").split(",").filter(Boolean);
-    const next = now.includes(key) ? now.filter((p) => p !== key) : [...now, key].slice(0, MOST_PINS);
-    q.put({ pins: next.join(",") });
-  };
   return (
     <>
-      <section className="paper" style={{ padding: "0.4rem 0 0" }} aria-label="Layouts">
-        <p style={{ margin: "0.5rem 1.2rem 0.6rem" }}>
-          <strong className="pine">
-            Suggested: {nameOf(found.layouts.find((l) => l.key === found.recommended))}.
-          </strong>{" "}
-          {found.reason}
-          {found.left_out.length > 0 && (
-            <span className="faint">
-              {" "}
-              {found.left_out.length} drives are left out so that bays stay free.
-            </span>
-          )}
-        </p>
-        <LayoutTable found={found} body={q.body} pick={layout?.key} pins={pins} onPick={pick} onPin={pin} />
-      </section>
-      <Pinned layouts={pinned.length || !layout || !q.get("beside") ? pinned : [layout]} q={q} />
-      {layout && <Chosen key={layout.key} layout={layout} body={q.body} />}
-      <WideNarrow considered={found.considered} pick={layout?.key} onPick={pick} />
-      <RuledOut found={found} />
+      <Table found={found} body={body} pick={layout.key} pins={pins} onPick={pick} onPin={pin} />
+      <Beside found={later} pins={pins} beside={q.get("beside")} picked={shown} put={put} />
+      <Chosen key={shown.key} layout={shown} body={laterBody} />
+      <WideNarrow considered={later.considered} pick={shown.key} onPick={pick} />
+      <RuledOut found={later} />
     </>
   );
 }
+
+const Table = memo(function Table({
+  found,
+  body,
+  pick,
+  pins,
+  onPick,
+  onPin,
+}: {
+  found: Schema["CompareOut"];
+  body: Body;
+  pick: string;
+  pins: string;
+  onPick: (key: string) => void;
+  onPin: (key: string) => void;
+}) {
+  return (
+    <section className="paper" style={{ padding: "0.4rem 0 0" }} aria-label="Layouts">
+      <p style={{ margin: "0.5rem 1.2rem 0.6rem" }}>
+        <strong className="pine">
+          Suggested: {nameOf(found.layouts.find((l) => l.key === found.recommended))}.
+        </strong>{" "}
+        {found.reason}
+        {found.left_out.length > 0 && (
+          <span className="faint"> {found.left_out.length} drives are left out so that bays stay free.</span>
+        )}
+      </p>
+      <LayoutTable
+        found={found}
+        body={body}
+        pick={pick}
+        pins={pins.split(",").filter(Boolean)}
+        onPick={onPick}
+        onPin={onPin}
+      />
+    </section>
+  );
+});
+
+/** What is pinned; with a saved comparison set beside, at least the layout that is looked at. */
+const Beside = memo(function Beside({
+  found,
+  pins,
+  beside,
+  picked: shown,
+  put,
+}: {
+  found: Schema["CompareOut"];
+  pins: string;
+  beside: string;
+  picked: Layout;
+  put: Question["put"];
+}) {
+  const pinned = pins.split(",").flatMap((key) => found.layouts.find((l) => l.key === key) ?? []);
+  return <Pinned layouts={pinned.length || !beside ? pinned : [shown]} beside={beside} put={put} />;
+});
 
 /** Saving, sharing, printing, and taking the figures elsewhere. */
 function Outward({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
@@ -295,7 +356,13 @@ function NothingMeets({ found }: { found: Schema["CompareOut"] }) {
   );
 }
 
-function RuledOut({ found, open = false }: { found: Schema["CompareOut"]; open?: boolean }) {
+const RuledOut = memo(function RuledOut({
+  found,
+  open = false,
+}: {
+  found: Schema["CompareOut"];
+  open?: boolean;
+}) {
   if (!found.ruled_out.length) return null;
   return (
     <details className="paper" style={{ marginTop: "1rem" }} open={open}>
@@ -315,4 +382,4 @@ function RuledOut({ found, open = false }: { found: Schema["CompareOut"]; open?:
       </table>
     </details>
   );
-}
+});

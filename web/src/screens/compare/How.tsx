@@ -6,66 +6,55 @@ import { api, ask, type Schema } from "../../api/client";
 import { Trouble, Waiting } from "../../shared/parts";
 import { type Body, chosenBody, type Layout } from "./useQuestion";
 
-export function How({
-  figure,
-  label,
-  body,
-  layout,
-  children,
-}: {
+interface Props {
   figure: string;
   /** What the figure is, for those who hear the button instead of seeing it. */
   label: string;
   body: Body;
   layout: Layout;
   children: ReactNode;
-}) {
+}
+
+/** Hundreds of these stand on a page: only the one that is opened is more than a button. */
+export function How({ figure, label, body, layout, children }: Props) {
   const [open, setOpen] = useState(false);
+  const button = (
+    <button
+      type="button"
+      className="figure"
+      aria-expanded={open}
+      aria-label={`${label}: how is this computed?`}
+      title="How is this computed?"
+      onClick={(e) => {
+        e.stopPropagation();
+        setOpen((v) => !v);
+      }}
+    >
+      {children}
+    </button>
+  );
+  if (!open) return button;
+  return (
+    <Popover opened onChange={setOpen} width={380} withArrow shadow="md" withinPortal trapFocus={false}>
+      <Popover.Target>{button}</Popover.Target>
+      <Popover.Dropdown onClick={(e) => e.stopPropagation()}>
+        <Answer figure={figure} body={body} layout={layout} />
+      </Popover.Dropdown>
+    </Popover>
+  );
+}
+
+function Answer({ figure, body, layout }: Pick<Props, "figure" | "body" | "layout">) {
   const asked = chosenBody(body, layout);
   const cut = useQuery({
     queryKey: ["cut", asked],
     queryFn: () => ask(api.POST("/api/compare/cut", { body: asked })),
-    enabled: open,
   });
-  const found = cut.data?.explanations.find((e) => e.figure === figure);
-  return (
-    <Popover
-      opened={open}
-      onChange={setOpen}
-      width={380}
-      withArrow
-      shadow="md"
-      withinPortal
-      trapFocus={false}
-    >
-      <Popover.Target>
-        <button
-          type="button"
-          className="figure"
-          aria-expanded={open}
-          aria-label={`${label}: how is this computed?`}
-          title="How is this computed?"
-          onClick={(e) => {
-            e.stopPropagation();
-            setOpen((v) => !v);
-          }}
-        >
-          {children}
-        </button>
-      </Popover.Target>
-      <Popover.Dropdown onClick={(e) => e.stopPropagation()}>
-        {cut.isError ? (
-          <Trouble error={cut.error} />
-        ) : !cut.data ? (
-          <Waiting height={80} />
-        ) : found ? (
-          <Explained explanation={found} />
-        ) : (
-          <Text size="sm">There is nothing to compute: this layout has no such figure.</Text>
-        )}
-      </Popover.Dropdown>
-    </Popover>
-  );
+  if (cut.isError) return <Trouble error={cut.error} />;
+  if (!cut.data) return <Waiting height={80} />;
+  const found = cut.data.explanations.find((e) => e.figure === figure);
+  if (!found) return <Text size="sm">There is nothing to compute: this layout has no such figure.</Text>;
+  return <Explained explanation={found} />;
 }
 
 function Explained({ explanation }: { explanation: Schema["ExplanationOut"] }) {

@@ -1,5 +1,5 @@
 /** All layouts in one table: sortable, each figure explained, up to four pinned for a closer look. */
-import { Checkbox, Tooltip } from "@mantine/core";
+import { Button, Tooltip } from "@mantine/core";
 import { type ReactNode, useState } from "react";
 import type { Schema } from "../../api/client";
 import { Term } from "../../shared/parts";
@@ -18,6 +18,8 @@ import { How } from "./How";
 import { type Body, besides, type Layout, nameOf } from "./useQuestion";
 
 export const MOST_PINS = 4;
+/** Layouts shown at first. */
+const FIRST = 12;
 
 interface Column {
   id: string;
@@ -74,7 +76,10 @@ export function LayoutTable({
   const [sort, setSort] = useState<{ by: string; down: boolean } | null>(null);
   const priced = found.layouts.some((l) => l.cost.per_usable_tb !== null);
   const columns = COLUMNS.filter((c) => c.id !== "cost" || priced);
-  const rows = sorted(found.layouts, sort);
+  const [all, setAll] = useState(false);
+  const ordered = sorted(found.layouts, sort);
+  // The first are what matters; drawing all of many at every change would make every change slow.
+  const rows = all ? ordered : ordered.filter((l, i) => i < FIRST || l.key === pick || pins.includes(l.key));
   const most = Math.max(...found.layouts.map((l) => l.space.usable));
   const longest = Math.max(...found.layouts.map((l) => l.rebuild_hours ?? 0), 0.001);
   const turn = (column: Column) =>
@@ -141,6 +146,11 @@ export function LayoutTable({
           ))}
         </tbody>
       </table>
+      {rows.length < ordered.length && (
+        <Button variant="subtle" size="compact-sm" my="xs" ml="sm" onClick={() => setAll(true)}>
+          Show all {ordered.length} layouts
+        </Button>
+      )}
     </div>
   );
 }
@@ -197,8 +207,8 @@ function Row({
       }
     >
       <td style={{ width: 26 }}>
-        <Checkbox
-          size="xs"
+        <input
+          type="checkbox"
           aria-label={`Pin ${nameOf(layout)}${extra ? `, ${extra}` : ""}`}
           checked={pinned}
           disabled={full && !pinned}

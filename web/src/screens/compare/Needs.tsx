@@ -1,16 +1,7 @@
 /** Picks, needs and assumptions: what the comparison is asked with. */
-import {
-  Button,
-  Checkbox,
-  Collapse,
-  NumberInput,
-  SegmentedControl,
-  Select,
-  Text,
-  TextInput,
-} from "@mantine/core";
+import { Button, Checkbox, NumberInput, SegmentedControl, Select, Text, TextInput } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import { memo, type ReactNode, useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schema } from "../../api/client";
 import { errorOf, Term } from "../../shared/parts";
@@ -39,7 +30,15 @@ const ASSUMED: Field[] = [
   "backup_link",
 ];
 
-export function Needs({ q, error, found }: { q: Question; error: unknown; found?: Schema["CompareOut"] }) {
+export const Needs = memo(function Needs({
+  q,
+  error,
+  found,
+}: {
+  q: Question;
+  error: unknown;
+  found?: Schema["CompareOut"];
+}) {
   // A spread pool and a division by use have needs of their own.
   const ownNeeds = q.get("view") === "spread" || q.get("view") === "split";
   const [more, setMore] = useState(MORE.some((f) => q.get(f)));
@@ -168,7 +167,7 @@ export function Needs({ q, error, found }: { q: Question; error: unknown; found?
         </Button>
         {!assumed && found && <Basis found={found} />}
       </div>
-      <Collapse expanded={more && !ownNeeds}>
+      {more && !ownNeeds && (
         <div className="fields" style={{ marginTop: "0.7rem" }}>
           {number("survive_shelves", "Shelves to survive", { max: 9 })}
           {number("survive_hosts", "Hosts to survive", { max: 9 })}
@@ -194,68 +193,70 @@ export function Needs({ q, error, found }: { q: Question; error: unknown; found?
             onChange={(e) => q.put({ mix: e.currentTarget.checked ? "yes" : null })}
           />
         </div>
-      </Collapse>
-      <Collapse expanded={assumed}>
-        {found && <Basis found={found} />}
-        <Text size="sm" c="dimmed" mt="xs">
-          What is typed here holds for all drives alike, and goes before their own figures.
-        </Text>
-        <div className="fields" style={{ marginTop: "0.5rem" }}>
-          {number("afr", <Term word="AFR">Yearly failure rate</Term>, { suffix: " %" })}
-          <TextInput
-            label={<Term word="UBER">Unreadable bits (UBER)</Term>}
-            w={170}
-            placeholder="such as 1e-15"
-            value={q.get("uber")}
-            error={
-              q.get("uber") && !Number.isFinite(Number(q.get("uber")))
-                ? "Write for example 1e-15"
-                : errorOf(error, "uber")
-            }
-            onChange={(e) => q.put({ uber: e.currentTarget.value })}
-          />
-          <TextInput
-            label="Sequential rate"
-            w={150}
-            placeholder="such as 200 MB/s"
-            value={q.get("rate")}
-            error={errorOf(error, "rate")}
-            onChange={(e) => q.put({ rate: e.currentTarget.value })}
-          />
-          {number("ops", "Small operations", { suffix: " /s" })}
-          {number("replace_hours", "New drive is in after", { suffix: " h" })}
-          {number("user_share", "Users take", { suffix: " %", max: 99 })}
-          {number("price", "Price of a drive")}
-          {number("tariff", "Price of a kWh")}
-          <TextInput
-            label="Network link"
-            w={150}
-            placeholder="such as 1 Gbit/s"
-            value={q.get("network")}
-            error={errorOf(error, "network")}
-            onChange={(e) => q.put({ network: e.currentTarget.value })}
-          />
-          <TextInput
-            label="Backup: where"
-            w={170}
-            placeholder="such as the annex"
-            value={q.get("backup_where")}
-            onChange={(e) => q.put({ backup_where: e.currentTarget.value })}
-          />
-          {number("backup_age_hours", "Backup: how old", { suffix: " h" })}
-          <TextInput
-            label="Backup: link to restore"
-            w={170}
-            placeholder="such as 1 Gbit/s"
-            value={q.get("backup_link")}
-            error={errorOf(error, "backup_link")}
-            onChange={(e) => q.put({ backup_link: e.currentTarget.value })}
-          />
-        </div>
-      </Collapse>
+      )}
+      {assumed && (
+        <>
+          {found && <Basis found={found} />}
+          <Text size="sm" c="dimmed" mt="xs">
+            What is typed here holds for all drives alike, and goes before their own figures.
+          </Text>
+          <div className="fields" style={{ marginTop: "0.5rem" }}>
+            {number("afr", <Term word="AFR">Yearly failure rate</Term>, { suffix: " %" })}
+            <TextInput
+              label={<Term word="UBER">Unreadable bits (UBER)</Term>}
+              w={170}
+              placeholder="such as 1e-15"
+              value={q.get("uber")}
+              error={
+                q.get("uber") && !Number.isFinite(Number(q.get("uber")))
+                  ? "Write for example 1e-15"
+                  : errorOf(error, "uber")
+              }
+              onChange={(e) => q.put({ uber: e.currentTarget.value })}
+            />
+            <TextInput
+              label="Sequential rate"
+              w={150}
+              placeholder="such as 200 MB/s"
+              value={q.get("rate")}
+              error={errorOf(error, "rate")}
+              onChange={(e) => q.put({ rate: e.currentTarget.value })}
+            />
+            {number("ops", "Small operations", { suffix: " /s" })}
+            {number("replace_hours", "New drive is in after", { suffix: " h" })}
+            {number("user_share", "Users take", { suffix: " %", max: 99 })}
+            {number("price", "Price of a drive")}
+            {number("tariff", "Price of a kWh")}
+            <TextInput
+              label="Network link"
+              w={150}
+              placeholder="such as 1 Gbit/s"
+              value={q.get("network")}
+              error={errorOf(error, "network")}
+              onChange={(e) => q.put({ network: e.currentTarget.value })}
+            />
+            <TextInput
+              label="Backup: where"
+              w={170}
+              placeholder="such as the annex"
+              value={q.get("backup_where")}
+              onChange={(e) => q.put({ backup_where: e.currentTarget.value })}
+            />
+            {number("backup_age_hours", "Backup: how old", { suffix: " h" })}
+            <TextInput
+              label="Backup: link to restore"
+              w={170}
+              placeholder="such as 1 Gbit/s"
+              value={q.get("backup_link")}
+              error={errorOf(error, "backup_link")}
+              onChange={(e) => q.put({ backup_link: e.currentTarget.value })}
+            />
+          </div>
+        </>
+      )}
     </section>
   );
-}
+});
 
 /** The figures that the odds, hours and speeds stand on, with where they come from on hover. */
 function Basis({ found }: { found: Schema["CompareOut"] }) {

@@ -22,13 +22,22 @@ interface Line {
   low?: boolean;
 }
 
-export function Pinned({ layouts, q }: { layouts: Layout[]; q: Question }) {
+export function Pinned({
+  layouts,
+  beside,
+  put,
+}: {
+  layouts: Layout[];
+  /** The id of a saved comparison. */
+  beside: string;
+  put: Question["put"];
+}) {
   const { system } = useUnits();
   const saved = useQuery({
     queryKey: ["comparisons"],
     queryFn: () => ask(api.GET("/api/comparisons", { params: { query: { limit: 100 } } })),
   });
-  const other = saved.data?.comparisons.find((c) => String(c.id) === q.get("beside"));
+  const other = saved.data?.comparisons.find((c) => String(c.id) === beside);
   if (!layouts.length) return null;
   const columns: { layout: Layout; from?: Schema["SavedLine"] }[] = [
     ...layouts.map((layout) => ({ layout })),
@@ -117,8 +126,8 @@ export function Pinned({ layouts, q }: { layouts: Layout[]; q: Question }) {
             w={240}
             ml="auto"
             clearable
-            value={q.get("beside") || null}
-            onChange={(v) => q.put({ beside: v })}
+            value={beside || null}
+            onChange={(v) => put({ beside: v })}
             data={(saved.data?.comparisons ?? []).map((c) => ({ value: String(c.id), label: c.name }))}
           />
         )}

@@ -1,6 +1,6 @@
 /** The same drives in few wide or many narrow sets: capacity, small writes, rebuild and odds in one picture. */
 import { SegmentedControl } from "@mantine/core";
-import { useState } from "react";
+import { memo, useState } from "react";
 import type { Schema } from "../../api/client";
 import { formatChance, formatCount, formatHours, formatSize, useUnits } from "../../shared/units";
 
@@ -9,7 +9,7 @@ type Point = Schema["ConsideredOut"];
 const ROW = 62;
 const LEFT = 118;
 
-export function WideNarrow({
+export const WideNarrow = memo(function WideNarrow({
   considered,
   pick,
   onPick,
@@ -65,7 +65,7 @@ export function WideNarrow({
   ];
   const width = LEFT + points.length * step + 8;
   return (
-    <section className="paper" aria-label="Wide or narrow sets" style={{ marginTop: "1rem" }}>
+    <section className="paper later" aria-label="Wide or narrow sets" style={{ marginTop: "1rem" }}>
       <div style={{ display: "flex", gap: "1rem", alignItems: "center", flexWrap: "wrap" }}>
         <h2>Wide or narrow sets</h2>
         <span className="faint">The same drives, divided differently. Click a column to look at it.</span>
@@ -174,7 +174,7 @@ export function WideNarrow({
       </div>
     </section>
   );
-}
+});
 
 /** Pairs, threes, then the scheme from narrow to wide; all with as many spares as the picked one. */
 function pointsOf(considered: Point[], scheme: string, spares: number): Point[] {

@@ -1,5 +1,6 @@
 /** The question of a comparison. All of it stands in the address, so a link is the question. */
 import { useDebouncedValue } from "@mantine/hooks";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { useSelection } from "../../shared/selection";
@@ -32,9 +33,13 @@ const PERCENT = new Set<string>(["afr", "user_share"]);
 
 export type Field = (typeof NUMBERS)[number] | (typeof WORDS)[number];
 
+type Changes = Record<string, string | null>;
+/** Changes of the address, or a function that makes them of what stands in it now. */
+export type Put = (changes: Changes | ((now: URLSearchParams) => Changes)) => void;
+
 export interface Question {
   get: (name: string) => string;
-  put: (changes: Record<string, string | null>) => void;
+  put: Put;
   what: string;
   drives: number[];
   typed: string;
@@ -45,19 +50,64 @@ export interface Question {
   address: string;
 }
 
-export function useQuestion(): Question {
+/**
+ * The address as state of its own: what is typed counts at once, the router hears of it in its own time.
+ * Two changes within one drawing of the page do not undo one another.
+ */
+function useAddress(): [URLSearchParams, Put] {
   const [params, setParams] = useSearchParams();
-  const { ids } = useSelection();
-  const get = (name: string) => params.get(name) ?? "";
-  const put = (changes: Record<string, string | null>) => {
-    // From the address itself: two changes within one drawing of the page must not undo one another.
-    const after = new URLSearchParams(window.location.search);
-    for (const [name, value] of Object.entries(changes)) {
+  const outside = params.toString();
+  const [mine, setMine] = useState(outside);
+  const latest = useRef(outside);
+  const pushed = useRef(outside);
+  const push = useRef(setParams);
+  push.current = setParams;
+  useEffect(() => {
+    if (outside === pushed.current) return;
+    // Back, forward, or a link: somebody else has changed it.
+    pushed.current = outside;
+    latest.current = outside;
+    setMine(outside);
+  }, [outside]);
+  // Always the same function, so that what is handed it need not be drawn anew.
+  const put = useCallback<Put>((changes) => {
+    const after = new URLSearchParams(latest.current);
+    for (const [name, value] of Object.entries(typeof changes === "function" ? changes(after) : changes)) {
       if (value) after.set(name, value);
       else after.delete(name);
     }
-    setParams(after, { replace: true });
-  };
+    latest.current = after.toString();
+    pushed.current = latest.current;
+    setMine(latest.current);
+    push.current(after, { replace: true });
+  }, []);
+  return [useMemo(() => new URLSearchParams(mine), [mine]), put];
+}
+
+/** A question whose last answer was long in coming is asked only once the typing rests. */
+const LONG = 150;
+let slow = false;
+
+export function tookSoLong(milliseconds: number): void {
+  slow = milliseconds > LONG;
+}
+
+export function useQuestion(): Question {
+  const [params, put] = useAddress();
+  const { ids } = useSelection();
+  const asked = useMemo(() => questionOf(params, ids), [params, ids]);
+  const now = JSON.stringify(asked.asked);
+  const [later] = useDebouncedValue(now, 200);
+  const settled = slow ? later : now;
+  const body = useMemo(() => JSON.parse(settled) as Body, [settled]);
+  return useMemo(() => {
+    const { asked: _asked, ...rest } = asked;
+    return { ...rest, get: (name: string) => params.get(name) ?? "", put, body };
+  }, [asked, params, put, body]);
+}
+
+function questionOf(params: URLSearchParams, ids: ReadonlySet<number>) {
+  const get = (name: string) => params.get(name) ?? "";
   const what = get("what") || (ids.size || params.has("drives") ? "shelves" : "what-if");
   const drives = params.has("drives") ? get("drives").split(",").map(Number) : [...ids].sort((a, b) => a - b);
   const typed = get("what-if");
@@ -70,20 +120,11 @@ export function useQuestion(): Question {
     if (get(name) !== "" && Number.isFinite(Number(get(name))))
       asked[name] = PERCENT.has(name) ? Number(get(name)) / 100 : Number(get(name));
   for (const name of WORDS) if (get(name)) asked[name] = get(name);
-  const [settled] = useDebouncedValue(JSON.stringify(asked), 30);
   const whole = new URLSearchParams(params);
   whole.delete("saved");
   if (what === "shelves" && drives.length) whole.set("drives", drives.join(","));
-  return {
-    get,
-    put,
-    what,
-    drives,
-    typed,
-    ready: what === "what-if" ? typed.trim() !== "" : drives.length > 0,
-    body: JSON.parse(settled) as Body,
-    address: whole.toString(),
-  };
+  const ready = what === "what-if" ? typed.trim() !== "" : drives.length > 0;
+  return { what, drives, typed, ready, asked, address: whole.toString() };
 }
 
 /** What a layout's key says, for asking about it alone. */
