@@ -40,7 +40,9 @@ def main() -> None:
             url = f"http://127.0.0.1:{port}"
             walk(signed_in(browser.new_context(base_url=url, viewport={"width": 1280, "height": 800}).new_page()))
             dark = browser.new_context(base_url=url, viewport={"width": 1280, "height": 800}, color_scheme="dark")
-            take(signed_in(dark.new_page()), "shelves-dark", "/shelves")
+            by_night = signed_in(dark.new_page())
+            take(by_night, "shelves-dark", "/shelves")
+            take(by_night, "compare-dark", f"/compare?what=what-if&what-if={STATIONS}&survive_shelves=1")
             narrow = browser.new_context(base_url=url, viewport={"width": 390, "height": 844})
             take(signed_in(narrow.new_page()), "pool-narrow", "/pools/2")
             browser.close()
@@ -71,6 +73,43 @@ def take(page: Page, name: str, path: str | None = None, *, whole: bool = False)
     page.screenshot(path=SHOTS / f"{name}.png", full_page=whole)
 
 
+#: The field stations' drives as a what-if: twelve alike on four hosts.
+STATIONS = "3x8TB@yarrow-1,3x8TB@yarrow-2,3x8TB@yarrow-3,3x8TB@yarrow-4"
+
+
+def decide(page: Page) -> None:
+    """The views of deciding, then back to the comparison."""
+    before = page.url
+    for name in ("parity-2 (RAID 6), 1 set of 8", "parity-2 (RAID 60), 2 sets of 4", "copies-2 (RAID 10), 4 sets of 2"):
+        page.get_by_label(f"Pin {name}", exact=True).click()
+    region(page, "Side by side", "side-by-side")
+    page.get_by_role("button", name=re.compile("bay 3,.*say it fails")).click()
+    page.get_by_text("The data survive. Any one more may fail.").wait_for()
+    region(page, "The chosen layout", "layout")
+    take(
+        page,
+        "spread",
+        f"/compare?view=spread&what=what-if&what-if={STATIONS}&domain=host&volumes=10 TiB=copies-2;40 GiB=copies-3",
+        whole=True,
+    )
+    take(page, "split", "/compare?view=split&what=what-if&what-if=8x8TB,2x2TB ssd", whole=True)
+    take(page, "buy", "/compare?view=buy&what=what-if&need=20 TB&survive=2&then1=30 TB&then2=45 TB")
+    page.goto(before)
+    page.get_by_text(re.compile("^Suggested")).wait_for()
+
+
+def region(page: Page, name: str, file: str) -> None:
+    """A picture of one part of a page, all of it drawn first."""
+    part = page.get_by_role("region", name=name)
+    part.scroll_into_view_if_needed()
+    page.wait_for_timeout(600)
+    for _ in range(8):
+        page.mouse.wheel(0, 500)
+        page.wait_for_timeout(120)
+    page.mouse.move(2, 2)
+    part.screenshot(path=SHOTS / f"{file}.png", style=".masthead { visibility: hidden }")
+
+
 def walk(page: Page) -> None:
     """The way through, with a picture of each main view."""
     take(page, "today")
@@ -79,8 +118,8 @@ def walk(page: Page) -> None:
     page.get_by_text("8 drives chosen").wait_for()
     page.get_by_role("button", name="Compare layouts").click()
     page.get_by_text(re.compile("^Suggested")).wait_for()
-    page.get_by_role("button", name=re.compile("bay 3,.*say it fails")).click()
-    take(page, "compare", whole=True)
+    take(page, "compare")
+    decide(page)
     page.get_by_role("button", name="Build this…").click()
     page.get_by_label("Name of the pool").fill("cold")
     page.get_by_label("Name of its first volume").fill("specimen-scans")

@@ -6,10 +6,12 @@ import re
 from pathlib import Path
 
 from pairshelf.core.acts import SHEET_ACTS
+from pairshelf.core.cautions import CODES
 from pairshelf.core.drives import DEFAULTS, Kind
 from pairshelf.core.file_systems import FILE_SYSTEMS
 from pairshelf.core.inventory import COLUMNS, FIELDS
 from pairshelf.core.layouts import SCHEMES
+from pairshelf.core.workloads import WORKLOADS
 from pairshelf.engine.approve import act_of
 from pairshelf.engine.jobs import NAMES, STEPS
 
@@ -39,3 +41,12 @@ def test_lock_files_name_no_registry() -> None:
     for name in ("web/package-lock.json", "requirements/run.txt", "requirements/dev.txt"):
         text = (ROOT / name).read_text()
         assert '"resolved"' not in text and "--index-url" not in text
+
+
+def test_every_caution_and_every_workload_is_explained_with_its_weights() -> None:
+    text = (ROOT / "docs/rules.md").read_text()
+    assert all(f"`{code}`" in text for code in CODES)
+    rows = re.findall(r"^\| `([a-z]+)` \| ([\d. |]+) \|$", text, re.MULTILINE)
+    told = {name: [float(x) for x in cells.split("|")] for name, cells in rows}
+    assert told == {w.id: list(w.weights().values()) for w in WORKLOADS.values()}
+    assert all(abs(sum(w.weights().values()) - 1) < 1e-9 for w in WORKLOADS.values())

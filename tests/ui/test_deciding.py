@@ -102,7 +102,9 @@ def test_deciding_from_picks_to_a_sheet(page: Page, site: str, browser: Browser,
         ("Figures as JSON", lambda p: len(json.loads(p.read_text())["drives_compared"]) == 8),
         ("PDF for whoever pays", lambda p: p.read_bytes().startswith(b"%PDF-")),
     ):
+        expect(page.get_by_role("menu")).to_be_hidden()
         page.get_by_role("button", name="Print or export").click()
+        expect(page.get_by_role("menuitem", name=item)).to_be_visible()
         with page.expect_download() as waiting:
             page.get_by_role("menuitem", name=item).click()
         kept = tmp_path / waiting.value.suggested_filename

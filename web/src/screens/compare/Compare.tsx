@@ -236,6 +236,7 @@ function Outward({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
   const [saving, setSaving] = useState(false);
   const [said, setSaid] = useState("");
   const [trouble, setTrouble] = useState<unknown>(null);
+  const [busy, setBusy] = useState(false);
   const may = useMay("prepare");
   const layout = picked(q, found);
   if (!layout) return null;
@@ -244,7 +245,10 @@ function Outward({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
   const file = (kind: string) => {
     setTrouble(null);
     const body = { ...q.body, keys: keys.slice(0, MOST_PINS), binary: system === "binary" };
-    download(`/api/compare/export/${kind}`, body, `comparison.${kind}`).catch(setTrouble);
+    setBusy(true);
+    download(`/api/compare/export/${kind}`, body, `comparison.${kind}`)
+      .catch(setTrouble)
+      .finally(() => setBusy(false));
   };
   const share = async () => {
     const path = saved ? `/comparisons/${saved}` : `/compare?${q.address}`;
@@ -271,7 +275,7 @@ function Outward({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
       <Duplicate q={q} />
       <Menu position="bottom-end">
         <Menu.Target>
-          <Button size="xs" variant="default">
+          <Button size="xs" variant="default" loading={busy}>
             Print or export
           </Button>
         </Menu.Target>
