@@ -107,6 +107,7 @@ def region(page: Page, name: str, file: str) -> None:
         page.mouse.wheel(0, 500)
         page.wait_for_timeout(120)
     page.mouse.move(2, 2)
+    page.evaluate("document.activeElement?.blur()")
     part.screenshot(path=SHOTS / f"{file}.png", style=".masthead { visibility: hidden }")
 
 

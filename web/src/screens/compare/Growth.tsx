@@ -5,7 +5,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema } from "../../api/client";
 import { errorOf, Trouble, Waiting } from "../../shared/parts";
-import { formatHours, formatSize, useUnits } from "../../shared/units";
+import { formatHours, formatSize, shortHours, useUnits } from "../../shared/units";
 import { type Body, chosenBody, type Layout } from "./useQuestion";
 
 export function Growth({ layout, body }: { layout: Layout; body: Body }) {
@@ -51,16 +51,38 @@ export function Growth({ layout, body }: { layout: Layout; body: Body }) {
 }
 
 const TALL = 92;
-const MOST = 8;
+const WIDE = 62;
+/** Stairs drawn of one way; what comes after stands in the list. */
+const MOST = 6;
+
+type Step = Schema["GrowthStep"];
+
+/** Steps that bring nothing yet are one stair together. */
+interface Stair {
+  usable: number;
+  gain: number;
+  hours: number;
+  count: number;
+  acts: string[];
+}
+
+function stairs(steps: Step[]): Stair[] {
+  const found: Stair[] = [];
+  for (const step of steps) {
+    const last = found[found.length - 1];
+    if (last && step.gain === 0 && last.gain === 0) {
+      last.hours += step.hours;
+      last.count += 1;
+      last.acts.push(step.act);
+    } else found.push({ ...step, count: 1, acts: [step.act] });
+  }
+  return found.length > MOST ? [...found.slice(0, MOST - 1), found[found.length - 1]] : found;
+}
 
 function Stairs({ path, now }: { path: Schema["GrowthPath"]; now: number }) {
   const { system } = useUnits();
-  const shown =
-    path.steps.length > MOST
-      ? [...path.steps.slice(0, MOST - 1), path.steps[path.steps.length - 1]]
-      : path.steps;
+  const shown = stairs(path.steps);
   const most = Math.max(now, ...path.steps.map((s) => s.usable));
-  const width = 62;
   const high = (bytes: number) => (bytes / most) * TALL;
   return (
     <div style={{ minWidth: 0 }}>
@@ -78,78 +100,33 @@ function Stairs({ path, now }: { path: Schema["GrowthPath"]; now: number }) {
           )}
           <div className="scroll-x" tabIndex={0}>
             <svg
-              width={(shown.length + 1) * width + 4}
+              width={(shown.length + 1) * WIDE + 4}
               height={TALL + 62}
               role="img"
               aria-label={`${path.name}: ${formatSize(now, system)} now, then ${path.steps.map((s) => formatSize(s.usable, system)).join(", ")}`}
             >
-              {[{ usable: now, gain: 0, act: "now", hours: 0, when: "", guaranteed: 0 }, ...shown].map(
-                (step, i) => {
-                  const before = i === 0 ? step.usable : (shown[i - 2]?.usable ?? now);
-                  const top = TALL + 18 - high(step.usable);
-                  const skipped = path.steps.length > MOST && i === MOST;
-                  return (
-                    // biome-ignore lint/suspicious/noArrayIndexKey: steps are numbered
-                    <g key={i} transform={`translate(${i * width} 0)`}>
-                      <title>
-                        {i === 0
-                          ? `Now: ${formatSize(now, system)} usable`
-                          : `${step.act}: ${step.gain ? `${formatSize(step.gain, system)} more` : "nothing more yet"}, ${
-                              step.hours ? `takes ${formatHours(step.hours)}` : "at once"
-                            }; capacity arrives ${step.when}; any ${step.guaranteed} may fail`}
-                      </title>
-                      <rect
-                        x="2"
-                        y={top}
-                        width={width - 4}
-                        height={high(step.usable)}
-                        fill="var(--spine)"
-                        stroke="var(--ink)"
-                        strokeWidth="0.7"
-                      />
-                      {i > 0 && step.gain > 0 && !skipped && (
-                        <rect
-                          x="2"
-                          y={top}
-                          width={width - 4}
-                          height={high(step.usable) - high(before)}
-                          fill="var(--pine)"
-                          opacity="0.75"
-                        />
-                      )}
-                      <text x={width / 2} y={top - 4} fontSize="11" textAnchor="middle" fill="var(--ink)">
-                        {formatSize(step.usable, system, 1)}
-                      </text>
-                      <text
-                        x={width / 2}
-                        y={TALL + 33}
-                        fontSize="11"
-                        textAnchor="middle"
-                        fill={i && !step.gain ? "var(--rust)" : "var(--faint)"}
-                      >
-                        {i === 0 ? "now" : step.gain ? `+${formatSize(step.gain, system, 1)}` : "nothing yet"}
-                      </text>
-                      <text
-                        x={width / 2}
-                        y={TALL + 48}
-                        fontSize="10.5"
-                        textAnchor="middle"
-                        fill="var(--faint)"
-                      >
-                        {i === 0
-                          ? ""
-                          : skipped
-                            ? `after all ${path.steps.length}`
-                            : step.hours
-                              ? formatHours(step.hours).split(" ").slice(0, 2).join(" ")
-                              : "at once"}
-                      </text>
-                    </g>
-                  );
-                },
-              )}
+              <Bar x={0} top={high(now)} usable={now} under="now" />
+              {shown.map((stair, i) => {
+                const before = shown[i - 1]?.usable ?? now;
+                const several = stair.count > 1 ? `${stair.count} × ` : "";
+                return (
+                  <Bar
+                    key={stair.acts[0]}
+                    x={(i + 1) * WIDE}
+                    top={high(stair.usable)}
+                    gained={stair.gain > 0 ? high(stair.usable) - high(before) : 0}
+                    usable={stair.usable}
+                    under={stair.gain ? `+${formatSize(stair.gain, system, 1)}` : `${several}nothing`}
+                    alarm={stair.gain === 0}
+                    takes={stair.hours ? shortHours(stair.hours) : "at once"}
+                    title={`${stair.acts.join("; ")}: ${stair.gain ? `${formatSize(stair.gain, system)} more` : "nothing more yet"}${
+                      stair.hours ? `, takes ${formatHours(stair.hours)}` : ", at once"
+                    }`}
+                  />
+                );
+              })}
               <path
-                d={`M0 ${TALL + 18.5}H${(shown.length + 1) * width}`}
+                d={`M0 ${TALL + 18.5}H${(shown.length + 1) * WIDE}`}
                 stroke="var(--board)"
                 strokeWidth="2"
               />
@@ -170,5 +147,58 @@ function Stairs({ path, now }: { path: Schema["GrowthPath"]; now: number }) {
         </>
       )}
     </div>
+  );
+}
+
+function Bar({
+  x,
+  top,
+  gained = 0,
+  usable,
+  under,
+  takes,
+  alarm,
+  title,
+}: {
+  x: number;
+  top: number;
+  gained?: number;
+  usable: number;
+  under: string;
+  takes?: string;
+  alarm?: boolean;
+  title?: string;
+}) {
+  const { system } = useUnits();
+  const y = TALL + 18 - top;
+  return (
+    <g transform={`translate(${x} 0)`}>
+      <title>{title ?? `${under}: ${formatSize(usable, system)} usable`}</title>
+      <rect
+        x="2"
+        y={y}
+        width={WIDE - 4}
+        height={top}
+        fill="var(--spine)"
+        stroke="var(--ink)"
+        strokeWidth="0.7"
+      />
+      {gained > 0 && <rect x="2" y={y} width={WIDE - 4} height={gained} fill="var(--pine)" opacity="0.75" />}
+      <text x={WIDE / 2} y={y - 4} fontSize="11" textAnchor="middle" fill="var(--ink)">
+        {formatSize(usable, system, 1)}
+      </text>
+      <text
+        x={WIDE / 2}
+        y={TALL + 33}
+        fontSize="11"
+        textAnchor="middle"
+        fill={alarm ? "var(--rust)" : "var(--faint)"}
+      >
+        {under}
+      </text>
+      <text x={WIDE / 2} y={TALL + 48} fontSize="10.5" textAnchor="middle" fill="var(--faint)">
+        {takes}
+      </text>
+    </g>
   );
 }
