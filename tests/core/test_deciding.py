@@ -20,7 +20,8 @@ from pairshelf.core.figures.survival import guaranteed_of
 from pairshelf.core.growth import best_order, growth
 from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.core.price_list import Model, with_models
-from pairshelf.core.search import CRITERIA, Question, all_layouts, lay_out
+from pairshelf.core.ranking import CRITERIA
+from pairshelf.core.search import Question, all_layouts, lay_out
 from pairshelf.core.split import Use, split
 from pairshelf.core.units import GIB
 from pairshelf.core.workloads import WORKLOADS
@@ -155,6 +156,7 @@ def test_spares_for_each_shelf_stand_on_each() -> None:
     [
         (Question(survive=-1), "survive"), (Question(spares=9), "spares"), (Question(workload="games"), "workload"),
         (Question(widest=0), "widest"), (Question(rebuild_limit=0), "rebuild_limit"), (Question(budget=-1), "budget"),
+        (Question(rebuild_limit=float("nan")), "rebuild_limit"), (Question(budget=float("nan")), "budget"),
         (Question(bays_free=8), "bays_free"), (Question(spares_for="moon"), "spares_for"),
         (Question(given=Assumptions(afr=2)), "afr"),
     ],

@@ -16,6 +16,7 @@ from pairshelf.core.acts import Act
 from pairshelf.core.assess import Assessment, assess
 from pairshelf.core.assumptions import assume, basis
 from pairshelf.core.cautions import CODES
+from pairshelf.core.drives import LARGEST
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.explain import explanations
 from pairshelf.core.figures.survival import after_failures, in_words
@@ -310,7 +311,7 @@ def growing(body: GrowthBody) -> Any:
     """How one layout grows: by drives, by sets, by larger drives in the best order."""
     _, _, found = chosen(body)
     larger = parse_size(body.larger, field="larger") if body.larger.strip() else None
-    if larger is not None and not 2**31 <= larger <= 10**15:
+    if larger is not None and not 2**31 <= larger <= LARGEST:
         raise BadInput("A drive has between 2 GiB and 1 PB; check the number and its unit.", field="larger")
     paths = growth(
         found, larger=larger, steps=body.steps, file_system=body.file_system, reserved_share=body.reserved_share

@@ -42,8 +42,9 @@ from pairshelf.core.explain import explanations
 from pairshelf.core.figures.survival import survival_of
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM
 from pairshelf.core.layouts import build_layout
+from pairshelf.core.ranking import pareto_marks
 from pairshelf.core.report import answer_json, cut_json, detail_json, layout_json, survey_json
-from pairshelf.core.search import Question, all_layouts, describe, pareto_marks
+from pairshelf.core.search import Question, all_layouts, describe
 from pairshelf.core.units import UnitSystem, format_duration, format_size
 from pairshelf.core.workloads import USUAL_WORKLOAD
 from pairshelf.formats.cut_svg import cut_svg
@@ -213,7 +214,10 @@ def layouts(
         lines.add_row(mark, c.layout.scheme.id, describe(c.layout) + extra, format_size(c.space.usable, system),
                       str(c.survives.guaranteed), str(c.survives.best_case), rebuild, f"{a.odds.yearly_loss:.2g}",
                       f"{a.odds.yearly_damage:.2g}", f"{a.speed.random_write_rmw:,.0f}")  # fmt: skip
-    show(lines)
+    if answer.layouts:
+        show(lines)
+    else:
+        print("No layout of these drives meets these needs.")
     if answer.reason:
         print(f"* {answer.reason}")
     if why:

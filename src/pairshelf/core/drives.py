@@ -15,6 +15,8 @@ from pairshelf.core.units import EXTENT, MIB, parse_size
 HELD_BACK = 256 * MIB
 #: More drives than this in one question is taken for a slip of the finger.
 MOST_DRIVES = 1000
+#: A drive larger than this, in bytes, is taken for a wrong unit.
+LARGEST = 10**15
 
 
 class Kind(StrEnum):
@@ -178,6 +180,10 @@ def parse_shorthand(text: str, *, kind: Kind = Kind.HDD) -> tuple[Drive, ...]:
         size = parse_size(size_text, field="drives")
         if size == 0:
             raise BadInput(f"“{term.strip()}” has drives of size zero.", field="drives")
+        if size > LARGEST:
+            raise BadInput(
+                f"“{term.strip()}”: more than 1 PB in one drive; check the number and its unit.", field="drives"
+            )
         shelf = shelf if slash else host
         drives += [Drive(f"d{len(drives) + i + 1}", size, own, None, shelf, host) for i in range(count)]
     return tuple(drives)

@@ -8,7 +8,7 @@ from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import dataclass, field, fields
 from decimal import Decimal, InvalidOperation
 
-from pairshelf.core.drives import Kind, extents_of, parse_kind
+from pairshelf.core.drives import LARGEST, Kind, extents_of, parse_kind
 from pairshelf.core.errors import BadInput
 from pairshelf.core.units import parse_rate, parse_size
 
@@ -82,7 +82,7 @@ def _size(value: str) -> int:
         raise BadInput("A drive of size zero.")
     if extents_of(size) < 1:
         raise BadInput(f"{size} bytes is too small for a drive (at least 1.25 GiB); is the unit missing?")
-    if size > 10**15:
+    if size > LARGEST:
         raise BadInput("More than 1 PB in one drive; check the number and its unit.")
     return size
 

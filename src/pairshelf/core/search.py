@@ -3,11 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
-
-import numpy as np
-import numpy.typing as npt
 
 from pairshelf.core.arrange import arrange
 from pairshelf.core.assess import Assessment, assess, assess_all
@@ -18,18 +15,15 @@ from pairshelf.core.figures.space import SpaceAccount, space_account
 from pairshelf.core.figures.survival import Survival, guaranteed_of, survival, units_of
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
 from pairshelf.core.layouts import SCHEMES, Layout, Scheme, build_layout
-from pairshelf.core.layouts.model import Code, Family
+from pairshelf.core.layouts.model import Family
 from pairshelf.core.layouts.registry import why_not
+from pairshelf.core.ranking import aim_of, meets_aim, pareto_marks, scores_of
 from pairshelf.core.reasons import NO_REASONS, Reasons, reasons, recommendation
 from pairshelf.core.units import format_duration, format_size
-from pairshelf.core.workloads import USUAL_WORKLOAD, Workload, workload_of
+from pairshelf.core.workloads import USUAL_WORKLOAD, workload_of
 
 #: Spares tried by themselves when their number is left open.
 OPEN_SPARES = 2
-#: Widest parity set that is recommended; wider ones are listed all the same.
-WIDE = 10
-#: Drives from this size on take so long to rebuild that two failures should be survived.
-LARGE = 2 * 10**12
 #: Shelves and hosts that sets are arranged over.
 ARRANGED_OVER = ("shelf", "host")
 _MOST_EXTRA = 12
@@ -162,7 +156,7 @@ def all_layouts(drives: Sequence[Drive], question: Question = Question()) -> Ans
         near = _nearest(considered, assumed, question)
         return Answer((), tuple(ruled_out), None, None, near, left_out, tuple(considered))
     figures = [c.assessment for c in candidates]
-    scores, marks, aim = _scores(figures, workload), pareto_marks(figures), _aim(assumed)
+    scores, marks, aim = scores_of(figures, workload), pareto_marks(figures), aim_of(assumed)
     order = {scheme: i for i, scheme in enumerate(SCHEMES)}
 
     def place(i: int) -> tuple[object, ...]:
@@ -199,9 +193,9 @@ def _check(question: Question, count: int) -> None:
         raise BadInput("Spares are for the pool or for each shelf.", field="spares_for")
     if question.widest is not None and question.widest < 1:
         raise BadInput("The widest set allowed has at least one drive.", field="widest")
-    if question.rebuild_limit is not None and question.rebuild_limit <= 0:
+    if question.rebuild_limit is not None and not question.rebuild_limit > 0:
         raise BadInput("The longest rebuild allowed is more than zero hours.", field="rebuild_limit")
-    if question.budget is not None and question.budget < 0:
+    if question.budget is not None and not question.budget >= 0:
         raise BadInput("A budget is zero or more.", field="budget")
 
 
@@ -383,77 +377,6 @@ def describe(layout: Layout) -> str:
     text = f"{sets} sets of {layout.width}" if sets > 1 else f"1 set of {layout.width}"
     held = len(layout.spares)
     return f"{text}, {held} spare{'s' if held > 1 else ''}" if held else text
-
-
-# -- ranking ------------------------------------------------------------------------------------------
-
-#: What layouts are weighed against one another by: name, figure, and whether more is better.
-CRITERIA: tuple[tuple[str, Callable[[Assessment], float | None], bool], ...] = (
-    ("usable", lambda a: a.space.usable, True),
-    ("guaranteed", lambda a: a.survives.guaranteed, True),
-    ("best_case", lambda a: a.survives.best_case, True),
-    ("rebuild_hours", lambda a: a.rebuild_hours, False),
-    ("yearly_loss", lambda a: a.odds.yearly_loss, False),
-    ("yearly_damage", lambda a: a.odds.yearly_damage, False),
-    ("random_read", lambda a: a.speed.random_read, True),
-    ("random_write_rmw", lambda a: a.speed.random_write_rmw, True),
-    ("random_write_whole_stripe", lambda a: a.speed.random_write_whole_stripe, True),
-    ("sequential_read", lambda a: a.speed.sequential_read, True),
-    ("sequential_write", lambda a: a.speed.sequential_write, True),
-    ("cost_per_usable_tb", lambda a: a.cost.per_usable_tb, False),
-)
-
-
-def pareto_marks(found: Sequence[Assessment]) -> list[bool]:
-    """For each layout, whether no other is at least as good on every criterion and better on one.
-
-    A figure that is missing (no rebuild without redundancy) counts as the worst there is.
-    """
-    table = np.array([
-        [(-np.inf if (v := figure(a)) is None else v if more else -v) for _, figure, more in CRITERIA] for a in found
-    ], float)  # fmt: skip
-    marks = []
-    for row in table:
-        as_good = (table >= row).all(axis=1)
-        better = (table > row).any(axis=1)
-        marks.append(not bool((as_good & better).any()))
-    return marks
-
-
-def _scores(found: Sequence[Assessment], workload: Workload) -> list[float]:
-    """Each figure brought to 0..1 among the candidates, then weighed for the workload."""
-    tiny = 1e-12
-    merits = {
-        "capacity": np.array([a.space.usable for a in found], float) / max(a.space.usable for a in found),
-        # A chance of one in ten thousand a year is enough: past that, safety is not worth capacity.
-        "safety": np.minimum(1.0, -np.log10([max(tiny, a.odds.yearly_damage) for a in found]) / 4),
-        "small_writes": _of_best([a.speed.random_write_rmw for a in found]),
-        "small_reads": _of_best([a.speed.random_read for a in found]),
-        "sequential": _of_best([a.speed.sequential_write for a in found]),
-        "rebuild": _of_best([1 / a.rebuild_hours if a.rebuild_hours else 0.0 for a in found]),
-    }
-    weights = workload.weights()
-    return [float(s) for s in np.sum([weights[name] * merits[name] for name in weights], axis=0)]
-
-
-def _of_best(values: Sequence[float]) -> npt.NDArray[np.float64]:
-    most = max(values)
-    return np.array(values, float) / most if most > 0 else np.zeros(len(values))
-
-
-def _aim(drives: Sequence[Drive]) -> int:
-    """Failures a sensible layout of these drives survives: two where rebuilds take many hours."""
-    large = any(d.rotates and d.size >= LARGE for d in drives) and len(drives) >= 4
-    return 2 if large else 1
-
-
-def meets_aim(found: Assessment, aim: int) -> bool:
-    """Whether it may be recommended: enough failures survived, no set too wide, spares that fit."""
-    layout = found.layout
-    narrow = layout.width <= WIDE or layout.scheme.code is not Code.PARITY
-    # Copies rebuild from one drive, whole: one failure survived is enough there.
-    enough = found.survives.guaranteed >= (min(aim, 1) if layout.scheme.code is Code.COPIES else aim)
-    return enough and narrow and not any(c.code == "spare-too-small" for c in found.cautions)
 
 
 # -- needs nobody can meet ----------------------------------------------------------------------------

@@ -11,7 +11,7 @@ import { Size, useUnits } from "../../shared/units";
 import { Buy } from "./Buy";
 import { Chosen } from "./Chosen";
 import { LayoutTable, MOST_PINS } from "./LayoutTable";
-import { Needs } from "./Needs";
+import { FIELDS, Needs } from "./Needs";
 import { Pinned } from "./Pinned";
 import { SavedBanner, SavedList, SaveThis } from "./Saved";
 import { SplitByUse } from "./SplitByUse";
@@ -26,30 +26,6 @@ const VIEWS: [string, string][] = [
   ["buy", "What to buy"],
   ["saved", "Saved"],
 ];
-/** Needs whose errors stand at their own fields. */
-const FIELDS = new Set([
-  "drives",
-  "need",
-  "survive",
-  "spares",
-  "survive_shelves",
-  "survive_hosts",
-  "rebuild_limit",
-  "widest",
-  "budget",
-  "bays_free",
-  "afr",
-  "uber",
-  "rate",
-  "ops",
-  "replace_hours",
-  "user_share",
-  "price",
-  "tariff",
-  "network",
-  "backup_link",
-]);
-
 export function Compare() {
   const q = useQuestion();
   const view = q.get("view");
@@ -110,7 +86,8 @@ export function Compare() {
               <SpreadPool q={q} />
             ) : view === "split" ? (
               <SplitByUse q={q} />
-            ) : answer.error && !FIELDS.has(bad?.field ?? "") ? (
+            ) : answer.error &&
+              (!FIELDS.has(bad?.field ?? "") || (bad?.field === "drives" && q.what === "shelves")) ? (
               <Trouble error={answer.error} />
             ) : bad ? null : !found ? (
               <Waiting />

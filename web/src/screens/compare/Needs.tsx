@@ -29,6 +29,8 @@ const ASSUMED: Field[] = [
   "network",
   "backup_link",
 ];
+/** Fields whose errors stand at themselves. */
+export const FIELDS = new Set<string>(["drives", "need", "survive", "spares", ...MORE, ...ASSUMED]);
 
 export const Needs = memo(function Needs({
   q,
@@ -41,8 +43,11 @@ export const Needs = memo(function Needs({
 }) {
   // A spread pool and a division by use have needs of their own.
   const ownNeeds = q.get("view") === "spread" || q.get("view") === "split";
-  const [more, setMore] = useState(MORE.some((f) => q.get(f)));
-  const [assumed, setAssumed] = useState(ASSUMED.some((f) => q.get(f)));
+  const [openMore, setMore] = useState(MORE.some((f) => q.get(f)));
+  const [openAssumed, setAssumed] = useState(ASSUMED.some((f) => q.get(f)));
+  // What is wrong with a field is never folded away.
+  const more = openMore || errorOf(error, ...MORE) !== undefined;
+  const assumed = openAssumed || errorOf(error, ...ASSUMED) !== undefined;
   const systems = useQuery({
     queryKey: ["schemes"],
     queryFn: () => ask(api.GET("/api/schemes")),
