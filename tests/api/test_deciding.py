@@ -186,6 +186,9 @@ def test_drives_take_what_they_lack_from_the_price_list(person: Callable[[str], 
     assert who.post("/api/compare", body).get_json()["layouts"][0]["cost"]["total"] is None
     assert who.send("/api/prices", PRICES).get_json()["stored"] == 2
     assert who.post("/api/compare", body).get_json()["layouts"][0]["cost"]["total"] == 720
+    facts = {f["label"]: f for f in who.get("/api/drives/1").get_json()["facts"]}
+    assert facts["Price"]["text"] == "180.00 EUR" and "price list" in facts["Price"]["source"]
+    assert facts["Yearly failure rate"]["source"] == "assumed for its kind"
 
 
 def test_spread_and_split(person: Callable[[str], Person]) -> None:

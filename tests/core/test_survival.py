@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from itertools import combinations, pairwise
+from math import comb
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from pairshelf.core.assess import assess
+from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.drives import parse_shorthand
 from pairshelf.core.figures import selections
 from pairshelf.core.figures.selections import rows_of, survey
@@ -21,6 +24,7 @@ from pairshelf.core.figures.survival import (
     survival_of,
 )
 from pairshelf.core.layouts import Layout, build_layout
+from pairshelf.core.search import Question, all_layouts
 from pairshelf.core.units import GIB
 from tests.core.strategies import layouts
 
@@ -138,3 +142,30 @@ def test_shelves_are_told_apart() -> None:
     assert survival_of(layout, "shelf").curve == (1.0, 0.0, 0.0)
     crosswise = build_layout(parse_shorthand("4TB@a,4TB@b,4TB@a,4TB@b"), "copies-2", sets=2)
     assert guaranteed_of(crosswise, "shelf") == 1
+
+
+@pytest.mark.parametrize("count", range(1, 13))
+def test_every_layout_of_up_to_twelve_drives_by_brute_force(count: int) -> None:
+    """All that the search lists, each held against every selection of its members: no rule of ours is used."""
+    for candidate in all_layouts(parse_shorthand(f"{count}x4TB"), Question(file_system="none")).layouts:
+        layout = candidate.layout
+        members = len(layout.members)
+        groups = {(sum(1 << m for m in g.members), g.parity) for band in layout.bands for g in band.groups}
+        alive = [0] * (members + 1)
+        for gone in range(1 << members):
+            if all((gone & mask).bit_count() <= parity for mask, parity in groups):
+                alive[gone.bit_count()] += 1
+        shares = [a / comb(members, k) for k, a in enumerate(alive)]
+        assert list(curve(layout)) == pytest.approx(shares, rel=1e-12), candidate.key
+        assert candidate.survives.best_case == max(k for k, a in enumerate(alive) if a)
+        assert candidate.survives.guaranteed == next((k for k, s in enumerate(shares) if s < 1), members + 1) - 1
+
+
+@given(st.integers(5, 24), st.integers(1, 4))
+def test_who_survives_more_loses_no_more_often(width: int, sets: int) -> None:
+    drives = parse_shorthand(f"{width * sets}x4TB")
+    found = [assess(build_layout(drives, s, sets=sets), Assumptions()) for s in ("parity-1", "parity-2", "parity-3")]
+    for weaker, stronger in pairwise(found):
+        assert stronger.odds.yearly_loss <= weaker.odds.yearly_loss
+        assert stronger.odds.yearly_damage <= weaker.odds.yearly_damage
+        assert (stronger.odds.mttdl_hours or 0) >= (weaker.odds.mttdl_hours or 0)

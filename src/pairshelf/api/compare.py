@@ -10,7 +10,7 @@ from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 
 from pairshelf.api.asking import Asked, CompareBody, DrivesAsked, drives_asked
-from pairshelf.api.figures_out import After, Cut, FiguresOut, LayoutOut, SurveyOut
+from pairshelf.api.figures_out import After, Cut, ExplanationOut, FiguresOut, LayoutOut, SurveyOut
 from pairshelf.api.guard import needs
 from pairshelf.core.acts import Act
 from pairshelf.core.assess import Assessment, assess
@@ -126,14 +126,6 @@ class DoorOut(BaseModel):
     name: str
     opening: str
     why: str
-
-
-class ExplanationOut(BaseModel):
-    figure: str
-    title: str
-    formula: str
-    numbers: str
-    source: str
 
 
 class VolumeRoom(BaseModel):

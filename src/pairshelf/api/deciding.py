@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 from flask_openapi3 import APIBlueprint, FileStorage
 from pydantic import BaseModel, Field
 
 from pairshelf.api.asking import CompareBody, DrivesAsked, drives_asked
-from pairshelf.api.figures_out import FiguresOut, LayoutOut, Space, SurveyOut
+from pairshelf.api.figures_out import ExplanationOut, FiguresOut, LayoutOut, Space, SurveyOut
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act
 from pairshelf.core.assumptions import assume
 from pairshelf.core.buy import shopping
 from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.explain import spread_explanations
 from pairshelf.core.figures.spread import spread_account, spread_figures
 from pairshelf.core.layouts.spread import Wanted, parse_protection, spread_pool
 from pairshelf.core.report import shopping_json, split_json, spread_json
@@ -67,6 +69,7 @@ class SpreadVolumeOut(BaseModel):
     yearly_loss: float
     yearly_damage: float
     mttdl_hours: float | None
+    explanations: list[ExplanationOut]
 
 
 class SpreadDomain(BaseModel):
@@ -112,7 +115,10 @@ def spread(body: SpreadBody) -> Any:
     pool = spread_pool(assume(asked.drives, given), body.domain)
     found = spread_figures(pool, wanted, given)
     accounts = {v.protection.name: spread_account(pool, v.protection, file_system="none").as_dict() for v in wanted}
-    return SpreadOut.model_validate(spread_json(found) | {"space": accounts, "labels": asked.labels})
+    report = spread_json(found) | {"space": accounts, "labels": asked.labels}
+    for volume, told in zip(report["volumes"], spread_explanations(found, given), strict=True):
+        volume["explanations"] = [asdict(e) for e in told]
+    return SpreadOut.model_validate(report)
 
 
 def _wanted(asked: VolumeAsked, index: int) -> Wanted:

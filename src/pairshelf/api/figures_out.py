@@ -140,3 +140,11 @@ class After(BaseModel):
     more_guaranteed: int
     more_best_case: int
     sentence: str
+
+
+class ExplanationOut(BaseModel):
+    figure: str
+    title: str
+    formula: str
+    numbers: str
+    source: str

@@ -14,14 +14,14 @@ from sqlmodel import Session, col, select
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act
 from pairshelf.core.drive_filter import Facts, Test, parse_filter
-from pairshelf.core.drives import DEFAULTS, Kind
+from pairshelf.core.drives import Kind
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.estate import EstateDrive
 from pairshelf.core.inventory import RowError, against_each_other
 from pairshelf.engine.log import log
 from pairshelf.formats.inventory_csv import MOST_BYTES, Reading, read_inventory, write_inventory
 from pairshelf.store.database import Lock, lock_until_commit, transaction
-from pairshelf.store.estate import add_records, all_records, lock_drives, what_is_taken
+from pairshelf.store.estate import add_records, all_records, load_drives, lock_drives, what_is_taken
 from pairshelf.store.tables import DriveRow, Host, PoolPlace, PoolRow, Service, Shelf, Site
 
 api = APIBlueprint("shelves", __name__, url_prefix="/api")
@@ -372,8 +372,15 @@ def drive_sheet(path: DrivePath) -> Any:
         if found is None:
             raise BadInput("There is no such drive.", code="not-found")
         out, row = _out(found), found[0]
-    usual = DEFAULTS[Kind(row.kind)]
-    assumed = "assumed for its kind"
+        (known,) = load_drives(session, [path.drive_id])
+    drive = known.as_drive
+
+    def source(name: str) -> str | None:
+        """Its own figure needs no word; its model's and its kind's do."""
+        if getattr(row, name, None) is not None:
+            return "a maker's ceiling" if name == "uber" else None
+        return "assumed for its kind" if getattr(drive, name) is None else "its model's, from the price list"
+
     facts = [
         Fact(label="Serial", text=row.serial),
         Fact(label="Maker and model", text=" ".join(p for p in (row.maker, row.model) if p) or None),
@@ -384,14 +391,16 @@ def drive_sheet(path: DrivePath) -> Any:
         Fact(label="Sector size", text=f"{row.sector_size} bytes" if row.sector_size else None),
         Fact(label="Rotation", text=f"{row.rpm} rpm" if row.rpm else None),
         Fact(label="Error-recovery limit", text=f"{row.error_recovery:g} s" if row.error_recovery is not None else None),
-        Fact(label="Mean sequential rate", rate=row.rate or usual.rate, source=None if row.rate else assumed),
-        Fact(label="Yearly failure rate", text=f"{(row.afr if row.afr is not None else usual.afr) * 100:g} %",
-             source=None if row.afr is not None else assumed),
-        Fact(label="Unreadable bits (UBER)", text=f"{row.uber if row.uber is not None else usual.uber:g} per bit read",
-             source="a maker's ceiling" if row.uber is not None else assumed),
+        Fact(label="Mean sequential rate", rate=drive.mean_rate, source=source("rate")),
+        Fact(label="Small operations", text=f"{drive.operations:,} a second".replace(",", "\u202f"), source=source("ops")),
+        Fact(label="Yearly failure rate", text=f"{drive.yearly_failure * 100:g} %", source=source("afr")),
+        Fact(label="Unreadable bits (UBER)", text=f"{drive.bit_errors:g} per bit read", source=source("uber")),
+        Fact(label="Power", text=f"{drive.power:g} W", source=source("watts")),
+        Fact(label="Its shelf's link, shared", rate=drive.link),
         Fact(label="Intended use", text=row.use),
         Fact(label="In service since", text=row.in_service.isoformat() if row.in_service else None),
-        Fact(label="Price", text=f"{row.price} {row.currency or ''}".strip() if row.price is not None else None),
+        Fact(label="Price", text=f"{drive.price:.2f} {drive.currency or ''}".strip() if drive.price is not None else None,
+             source=source("price")),
         Fact(label="Last seen", text=row.seen_at.astimezone(dt.UTC).strftime("%Y-%m-%d %H:%M UTC")),
     ]  # fmt: skip
     return DriveSheetOut(drive=out, facts=[f for f in facts if f.text or f.bytes or f.rate])

@@ -33,7 +33,7 @@ from pairshelf.cli.options import (
     drives_of,
     size_or_none,
 )
-from pairshelf.cli.show import app, print_json, show, table
+from pairshelf.cli.show import app, print_json, progress, show, table
 from pairshelf.core.assess import Assessment, assess
 from pairshelf.core.assumptions import assume
 from pairshelf.core.drives import DOMAINS
@@ -117,7 +117,8 @@ def _on_front(found: Assessment, file_system: str, reserved_share: float | None)
     layout = found.layout
     question = Question(file_system=file_system, reserved_share=reserved_share, mix_kinds=True, given=found.given)
     drives = [*layout.members, *layout.spares]
-    others = [c.assessment for c in all_layouts(drives, question).layouts]
+    with progress("weighing the other layouts") as tell:
+        others = [c.assessment for c in all_layouts(drives, question, progress=tell).layouts]
     return pareto_marks([found, *others])[0]
 
 
@@ -159,6 +160,7 @@ def layouts(
     need: Need = None,
     survive: Survive = 0,
     spares: Spares = None,
+    spares_for: Annotated[str, typer.Option(help="Spares serve: pool, shelf (so many on each), or all pools.")] = "pool",
     survive_shelves: Annotated[int, typer.Option(help="Whole shelves that must be survived.")] = 0,
     survive_hosts: Annotated[int, typer.Option(help="Whole hosts that must be survived.")] = 0,
     domain: Annotated[str | None, typer.Option(help="Short for surviving one whole shelf or host.")] = None,
@@ -191,7 +193,7 @@ def layouts(
     if domain not in (None, "drive", "shelf", "host"):
         raise BadInput("Whole shelves or hosts can be survived: --domain shelf, or --domain host.", field="domain")
     question = Question(
-        need=size_or_none(need, "need") or 0, survive=survive, spares=spares,
+        need=size_or_none(need, "need") or 0, survive=survive, spares=spares, spares_for=spares_for,
         survive_shelves=max(survive_shelves, int(domain == "shelf")), survive_hosts=max(survive_hosts, int(domain == "host")),
         workload=workload, rebuild_limit=rebuild_limit, widest=widest, budget=budget, bays=bays, bays_free=bays_free,
         mix_kinds=mix_kinds, file_system=file_system, reserved_share=reserved_share,
@@ -200,7 +202,8 @@ def layouts(
             tariff=tariff, network=network, backup_link=backup_link, backup_age=backup_age,
         ),
     )  # fmt: skip
-    answer = all_layouts(drives_of(drives), question)
+    with progress("weighing layouts") as tell:
+        answer = all_layouts(drives_of(drives), question, progress=tell)
     if as_json:
         return print_json(answer_json(answer))
     system: UnitSystem = "binary" if binary else "decimal"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from pairshelf.core.arrange import arrange
@@ -24,6 +24,8 @@ from pairshelf.core.workloads import USUAL_WORKLOAD, workload_of
 
 #: Spares tried by themselves when their number is left open.
 OPEN_SPARES = 2
+#: Whom spares serve.
+SPARES_FOR = ("pool", "shelf", "all")
 #: Shelves and hosts that sets are arranged over.
 ARRANGED_OVER = ("shelf", "host")
 _MOST_EXTRA = 12
@@ -40,7 +42,7 @@ class Question:
     survive_hosts: int = 0
     #: Exactly so many spares; None tries none to two.
     spares: int | None = None
-    #: Spares serve the whole pool, or (``shelf``) so many stand on each shelf.
+    #: Spares serve the whole pool, or (``shelf``) so many stand on each shelf, or (``all``) every pool there is.
     spares_for: str = "pool"
     workload: str = USUAL_WORKLOAD
     #: Longest rebuild allowed, hours.
@@ -138,7 +140,13 @@ class Answer:
     considered: tuple[Considered, ...] = ()
 
 
-def all_layouts(drives: Sequence[Drive], question: Question = Question()) -> Answer:
+#: Told how much of the work is done, of how much.
+Progress = Callable[[int, int], None]
+
+
+def all_layouts(
+    drives: Sequence[Drive], question: Question = Question(), *, progress: Progress | None = None
+) -> Answer:
     """Every set-built scheme in every division into equal sets, and the stepped ones."""
     require_usable(drives)
     _check(question, len(drives))
@@ -148,7 +156,7 @@ def all_layouts(drives: Sequence[Drive], question: Question = Question()) -> Ans
     considered: list[Considered] = []
     ruled_out: list[RuledOut] = []
     for part, some in parts_of(assumed, question.mix_kinds):
-        found, out = _of_part(some, part, question)
+        found, out = _of_part(some, part, question, progress)
         considered += found
         ruled_out += out
     candidates = [c.candidate for c in considered if c.meets]
@@ -189,8 +197,8 @@ def _check(question: Question, count: int) -> None:
             else "The number of spares cannot be negative.",
             field="spares",
         )
-    if question.spares_for not in ("pool", "shelf"):
-        raise BadInput("Spares are for the pool or for each shelf.", field="spares_for")
+    if question.spares_for not in SPARES_FOR:
+        raise BadInput("Spares are for the pool, for each shelf, or for all pools.", field="spares_for")
     if question.widest is not None and question.widest < 1:
         raise BadInput("The widest set allowed has at least one drive.", field="widest")
     if question.rebuild_limit is not None and not question.rebuild_limit > 0:
@@ -220,8 +228,11 @@ def parts_of(drives: Sequence[Drive], mix: bool) -> list[tuple[str, Sequence[Dri
 
 
 def hold_back(drives: Sequence[Drive], spares: int, spares_for: str = "pool") -> tuple[list[Drive], list[Drive]]:
-    """Members and spares: the last of all drives, or the last of each shelf."""
-    if spares_for == "pool" or not spares:
+    """Members and spares: the last of all drives, or the last of each shelf.
+
+    Spares for all pools are held back like those of one; they only serve the others besides.
+    """
+    if spares_for != "shelf" or not spares:
         return list(drives[: len(drives) - spares]), list(drives[len(drives) - spares :])
     held: list[int] = []
     for shelf in dict.fromkeys(d.shelf for d in drives):
@@ -243,11 +254,15 @@ def lay_out(
     return build_layout([*members, *held], scheme, sets=sets, spares=len(held), checked=True)
 
 
-def _of_part(drives: Sequence[Drive], part: str, question: Question) -> tuple[list[Considered], list[RuledOut]]:
+def _of_part(
+    drives: Sequence[Drive], part: str, question: Question, progress: Progress | None
+) -> tuple[list[Considered], list[RuledOut]]:
     laid: list[_Laid] = []
     ruled_out: list[RuledOut] = []
     over = [domain for domain in ARRANGED_OVER if _worth_arranging(drives, domain)]
-    for scheme in SCHEMES.values():
+    for number, scheme in enumerate(SCHEMES.values()):
+        if progress:
+            progress(number, len(SCHEMES) + 2)  # the figures of all come last
         fitting = list(_divisions(scheme, drives, question))
         if not fitting:
             members = _members(drives, question.spares or 0, question)

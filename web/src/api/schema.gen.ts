@@ -2614,6 +2614,8 @@ export interface components {
             yearly_damage: number;
             /** Mttdl Hours */
             mttdl_hours: number | null;
+            /** Explanations */
+            explanations: components["schemas"]["ExplanationOut"][];
         };
         /** SurveyOut */
         SurveyOut: {

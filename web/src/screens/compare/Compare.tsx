@@ -143,7 +143,7 @@ function Answer({ q, body, found }: { q: Question; body: Body; found: Schema["Co
   return (
     <>
       <Table found={found} body={body} pick={layout.key} pins={pins} onPick={pick} onPin={pin} />
-      <Beside found={later} pins={pins} beside={q.get("beside")} picked={shown} put={put} />
+      <Beside found={later} body={laterBody} pins={pins} beside={q.get("beside")} picked={shown} put={put} />
       <Chosen key={shown.key} layout={shown} body={laterBody} />
       <WideNarrow considered={later.considered} pick={shown.key} onPick={pick} />
       <RuledOut found={later} />
@@ -192,19 +192,23 @@ const Table = memo(function Table({
 /** What is pinned; with a saved comparison set beside, at least the layout that is looked at. */
 const Beside = memo(function Beside({
   found,
+  body,
   pins,
   beside,
   picked: shown,
   put,
 }: {
   found: Schema["CompareOut"];
+  body: Body;
   pins: string;
   beside: string;
   picked: Layout;
   put: Question["put"];
 }) {
   const pinned = pins.split(",").flatMap((key) => found.layouts.find((l) => l.key === key) ?? []);
-  return <Pinned layouts={pinned.length || !beside ? pinned : [shown]} beside={beside} put={put} />;
+  return (
+    <Pinned layouts={pinned.length || !beside ? pinned : [shown]} body={body} beside={beside} put={put} />
+  );
 });
 
 /** Saving, sharing, printing, and taking the figures elsewhere. */

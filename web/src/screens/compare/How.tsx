@@ -15,6 +15,45 @@ interface Props {
   children: ReactNode;
 }
 
+/** The same where the explanation is there already. */
+export function HowShown({
+  explanation,
+  children,
+}: {
+  explanation?: Schema["ExplanationOut"];
+  children: ReactNode;
+}) {
+  const [open, setOpen] = useState(false);
+  if (!explanation) return children;
+  return (
+    <Popover
+      opened={open}
+      onChange={setOpen}
+      width={380}
+      withArrow
+      shadow="md"
+      withinPortal
+      trapFocus={false}
+    >
+      <Popover.Target>
+        <button
+          type="button"
+          className="figure"
+          aria-expanded={open}
+          aria-label={`${explanation.title}: how is this computed?`}
+          title="How is this computed?"
+          onClick={() => setOpen((v) => !v)}
+        >
+          {children}
+        </button>
+      </Popover.Target>
+      <Popover.Dropdown>
+        <Explained explanation={explanation} />
+      </Popover.Dropdown>
+    </Popover>
+  );
+}
+
 /** Hundreds of these stand on a page: only the one that is opened is more than a button. */
 export function How({ figure, label, body, layout, children }: Props) {
   const [open, setOpen] = useState(false);

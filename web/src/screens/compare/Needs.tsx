@@ -188,6 +188,7 @@ export const Needs = memo(function Needs({
             data={[
               { value: "pool", label: "the whole pool" },
               { value: "shelf", label: "one shelf each" },
+              { value: "all", label: "all pools" },
             ]}
             allowDeselect={false}
           />
@@ -201,7 +202,7 @@ export const Needs = memo(function Needs({
       )}
       {assumed && (
         <>
-          {found && <Basis found={found} />}
+          {found && <Sources found={found} />}
           <Text size="sm" c="dimmed" mt="xs">
             What is typed here holds for all drives alike, and goes before their own figures.
           </Text>
@@ -263,20 +264,34 @@ export const Needs = memo(function Needs({
   );
 });
 
+const SAID: Record<string, (v: number) => string> = {
+  afr: (v) => `${Number((v * 100).toPrecision(3))} % fail a year`,
+  uber: (v) => `UBER ${v.toExponential(0)}`,
+  rate: (v) => `${formatSize(v, "decimal", 0)}/s`,
+  ops: (v) => `${formatCount(v)} small operations/s`,
+};
+
+/** The same, each with its source. */
+function Sources({ found }: { found: Schema["CompareOut"] }) {
+  return (
+    <ul style={{ margin: "0.6rem 0 0", paddingLeft: "1.1rem" }}>
+      {found.basis.map((b) => (
+        <li key={b.name}>
+          <strong>{SAID[b.name]?.(b.value)}</strong>: <span className="faint">{b.source}</span>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
 /** The figures that the odds, hours and speeds stand on, with where they come from on hover. */
 function Basis({ found }: { found: Schema["CompareOut"] }) {
-  const said: Record<string, (v: number) => string> = {
-    afr: (v) => `${Number((v * 100).toPrecision(3))} % fail a year`,
-    uber: (v) => `UBER ${v.toExponential(0)}`,
-    rate: (v) => `${formatSize(v, "decimal", 0)}/s`,
-    ops: (v) => `${formatCount(v)} small operations/s`,
-  };
   return (
     <Text size="sm" c="dimmed" component="span">
       {found.basis.map((b, i) => (
         <span key={b.name} title={b.source}>
           {i ? " · " : ""}
-          {said[b.name]?.(b.value)}
+          {SAID[b.name]?.(b.value)}
         </span>
       ))}
       {` · a new drive is in after ${found.replace_hours} h`}

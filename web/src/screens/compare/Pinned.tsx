@@ -12,10 +12,13 @@ import {
   useUnits,
 } from "../../shared/units";
 import { Curve } from "./Curve";
-import { besides, type Layout, nameOf, type Question } from "./useQuestion";
+import { How } from "./How";
+import { type Body, besides, type Layout, nameOf, type Question } from "./useQuestion";
 
 interface Line {
   name: string;
+  /** What explains it. */
+  figure?: string;
   show: (l: Layout) => ReactNode;
   /** For marking: what is compared, and whether less is better; null is the worst. */
   value: (l: Layout) => number | null;
@@ -24,10 +27,12 @@ interface Line {
 
 export function Pinned({
   layouts,
+  body,
   beside,
   put,
 }: {
   layouts: Layout[];
+  body: Body;
   /** The id of a saved comparison. */
   beside: string;
   put: Question["put"];
@@ -45,61 +50,92 @@ export function Pinned({
   ];
   const size = (bytes: number) => formatSize(bytes, system);
   const lines: Line[] = [
-    { name: "Usable capacity", show: (l) => size(l.space.usable), value: (l) => l.space.usable },
+    {
+      name: "Usable capacity",
+      figure: "usable",
+      show: (l) => size(l.space.usable),
+      value: (l) => l.space.usable,
+    },
     {
       name: "Redundancy",
+      figure: "usable",
       show: (l) => size(l.space.redundancy),
       value: (l) => l.space.redundancy,
       low: true,
     },
-    { name: "Uneven", show: (l) => size(l.space.uneven), value: (l) => l.space.uneven, low: true },
-    { name: "Survives, whichever", show: (l) => l.survives.guaranteed, value: (l) => l.survives.guaranteed },
-    { name: "Survives, at best", show: (l) => l.survives.best_case, value: (l) => l.survives.best_case },
+    {
+      name: "Uneven",
+      figure: "usable",
+      show: (l) => size(l.space.uneven),
+      value: (l) => l.space.uneven,
+      low: true,
+    },
+    {
+      name: "Survives, whichever",
+      figure: "guaranteed",
+      show: (l) => l.survives.guaranteed,
+      value: (l) => l.survives.guaranteed,
+    },
+    {
+      name: "Survives, at best",
+      figure: "best_case",
+      show: (l) => l.survives.best_case,
+      value: (l) => l.survives.best_case,
+    },
     {
       name: "Rebuild of one drive",
+      figure: "rebuild_hours",
       show: (l) => (l.rebuild_hours === null ? "–" : formatHours(l.rebuild_hours)),
       value: (l) => l.rebuild_hours,
       low: true,
     },
     {
       name: "Loss within a year",
+      figure: "yearly_loss",
       show: (l) => formatChance(l.yearly_loss),
       value: (l) => l.yearly_loss,
       low: true,
     },
     {
       name: "Damage within a year",
+      figure: "yearly_damage",
       show: (l) => formatChance(l.yearly_damage),
       value: (l) => l.yearly_damage,
       low: true,
     },
     {
       name: "Small reads",
+      figure: "random_read",
       show: (l) => `${formatCount(l.speed.random_read)}/s`,
       value: (l) => l.speed.random_read,
     },
     {
       name: "Small writes",
+      figure: "random_write_rmw",
       show: (l) => `${formatCount(l.speed.random_write_rmw)}/s`,
       value: (l) => l.speed.random_write_rmw,
     },
     {
       name: "Small writes, whole stripes",
+      figure: "random_write_whole_stripe",
       show: (l) => `${formatCount(l.speed.random_write_whole_stripe)}/s`,
       value: (l) => l.speed.random_write_whole_stripe,
     },
     {
       name: "Reading large files",
+      figure: "sequential_read",
       show: (l) => `${size(l.speed.sequential_read)}/s`,
       value: (l) => l.speed.sequential_read,
     },
     {
       name: "Writing large files",
+      figure: "sequential_write",
       show: (l) => `${size(l.speed.sequential_write)}/s`,
       value: (l) => l.speed.sequential_write,
     },
     {
       name: "Cost per usable TB",
+      figure: "cost",
       show: (l) => (l.cost.per_usable_tb === null ? "–" : formatMoney(l.cost.per_usable_tb, l.cost.currency)),
       value: (l) => l.cost.per_usable_tb,
       low: true,
@@ -107,6 +143,7 @@ export function Pinned({
     { name: "Power", show: (l) => `${Math.round(l.cost.watts)} W`, value: (l) => l.cost.watts, low: true },
     {
       name: "Restore from backup",
+      figure: "restore_hours",
       show: (l) => (l.restore_hours === null ? "no backup" : formatHours(l.restore_hours)),
       value: (l) => l.restore_hours,
       low: true,
@@ -167,7 +204,13 @@ export function Pinned({
                         className="num"
                         style={wins ? { fontWeight: 680, color: "var(--pine)" } : undefined}
                       >
-                        {line.show(c.layout)}
+                        {line.figure && !c.from ? (
+                          <How figure={line.figure} label={line.name} body={body} layout={c.layout}>
+                            {line.show(c.layout)}
+                          </How>
+                        ) : (
+                          line.show(c.layout)
+                        )}
                       </td>
                     );
                   })}

@@ -8,6 +8,7 @@ import { errorOf, Term, Trouble, Waiting } from "../../shared/parts";
 import { SpaceAccount } from "../../shared/SpaceAccount";
 import { formatChance, formatHours, Size } from "../../shared/units";
 import { Curve } from "./Curve";
+import { HowShown } from "./How";
 import type { Question } from "./useQuestion";
 
 interface Row {
@@ -119,6 +120,10 @@ export function SpreadPool({ q }: { q: Question }) {
   );
 }
 
+function how(volume: Schema["SpreadVolumeOut"], figure: string): Schema["ExplanationOut"] | undefined {
+  return volume.explanations.find((e) => e.figure === figure);
+}
+
 function Found({ found }: { found: Schema["SpreadOut"] }) {
   const [of, setOf] = useState<string | null>(null);
   const names = Object.keys(found.space);
@@ -166,18 +171,32 @@ function Found({ found }: { found: Schema["SpreadOut"] }) {
                     {v.protection}
                     {v.protection.startsWith("parity") && `, ${v.width} wide`}
                   </td>
-                  <td className="num">{v.stripes.toLocaleString("en").replaceAll(",", "\u202f")}</td>
                   <td className="num">
-                    <Size bytes={v.pool_use} />
+                    <HowShown explanation={how(v, "stripes")}>
+                      {v.stripes.toLocaleString("en").replaceAll(",", "\u202f")}
+                    </HowShown>
                   </td>
-                  <td className="num">{v.survives.guaranteed}</td>
                   <td className="num">
-                    {v.survives.best_case_exact ? "" : "at least "}
-                    {v.survives.best_case}
+                    <HowShown explanation={how(v, "pool_use")}>
+                      <Size bytes={v.pool_use} />
+                    </HowShown>
+                  </td>
+                  <td className="num">
+                    <HowShown explanation={how(v, "guaranteed")}>{v.survives.guaranteed}</HowShown>
+                  </td>
+                  <td className="num">
+                    <HowShown explanation={how(v, "best_case")}>
+                      {v.survives.best_case_exact ? "" : "at least "}
+                      {v.survives.best_case}
+                    </HowShown>
                   </td>
                   {found.domain !== "drive" && <td className="num">{v.survives.domains_guaranteed}</td>}
-                  <td className="num">{formatChance(v.yearly_loss)}</td>
-                  <td className="num">{formatChance(v.yearly_damage)}</td>
+                  <td className="num">
+                    <HowShown explanation={how(v, "yearly_loss")}>{formatChance(v.yearly_loss)}</HowShown>
+                  </td>
+                  <td className="num">
+                    <HowShown explanation={how(v, "yearly_damage")}>{formatChance(v.yearly_damage)}</HowShown>
+                  </td>
                 </tr>
               ))}
             </tbody>
@@ -185,7 +204,11 @@ function Found({ found }: { found: Schema["SpreadOut"] }) {
         </div>
         <p style={{ margin: "0.6rem 0 0" }}>
           <Size bytes={found.used} /> of the drives are taken, <Size bytes={found.free} /> free. Repair of one
-          drive, by all others together: {formatHours(found.rebuild_hours)}.
+          drive, by all others together:{" "}
+          <HowShown explanation={how(found.volumes[0], "rebuild_hours")}>
+            {formatHours(found.rebuild_hours)}
+          </HowShown>
+          .
         </p>
         <p className={found.self_repair ? "verdict pine" : "verdict rust"}>
           {found.self_repair
