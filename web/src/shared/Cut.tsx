@@ -2,13 +2,17 @@
  * The cut: a layout drawn as its drives side by side to scale, cut into sets and bands. Data is plain,
  * redundancy hatched, spares banded, what is left over blank. Clicking a spine says "this one fails".
  */
-import type { KeyboardEvent, ReactNode } from "react";
+import type { ReactNode } from "react";
 import type { Schema } from "../api/client";
+import { SetBlocks } from "./SetBlocks";
+import { SvgButton } from "./SvgButton";
 import { spinePath, tintOf } from "./spine";
 import { formatSize, shortSize, useUnits } from "./units";
 
 const TALL = 190;
 const GIB = 2 ** 30;
+/** More drives than this are drawn set by set. */
+const MANY = 60;
 
 type CutData = Schema["Cut"];
 
@@ -29,8 +33,9 @@ interface Props {
 export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, tint, title }: Props) {
   const { system } = useUnits();
   const count = cut.members.length + cut.spares.length;
-  const width = count > 60 ? 14 : count > 24 ? 22 : count > 14 ? 30 : 40;
-  const gap = count > 24 ? 3 : 8;
+  const width =
+    count > 60 ? Math.max(3, Math.min(14, 1080 / count - 2)) : count > 24 ? 22 : count > 14 ? 30 : 40;
+  const gap = count > 60 ? 2 : count > 24 ? 3 : 8;
   const setGap = 26;
   const largest = Math.max(...cut.members.map((m) => m.extents), ...cut.spares.map((s) => s.extents), 1);
   const high = (extents: number) => (extents / largest) * TALL;
@@ -48,6 +53,13 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
   });
   const firstSpare = x + setGap - gap;
   const total = firstSpare + cut.spares.length * (width + gap) + 12;
+  if (count > MANY && sets > 1)
+    return (
+      <div className="scroll-x" tabIndex={0}>
+        <SetBlocks cut={cut} failed={failed} onFail={onFail} />
+        <Legend cut={cut} />
+      </div>
+    );
   return (
     <div className="scroll-x" tabIndex={0}>
       <svg
@@ -63,10 +75,10 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
           const gone = failed.has(member.id);
           const top = 30 + TALL - high(member.extents);
           return (
-            <Spine
+            <SvgButton
               key={member.id}
               pressed={gone}
-              name={`${title?.(member.id) ?? label(member.id)}, ${shortSize(member.size, system)}${gone ? ", failed" : ""}`}
+              name={`${title?.(member.id) ?? label(member.id)}, ${shortSize(member.size, system)}${gone ? ", failed" : ""}: say it fails`}
               onPress={onFail ? () => onFail(member.id) : undefined}
             >
               <g
@@ -82,21 +94,23 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
                   strokeWidth={gone ? 1.8 : 1}
                 />
               </g>
-              <text
-                x={left + width / 2}
-                y={TALL + 48}
-                fontSize={count > 24 ? 9.5 : 12}
-                textAnchor="middle"
-                fill={gone ? "var(--rust)" : "var(--ink)"}
-              >
-                {label(member.id)}
-              </text>
+              {count <= MANY && (
+                <text
+                  x={left + width / 2}
+                  y={TALL + 48}
+                  fontSize={count > 24 ? 9.5 : 12}
+                  textAnchor="middle"
+                  fill={gone ? "var(--rust)" : "var(--ink)"}
+                >
+                  {label(member.id)}
+                </text>
+              )}
               {gone && count <= 24 && (
                 <text x={left + width / 2} y={TALL + 63} fontSize="11" textAnchor="middle" fill="var(--rust)">
                   {filling?.has(member.id) ? "filling" : goneWord}
                 </text>
               )}
-            </Spine>
+            </SvgButton>
           );
         })}
         {cut.spares.map((spare, i) => {
@@ -120,38 +134,6 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
       </svg>
       <Legend cut={cut} />
     </div>
-  );
-}
-
-function Spine({
-  name,
-  pressed,
-  onPress,
-  children,
-}: {
-  name: string;
-  pressed: boolean;
-  onPress?: () => void;
-  children: ReactNode;
-}) {
-  const press = (e: KeyboardEvent) => {
-    if (e.key !== "Enter" && e.key !== " ") return;
-    e.preventDefault();
-    onPress?.();
-  };
-  if (!onPress) return <g>{children}</g>;
-  return (
-    <g
-      role="button"
-      tabIndex={0}
-      aria-pressed={pressed}
-      aria-label={`${name}: say it fails`}
-      onClick={onPress}
-      onKeyDown={press}
-      style={{ cursor: "pointer" }}
-    >
-      {children}
-    </g>
   );
 }
 

@@ -31,8 +31,8 @@ export function Curve({
 }) {
   const dead = curve.indexOf(0);
   const end = dead < 0 ? curve.length - 1 : dead;
-  const shown = curve.slice(0, Math.min(end + 1, 16));
-  const width = Math.max(34, Math.min(58, 560 / shown.length));
+  const shown = curve.slice(0, Math.min(end + 1, 12));
+  const width = Math.max(44, Math.min(58, 560 / shown.length));
   return (
     <div className="scroll-x" tabIndex={0}>
       <svg
@@ -85,6 +85,7 @@ export function Curve({
 function percent(value: number): string {
   if (value === 1) return "100 %";
   if (value === 0) return "0";
-  if (value > 0.9995) return "> 99.9 %";
-  return value < 0.001 ? "< 0.1 %" : `${(value * 100).toFixed(value < 0.1 ? 1 : 0)} %`;
+  if (value >= 0.9995) return "> 99.9 %";
+  if (value < 0.001) return "< 0.1 %";
+  return `${(value * 100).toFixed(value > 0.9 || value < 0.1 ? 1 : 0)} %`;
 }

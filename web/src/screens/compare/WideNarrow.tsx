@@ -2,6 +2,7 @@
 import { SegmentedControl } from "@mantine/core";
 import { memo, useState } from "react";
 import type { Schema } from "../../api/client";
+import { SvgButton } from "../../shared/SvgButton";
 import { formatChance, formatCount, formatHours, formatSize, useUnits } from "../../shared/units";
 
 type Point = Schema["ConsideredOut"];
@@ -122,21 +123,11 @@ export const WideNarrow = memo(function WideNarrow({
             const y = rows.length * ROW + 14;
             const name = `${p.scheme}: ${p.sets} × ${p.width}`;
             return (
-              <g
+              <SvgButton
                 key={p.key}
-                role="button"
-                tabIndex={p.meets ? 0 : -1}
-                aria-pressed={p.key === pick}
-                aria-disabled={!p.meets}
-                aria-label={`${name}${p.meets ? "" : ", ruled out by the needs"}`}
-                onClick={() => p.meets && onPick(p.key)}
-                onKeyDown={(e) => {
-                  if ((e.key === "Enter" || e.key === " ") && p.meets) {
-                    e.preventDefault();
-                    onPick(p.key);
-                  }
-                }}
-                style={{ cursor: p.meets ? "pointer" : "default" }}
+                name={`${name}${p.meets ? "" : ", ruled out by the needs"}`}
+                pressed={p.key === pick}
+                onPress={p.meets ? () => onPick(p.key) : undefined}
               >
                 <rect
                   x={x + 2}
@@ -167,7 +158,7 @@ export const WideNarrow = memo(function WideNarrow({
                         : ""
                     : "ruled out"}
                 </text>
-              </g>
+              </SvgButton>
             );
           })}
         </svg>
