@@ -142,6 +142,7 @@ def test_every_caution_has_its_occasion() -> None:
         "one-shelf": _codes([replace(d, shelf="a") for d in plain], "parity-1", sets=2),
         "one-batch": _codes([replace(d, model="M", error_recovery=7, serial=f"AA{100 + i}") for i, d in enumerate(plain[:4])], "parity-1"),
         "mixed-kinds": _codes([*plain[:3], replace(plain[3], kind=Kind.SSD)], "parity-1"),
+        "overloaded": _codes(plain[:6], "parity-2", replace(ALIKE, user_writes=149)),
         "spare-too-small": _codes([*plain[:4], Drive("s", 10**12)], "parity-1", spares=1),
     }  # fmt: skip
     assert set(found) == set(CODES)
@@ -194,3 +195,14 @@ def test_assumptions_that_make_no_sense_are_refused_at_their_field(given: Assump
     with pytest.raises(BadInput) as caught:
         given.checked()
     assert caught.value.field == field
+
+
+def test_wide_sets_rebuild_slower_in_use() -> None:
+    """Whole-stripe writes are one operation on every drive of a set: fewer sets, more for each drive."""
+    busy = replace(ALIKE, user_writes=60, whole_stripes=True)
+    hours = [_assess("12x4TB", "parity-2", busy, sets=m).rebuild_hours or 0 for m in (1, 2, 3)]
+    idle = _assess("12x4TB", "parity-2").rebuild_hours or 0
+    assert hours == pytest.approx([idle / (1 - 60 / (m * 150)) for m in (1, 2, 3)])
+    changed = _assess("12x4TB", "parity-2", replace(busy, whole_stripes=False), sets=2)
+    assert changed.rebuild_hours == pytest.approx(idle / (1 - 60 / 300))
+    assert _assess("12x4TB", "parity-2", replace(busy, user_writes=10_000)).rebuild_hours == pytest.approx(idle / 0.05)

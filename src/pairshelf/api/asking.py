@@ -37,6 +37,9 @@ class DrivesAsked(BaseModel):
     ops: int | None = None
     replace_hours: float = USUAL_REPLACE_HOURS
     user_share: float = 0.0
+    #: Instead of a share: small writes a second; whole stripes, or read, changed and written back.
+    user_writes: float | None = None
+    whole_stripes: bool = False
     price: float | None = None
     tariff: float | None = None
     network: str = ""
@@ -53,7 +56,8 @@ class DrivesAsked(BaseModel):
             backup = Backup(self.backup_where.strip() or "a backup", self.backup_age_hours, link)
         return Assumptions(
             afr=self.afr, uber=self.uber, rate=parse_rate(self.rate, field="rate") if self.rate.strip() else None,
-            ops=self.ops, replace_hours=self.replace_hours, user_share=self.user_share, price=self.price,
+            ops=self.ops, replace_hours=self.replace_hours, user_share=self.user_share, user_writes=self.user_writes,
+            whole_stripes=self.whole_stripes, price=self.price,
             tariff=self.tariff, network=parse_rate(self.network, field="network") if self.network.strip() else None,
             backup=backup,
         ).checked()  # fmt: skip

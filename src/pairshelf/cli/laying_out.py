@@ -28,6 +28,8 @@ from pairshelf.cli.options import (
     Tariff,
     Uber,
     UserShare,
+    UserWrites,
+    WholeStripes,
     WorkloadName,
     assumptions,
     drives_of,
@@ -39,6 +41,7 @@ from pairshelf.core.assumptions import assume
 from pairshelf.core.drives import DOMAINS
 from pairshelf.core.errors import BadInput
 from pairshelf.core.explain import explanations
+from pairshelf.core.figures.speed import user_share as user_share_of
 from pairshelf.core.figures.survival import survival_of
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM
 from pairshelf.core.layouts import build_layout
@@ -62,7 +65,7 @@ def layout(
     spares: Annotated[int, typer.Option(help="Hold the last so many drives back as spares.")] = 0,
     domain: Domain = "drive",
     afr: Afr = None, uber: Uber = None, rate: Rate = None, ops: Ops = None, replace_hours: ReplaceHours = REPLACE,
-    user_share: UserShare = 0.0, price: Price = None, tariff: Tariff = None, network: Network = None,
+    user_share: UserShare = 0.0, user_writes: UserWrites = None, whole_stripes: WholeStripes = False, price: Price = None, tariff: Tariff = None, network: Network = None,
     backup_link: BackupLink = None, backup_age: BackupAge = 24.0,
     file_system: FileSystem = DEFAULT_FILE_SYSTEM,
     reserved_share: Reserved = None,
@@ -82,7 +85,7 @@ def layout(
     pairshelf layout 8x4TB --scheme parity-1 --afr 0.02 --uber 1e-15 --replace-hours 24 --user-share 0.3 --explain
     """
     given = assumptions(
-        afr=afr, uber=uber, rate=rate, ops=ops, replace_hours=replace_hours, user_share=user_share, price=price,
+        afr=afr, uber=uber, rate=rate, ops=ops, replace_hours=replace_hours, user_share=user_share, user_writes=user_writes, whole_stripes=whole_stripes, price=price,
         tariff=tariff, network=network, backup_link=backup_link, backup_age=backup_age,
     )  # fmt: skip
     if domain not in DOMAINS:
@@ -135,7 +138,7 @@ def _print_layout(found: Assessment, report: dict[str, Any], system: UnitSystem)
     if by := survives.get("by_domain"):
         print(f"of each {by['domain']} as a whole: any {by['guaranteed']}, at best {by['best_case']}")
     if found.first_sync_hours is not None and found.rebuild_hours is not None:
-        share = found.given.user_share
+        share = user_share_of(found.layout, found.given)
         users = f"with users taking {share:.0%}" if share else "undisturbed"
         print(f"first sync {format_duration(found.first_sync_hours * 3600)}, "
               f"rebuild of one drive {format_duration(found.rebuild_hours * 3600)}, {users}")  # fmt: skip
@@ -172,7 +175,7 @@ def layouts(
     bays_free: Annotated[int, typer.Option(help="Bays that must stay free.")] = 0,
     mix_kinds: Annotated[bool, typer.Option("--mix-kinds", help="Rotating and flash drives in one pool.")] = False,
     afr: Afr = None, uber: Uber = None, rate: Rate = None, ops: Ops = None, replace_hours: ReplaceHours = REPLACE,
-    user_share: UserShare = 0.0, price: Price = None, tariff: Tariff = None, network: Network = None,
+    user_share: UserShare = 0.0, user_writes: UserWrites = None, whole_stripes: WholeStripes = False, price: Price = None, tariff: Tariff = None, network: Network = None,
     backup_link: BackupLink = None, backup_age: BackupAge = 24.0,
     file_system: FileSystem = DEFAULT_FILE_SYSTEM,
     reserved_share: Reserved = None,
@@ -198,7 +201,7 @@ def layouts(
         workload=workload, rebuild_limit=rebuild_limit, widest=widest, budget=budget, bays=bays, bays_free=bays_free,
         mix_kinds=mix_kinds, file_system=file_system, reserved_share=reserved_share,
         given=assumptions(
-            afr=afr, uber=uber, rate=rate, ops=ops, replace_hours=replace_hours, user_share=user_share, price=price,
+            afr=afr, uber=uber, rate=rate, ops=ops, replace_hours=replace_hours, user_share=user_share, user_writes=user_writes, whole_stripes=whole_stripes, price=price,
             tariff=tariff, network=network, backup_link=backup_link, backup_age=backup_age,
         ),
     )  # fmt: skip

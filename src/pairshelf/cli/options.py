@@ -31,6 +31,8 @@ Rate = Annotated[str | None, typer.Option(help="Mean sequential rate of every dr
 Ops = Annotated[int | None, typer.Option(help="Small operations a second of every drive, such as 150.")]
 ReplaceHours = Annotated[float, typer.Option(help="Hours until a new drive is in, where there is no spare.")]
 UserShare = Annotated[float, typer.Option(help="Share of every drive that users take, 0 to below 1.")]
+UserWrites = Annotated[float | None, typer.Option(help="Instead of a share: small writes a second that users make.")]
+WholeStripes = Annotated[bool, typer.Option("--whole-stripes", help="Those writes move whole stripes.")]
 Price = Annotated[float | None, typer.Option(help="Price of every drive.")]
 Tariff = Annotated[float | None, typer.Option(help="Price of a kilowatt-hour, for the yearly cost of power.")]
 Network = Annotated[str | None, typer.Option(help="The network's link, such as 1Gbit/s.")]
@@ -46,14 +48,16 @@ REPLACE = USUAL_REPLACE_HOURS
 
 def assumptions(
     *, afr: float | None = None, uber: float | None = None, rate: str | None = None, ops: int | None = None,
-    replace_hours: float = REPLACE, user_share: float = 0.0, price: float | None = None, tariff: float | None = None,
+    replace_hours: float = REPLACE, user_share: float = 0.0, user_writes: float | None = None, whole_stripes: bool = False,
+    price: float | None = None, tariff: float | None = None,
     network: str | None = None, backup_link: str | None = None, backup_age: float = 24.0,
 ) -> Assumptions:  # fmt: skip
     """The options as the core takes them; BadInput for what makes no sense."""
     backup = Backup("a backup", backup_age, parse_rate(backup_link, field="backup_link")) if backup_link else None
     return Assumptions(
         afr=afr, uber=uber, rate=parse_rate(rate, field="rate") if rate else None, ops=ops,
-        replace_hours=replace_hours, user_share=user_share, price=price, tariff=tariff,
+        replace_hours=replace_hours, user_share=user_share, user_writes=user_writes, whole_stripes=whole_stripes,
+        price=price, tariff=tariff,
         network=parse_rate(network, field="network") if network else None, backup=backup,
     ).checked()  # fmt: skip
 

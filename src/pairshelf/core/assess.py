@@ -13,7 +13,7 @@ from pairshelf.core.figures.cost import Cost, cost, restore_hours
 from pairshelf.core.figures.durations import Duration, check, first_sync, slowest_rebuild, with_users
 from pairshelf.core.figures.odds import Asked, Chain, Odds, chain_of_curve, failure_rate, odds_of_all, unreadable
 from pairshelf.core.figures.space import SpaceAccount, space_account
-from pairshelf.core.figures.speed import Speed, speed
+from pairshelf.core.figures.speed import Speed, speed, user_share
 from pairshelf.core.figures.survival import Survival, curve, survival
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM
 from pairshelf.core.layouts import Layout
@@ -89,8 +89,10 @@ class _Times:
 
     @classmethod
     def of(cls, layout: Layout, given: Assumptions) -> _Times:
+        share = user_share(layout, given)
+
         def hours(duration: Duration | None) -> float | None:
-            seconds = with_users(duration, given.user_share)
+            seconds = with_users(duration, share)
             return None if seconds is None else seconds / 3600
 
         rebuild = hours(slowest_rebuild(layout, given.network))

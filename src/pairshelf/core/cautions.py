@@ -11,6 +11,7 @@ from itertools import pairwise
 from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.drives import Drive
 from pairshelf.core.figures.space import SpaceAccount
+from pairshelf.core.figures.speed import LEFT_FOR_REBUILD, asked_share
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Code, Family
 from pairshelf.core.units import format_size
@@ -39,6 +40,7 @@ CODES: dict[str, str] = {
     "one-batch": "one batch",
     "mixed-kinds": "rotating and flash mixed",
     "spare-too-small": "a spare is too small",
+    "overloaded": "more writes than the drives bear",
 }
 
 
@@ -87,6 +89,8 @@ def cautions(layout: Layout, space: SpaceAccount, q: float, given: Assumptions) 
         say("spare-too-small",
             f"{len(small)} spare{'s are' if len(small) > 1 else ' is'} smaller than some members and cannot "
             "replace those.")  # fmt: skip
+    if (asked := asked_share(layout, given)) > 1 - LEFT_FOR_REBUILD:
+        say("overloaded", f"Users' writes take {asked:.0%} of what the drives bear; a rebuild beside them is a guess.")
     return tuple(found)
 
 

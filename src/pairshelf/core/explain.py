@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pairshelf.core.assess import Assessment, chain_of, chains_of, mean_failure, repair_reads, worst_bit_errors
 from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.figures.odds import failure_rate
-from pairshelf.core.figures.speed import data_drives
+from pairshelf.core.figures.speed import data_drives, user_share
 from pairshelf.core.figures.spread import PlacedVolume, SpreadFigures
 from pairshelf.core.layouts.model import Code, Family
 from pairshelf.core.units import EXTENT, format_chance, format_duration, format_size
@@ -73,8 +73,10 @@ def _survives(a: Assessment) -> tuple[Explanation, ...]:
 
 
 def _times(a: Assessment) -> tuple[Explanation, ...]:
-    share = a.given.user_share
-    users = f" × 1 / (1 − {share:g})" if share else ""
+    share = user_share(a.layout, a.given)
+    users = f" × 1 / (1 − {share:.3g})" if share else ""
+    if a.given.user_writes is not None:
+        users += f" (u: {a.given.user_writes:g} small writes/s of {a.given.user_writes / share if share else 0:,.0f} the drives bear)"
     slow = min(d.mean_rate for d in a.layout.members)
     found = []
     if a.rebuild_hours is not None:

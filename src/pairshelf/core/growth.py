@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from pairshelf.core.assess import Assessment, assess
 from pairshelf.core.drives import Drive
 from pairshelf.core.figures.durations import copy_seconds, restripe_seconds
+from pairshelf.core.figures.speed import user_share
 from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.core.layouts.model import Code, Family
 from pairshelf.core.units import format_size
@@ -53,7 +54,7 @@ class _Context:
         return assess(layout, self.found.given, file_system=self.file_system, reserved_share=self.reserved_share)
 
     def hours(self, seconds: float) -> float:
-        return seconds / (1 - self.found.given.user_share) / 3600
+        return seconds / (1 - user_share(self.found.layout, self.found.given)) / 3600
 
 
 def growth(

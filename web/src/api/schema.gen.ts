@@ -1629,6 +1629,16 @@ export interface components {
              */
             user_share?: number;
             /**
+             * User Writes
+             * @default null
+             */
+            user_writes?: number | null;
+            /**
+             * Whole Stripes
+             * @default false
+             */
+            whole_stripes?: boolean;
+            /**
              * Price
              * @default null
              */
@@ -1972,6 +1982,16 @@ export interface components {
              */
             user_share?: number;
             /**
+             * User Writes
+             * @default null
+             */
+            user_writes?: number | null;
+            /**
+             * Whole Stripes
+             * @default false
+             */
+            whole_stripes?: boolean;
+            /**
              * Price
              * @default null
              */
@@ -2129,6 +2149,16 @@ export interface components {
              * @default 0
              */
             user_share?: number;
+            /**
+             * User Writes
+             * @default null
+             */
+            user_writes?: number | null;
+            /**
+             * Whole Stripes
+             * @default false
+             */
+            whole_stripes?: boolean;
             /**
              * Price
              * @default null
@@ -2304,6 +2334,16 @@ export interface components {
              */
             user_share?: number;
             /**
+             * User Writes
+             * @default null
+             */
+            user_writes?: number | null;
+            /**
+             * Whole Stripes
+             * @default false
+             */
+            whole_stripes?: boolean;
+            /**
              * Price
              * @default null
              */
@@ -2466,6 +2506,16 @@ export interface components {
              * @default 0
              */
             user_share?: number;
+            /**
+             * User Writes
+             * @default null
+             */
+            user_writes?: number | null;
+            /**
+             * Whole Stripes
+             * @default false
+             */
+            whole_stripes?: boolean;
             /**
              * Price
              * @default null
@@ -2688,6 +2738,16 @@ export interface components {
              */
             user_share?: number;
             /**
+             * User Writes
+             * @default null
+             */
+            user_writes?: number | null;
+            /**
+             * Whole Stripes
+             * @default false
+             */
+            whole_stripes?: boolean;
+            /**
              * Price
              * @default null
              */
@@ -2902,6 +2962,16 @@ export interface components {
              */
             user_share?: number;
             /**
+             * User Writes
+             * @default null
+             */
+            user_writes?: number | null;
+            /**
+             * Whole Stripes
+             * @default false
+             */
+            whole_stripes?: boolean;
+            /**
              * Price
              * @default null
              */
@@ -3091,6 +3161,16 @@ export interface components {
              */
             user_share?: number;
             /**
+             * User Writes
+             * @default null
+             */
+            user_writes?: number | null;
+            /**
+             * Whole Stripes
+             * @default false
+             */
+            whole_stripes?: boolean;
+            /**
              * Price
              * @default null
              */
@@ -3224,6 +3304,16 @@ export interface components {
              * @default 0
              */
             user_share?: number;
+            /**
+             * User Writes
+             * @default null
+             */
+            user_writes?: number | null;
+            /**
+             * Whole Stripes
+             * @default false
+             */
+            whole_stripes?: boolean;
             /**
              * Price
              * @default null

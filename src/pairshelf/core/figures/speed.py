@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Code, Family
 
@@ -81,3 +82,26 @@ def _links(layout: Layout, network: int | None) -> float:
     known = [link for link in links.values() if link]
     most = float(sum(known)) if len(known) == len(links) else float("inf")
     return min(most, network) if network else most
+
+
+#: However many writes users ask for, a rebuild gets this share of the drives at least.
+LEFT_FOR_REBUILD = 0.05
+
+
+def asked_share(layout: Layout, given: Assumptions) -> float:
+    """Share of the drives' operations that users ask for; above 1 is more than the drives bear.
+
+    From writes a second: a write read, changed and written back costs 2 (p+1) operations on any of N drives,
+    one of whole stripes costs one on every drive of its set, so that wide sets have more to bear; copies
+    cost c, without redundancy it is one.
+    """
+    if given.user_writes is None:
+        return given.user_share
+    model = speed(layout)
+    bears = model.random_write_whole_stripe if given.whole_stripes else model.random_write_rmw
+    return given.user_writes / bears
+
+
+def user_share(layout: Layout, given: Assumptions) -> float:
+    """The share u that users take of every drive while a job runs."""
+    return min(asked_share(layout, given), 1 - LEFT_FOR_REBUILD) if given.user_writes is not None else given.user_share

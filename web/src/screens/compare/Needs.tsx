@@ -24,6 +24,7 @@ const ASSUMED: Field[] = [
   "ops",
   "replace_hours",
   "user_share",
+  "user_writes",
   "price",
   "tariff",
   "network",
@@ -231,6 +232,13 @@ export const Needs = memo(function Needs({
             {number("ops", "Small operations", { suffix: " /s" })}
             {number("replace_hours", "New drive is in after", { suffix: " h" })}
             {number("user_share", "Users take", { suffix: " %", max: 99 })}
+            {number("user_writes", "or small writes", { suffix: " /s" })}
+            <Checkbox
+              mt={30}
+              label="Writes move whole stripes"
+              checked={q.get("stripes") === "whole"}
+              onChange={(e) => q.put({ stripes: e.currentTarget.checked ? "whole" : null })}
+            />
             {number("price", "Price of a drive")}
             {number("tariff", "Price of a kWh")}
             <TextInput

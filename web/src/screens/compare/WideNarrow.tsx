@@ -58,7 +58,7 @@ export const WideNarrow = memo(function WideNarrow({
       fill: "var(--rust)",
     },
     {
-      name: "safety a year",
+      name: "damage a year",
       share: (p) => -Math.log10(Math.max(p.yearly_damage, 1e-15)) / worst,
       text: (p) => formatChance(p.yearly_damage),
       fill: "url(#hatch)",
@@ -69,7 +69,10 @@ export const WideNarrow = memo(function WideNarrow({
     <section className="paper later" aria-label="Wide or narrow sets" style={{ marginTop: "1rem" }}>
       <div style={{ display: "flex", gap: "1rem", alignItems: "center", flexWrap: "wrap" }}>
         <h2>Wide or narrow sets</h2>
-        <span className="faint">The same drives, divided differently. Click a column to look at it.</span>
+        <span className="faint">
+          The same drives, divided differently; the taller the hatched bar, the safer. Click a column to look
+          at it.
+        </span>
         {families.length > 1 && (
           <SegmentedControl
             className="no-print"

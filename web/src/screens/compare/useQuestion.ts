@@ -23,6 +23,7 @@ const NUMBERS = [
   "ops",
   "replace_hours",
   "user_share",
+  "user_writes",
   "price",
   "tariff",
   "backup_age_hours",
@@ -115,6 +116,7 @@ function questionOf(params: URLSearchParams, ids: ReadonlySet<number>) {
     ...(what === "what-if" ? { shorthand: typed } : { drive_ids: drives }),
     file_system: get("fs") || "ext4",
     mix_kinds: get("mix") === "yes",
+    whole_stripes: get("stripes") === "whole",
   };
   for (const name of NUMBERS)
     if (get(name) !== "" && Number.isFinite(Number(get(name))))
