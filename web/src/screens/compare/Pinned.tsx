@@ -204,7 +204,7 @@ export function Pinned({
                         className="num"
                         style={wins ? { fontWeight: 680, color: "var(--pine)" } : undefined}
                       >
-                        {line.figure && !c.from ? (
+                        {line.figure && !c.from && values[i] !== null ? (
                           <How figure={line.figure} label={line.name} body={body} layout={c.layout}>
                             {line.show(c.layout)}
                           </How>
