@@ -177,7 +177,11 @@ def test_narrow_and_dark(width: int, dark: bool, browser: Browser, site: str) ->
     for path in (
         "/",
         "/shelves",
-        "/compare?what=what-if&what-if=5x4TB,3x8TB",
+        "/compare?what=what-if&what-if=5x4TB@oak,3x8TB@elm&pins=parity-2:1:0,copies-2:4:0",
+        "/compare?what=what-if&what-if=5x4TB&view=spread",
+        "/compare?what=what-if&what-if=5x4TB&view=split",
+        "/compare?what=what-if&view=buy&need=20 TB",
+        "/compare?view=saved",
         "/pools/1",
         "/changes/1",
         "/logbook",

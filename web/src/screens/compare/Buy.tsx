@@ -23,7 +23,7 @@ export function Buy({ q }: { q: Question }) {
     enabled: needed && (prices.data?.models.length ?? 0) > 0,
     retry: false,
   });
-  const own = ["bays", "then", "need"];
+  const own = ["bays", "then"];
   return (
     <>
       <section className="paper" aria-label="What to buy">
