@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass, replace
 
+from pairshelf.core.assess import assess
+from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Takes
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.estate import Estate, EstateDrive
@@ -158,12 +160,12 @@ def _meanwhile(layout: Layout) -> tuple[str, ...]:
     )
 
 
+#: Said of a comparison; a sheet for building says the last with bay and serial.
+_NOT_HERE = ("no-backup", "spare-too-small")
+
+
 def _cautions(drives: list[EstateDrive], layout: Layout) -> tuple[str, ...]:
-    cautions = []
-    if layout.scheme.survives == 0:
-        cautions.append("No redundancy: a single failed drive loses everything in the pool.")
-    if len({d.kind for d in drives}) > 1:
-        cautions.append("Rotating and flash drives are mixed; the pool is as slow as the slowest of a set.")
+    cautions = [c.sentence for c in assess(layout, Assumptions()).cautions if c.code not in _NOT_HERE]
     cautions.extend(
         f"{d.place} ({d.serial}) is failing by its own readings; it is a poor choice for a new pool."
         for d in drives if d.condition == "failing"
