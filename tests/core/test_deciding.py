@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from pairshelf.core.arrange import arrange
 from pairshelf.core.assess import assess
-from pairshelf.core.assumptions import Assumptions
+from pairshelf.core.assumptions import Assumptions, Backup
 from pairshelf.core.buy import shopping
 from pairshelf.core.drives import Drive, Kind, parse_shorthand
 from pairshelf.core.errors import BadInput
@@ -21,7 +21,7 @@ from pairshelf.core.growth import best_order, growth
 from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.core.price_list import Model, with_models
 from pairshelf.core.ranking import CRITERIA
-from pairshelf.core.search import Question, all_layouts, lay_out
+from pairshelf.core.search import Candidate, Question, all_layouts, lay_out
 from pairshelf.core.split import Use, split
 from pairshelf.core.units import GIB
 from pairshelf.core.workloads import WORKLOADS
@@ -121,6 +121,22 @@ def test_every_need_is_obeyed(
     assert len(answer.left_out) == free
     if not answer.layouts:
         assert all(n.missing for n in answer.nearest)
+
+
+def test_a_backup_weighs_in() -> None:
+    stock = parse_shorthand("5x4TB")
+
+    def suggested(link: int) -> Candidate:
+        given = Assumptions(backup=Backup("vault", 24, link))
+        return all_layouts(stock, Question(given=given, spares=0)).layouts[0]
+
+    slow, quick = suggested(125_000_000), suggested(5_000_000_000)
+    assert slow.survives.guaranteed == 2, "a week's restore is no way out"
+    assert quick.survives.guaranteed == 1 and quick.space.usable > slow.space.usable
+    assert any("a restore takes only" in p for p in quick.reasons.pros)
+    answer = all_layouts(stock, Question(given=Assumptions(backup=Backup("vault", 24, 125_000_000))))
+    weak = next(c for c in answer.layouts if c.layout.scheme.id == "parity-1")
+    assert any("newer than 24 h is gone" in c for c in weak.reasons.cons)
 
 
 def test_what_is_missing_is_named() -> None:

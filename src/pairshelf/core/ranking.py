@@ -8,8 +8,10 @@ import numpy as np
 import numpy.typing as npt
 
 from pairshelf.core.assess import Assessment
+from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.drives import Drive
 from pairshelf.core.layouts.model import Code
+from pairshelf.core.reasons import QUICK_RESTORE
 from pairshelf.core.workloads import Workload
 
 #: Widest parity set that is recommended; wider ones are listed all the same.
@@ -50,13 +52,16 @@ def pareto_marks(found: Sequence[Assessment]) -> list[bool]:
     return marks
 
 
-def scores_of(found: Sequence[Assessment], workload: Workload) -> list[float]:
-    """Each figure brought to 0..1 among the candidates, then weighed for the workload."""
+def scores_of(found: Sequence[Assessment], workload: Workload, quick: bool) -> list[float]:
+    """Each figure brought to 0..1 among the candidates, then weighed for the workload.
+
+    A chance of damage of one in ten thousand a year is safe enough, one in a hundred where a restore is
+    ``quick``: past that, safety is not worth capacity.
+    """
     tiny = 1e-12
     merits = {
         "capacity": np.array([a.space.usable for a in found], float) / max(a.space.usable for a in found),
-        # A chance of one in ten thousand a year is enough: past that, safety is not worth capacity.
-        "safety": np.minimum(1.0, -np.log10([max(tiny, a.odds.yearly_damage) for a in found]) / 4),
+        "safety": np.minimum(1.0, -np.log10([max(tiny, a.odds.yearly_damage) for a in found]) / (2 if quick else 4)),
         "small_writes": _of_best([a.speed.random_write_rmw for a in found]),
         "small_reads": _of_best([a.speed.random_read for a in found]),
         "sequential": _of_best([a.speed.sequential_write for a in found]),
@@ -71,8 +76,16 @@ def _of_best(values: Sequence[float]) -> npt.NDArray[np.float64]:
     return np.array(values, float) / most if most > 0 else np.zeros(len(values))
 
 
-def aim_of(drives: Sequence[Drive]) -> int:
-    """Failures a sensible layout of these drives survives: two where rebuilds take many hours."""
+def restores_quickly(drives: Sequence[Drive], given: Assumptions) -> bool:
+    """Whether a backup could bring all that the drives hold back within a few hours."""
+    return given.backup is not None and sum(d.size for d in drives) / given.backup.link <= QUICK_RESTORE * 3600
+
+
+def aim_of(drives: Sequence[Drive], quick: bool) -> int:
+    """Failures a sensible layout of these drives survives: two where rebuilds take many hours, unless all of
+    it could be restored within few."""
+    if quick:
+        return 1
     large = any(d.rotates and d.size >= LARGE for d in drives) and len(drives) >= 4
     return 2 if large else 1
 

@@ -19,6 +19,8 @@ class Reasons:
     cons: tuple[str, ...]
 
 
+#: Hours within which a restore makes one failure survived enough, whatever the drives.
+QUICK_RESTORE = 4.0
 NO_REASONS = Reasons((), ())
 
 
@@ -54,6 +56,8 @@ def _pros(a: Assessment, most: dict[int, int], fastest: float, shortest: float |
         pros.append(f"Fastest small writes of all: about {a.speed.random_write_rmw:,.0f} a second.")
     if a.rebuild_hours and shortest and a.rebuild_hours <= shortest * 1.001:
         pros.append(f"Shortest rebuild: {format_duration(a.rebuild_hours * 3600)}.")
+    if sure <= 1 and a.restore_hours is not None and a.restore_hours <= QUICK_RESTORE:
+        pros.append(f"If it is lost all the same, a restore takes only {format_duration(a.restore_hours * 3600)}.")
     if a.layout.spares:
         pros.append("A spare takes over by itself, at night too.")
     if a.layout.scheme.family is Family.STEPPED and len({d.size for d in a.layout.members}) > 1:
@@ -73,6 +77,11 @@ def _cons(a: Assessment, fastest: float, shortest: float | None, arranging: int)
         )
     if a.rebuild_hours and shortest and a.rebuild_hours > 1.5 * shortest:
         cons.append(f"A rebuild takes {format_duration(a.rebuild_hours * 3600)}.")
+    if a.survives.guaranteed <= 1 and a.given.backup and (a.restore_hours or 0) > QUICK_RESTORE:
+        cons.append(
+            f"If it is lost, a restore takes {format_duration((a.restore_hours or 0) * 3600)}, and what is newer than "
+            f"{a.given.backup.age_hours:g} h is gone."
+        )
     if arranging > 0:
         cons.append(f"The arrangement costs {format_size(arranging)}, because the shelves' drives differ in size.")
     return cons

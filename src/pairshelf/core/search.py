@@ -17,7 +17,7 @@ from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
 from pairshelf.core.layouts import SCHEMES, Layout, Scheme, build_layout
 from pairshelf.core.layouts.model import Family
 from pairshelf.core.layouts.registry import why_not
-from pairshelf.core.ranking import aim_of, meets_aim, pareto_marks, scores_of
+from pairshelf.core.ranking import aim_of, meets_aim, pareto_marks, restores_quickly, scores_of
 from pairshelf.core.reasons import NO_REASONS, Reasons, reasons, recommendation
 from pairshelf.core.units import format_duration, format_size
 from pairshelf.core.workloads import USUAL_WORKLOAD, workload_of
@@ -164,7 +164,8 @@ def all_layouts(
         near = _nearest(considered, assumed, question)
         return Answer((), tuple(ruled_out), None, None, near, left_out, tuple(considered))
     figures = [c.assessment for c in candidates]
-    scores, marks, aim = scores_of(figures, workload), pareto_marks(figures), aim_of(assumed)
+    quick = restores_quickly(assumed, question.given)
+    scores, marks, aim = scores_of(figures, workload, quick), pareto_marks(figures), aim_of(assumed, quick)
     order = {scheme: i for i, scheme in enumerate(SCHEMES)}
 
     def place(i: int) -> tuple[object, ...]:

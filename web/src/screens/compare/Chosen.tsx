@@ -270,7 +270,9 @@ function Figures({ layout, body }: { layout: Layout; body: Body }) {
       "restore_hours",
       "restore",
       "Restore from the backup",
-      layout.restore_hours === null ? "no backup recorded" : formatHours(layout.restore_hours),
+      layout.restore_hours === null
+        ? "no backup recorded"
+        : `${formatHours(layout.restore_hours)}, from a copy up to ${body.backup_age_hours ?? 24} h old`,
     ],
   ];
   return (
