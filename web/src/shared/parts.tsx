@@ -60,7 +60,7 @@ export function Empty({ children, act, to }: { children: ReactNode; act?: string
 export function Waiting({ height = 200 }: { height?: number }) {
   return (
     <div style={{ minHeight: height, display: "grid", placeItems: "center" }}>
-      <Loader size="sm" aria-label="Loading" />
+      <Loader size="sm" role="status" aria-label="Loading" />
     </div>
   );
 }
