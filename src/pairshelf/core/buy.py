@@ -11,9 +11,9 @@ from pairshelf.core.drives import Drive
 from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.space import space_account
 from pairshelf.core.figures.survival import survival
-from pairshelf.core.layouts import SCHEMES, Layout, Scheme, build_layout
+from pairshelf.core.layouts import SCHEMES, Layout, build_layout
 from pairshelf.core.layouts.model import Code, Family
-from pairshelf.core.layouts.registry import trade_name, why_not
+from pairshelf.core.layouts.registry import set_counts, trade_name, why_not
 from pairshelf.core.price_list import Model
 from pairshelf.core.search import Question, assess_for, describe, falls_short
 
@@ -133,7 +133,7 @@ def _of_model(
         for scheme in SCHEMES.values():
             if alike and scheme.family is Family.STEPPED:
                 continue  # of drives alike it is the parity layout by another name
-            for sets in _set_counts(scheme, len(drives) - spares):
+            for sets in set_counts(scheme, len(drives) - spares):
                 exact = scheme.least == scheme.most  # the width says nothing there
                 shape = (scheme.id, 0 if exact else (len(drives) - spares) // sets)
                 if shape in fewest:
@@ -153,13 +153,6 @@ def _of_model(
     if not fewest and most:
         nearest = f"At most {most / 1e12:.2f} TB usable in {room} bays, {question.need / 1e12:.2f} TB needed."
     return list(fewest.values()), nearest
-
-
-def _set_counts(scheme: Scheme, members: int) -> list[int]:
-    if members < 1:
-        return []
-    most = 1 if scheme.survives == 0 or scheme.family is Family.STEPPED else members
-    return [s for s in range(1, most + 1) if members % s == 0 and not why_not(scheme, members // s, s)]
 
 
 def _usable(layout: Layout, question: Question) -> int:

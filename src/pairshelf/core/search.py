@@ -15,8 +15,7 @@ from pairshelf.core.figures.space import SpaceAccount, space_account
 from pairshelf.core.figures.survival import Survival, guaranteed_of, survival, units_of
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
 from pairshelf.core.layouts import SCHEMES, Layout, Scheme, build_layout
-from pairshelf.core.layouts.model import Family
-from pairshelf.core.layouts.registry import why_not
+from pairshelf.core.layouts.registry import set_counts
 from pairshelf.core.ranking import aim_of, meets_aim, pareto_marks, restores_quickly, scores_of
 from pairshelf.core.reasons import NO_REASONS, Reasons, reasons, recommendation
 from pairshelf.core.units import format_duration, format_size
@@ -334,12 +333,8 @@ def _divisions(scheme: Scheme, drives: Sequence[Drive], question: Question) -> I
     for spares in wanted:
         if spares and scheme.survives == 0 and question.spares is None:
             continue  # a spare has nothing to rebuild from
-        members = _members(drives, spares, question)
-        # Without redundancy several sets are one set by another name; stepped is one set.
-        most = 1 if scheme.survives == 0 or scheme.family is Family.STEPPED else members
-        for sets in range(1, most + 1):
-            if members and members % sets == 0 and not why_not(scheme, members // sets, sets):
-                yield sets, spares
+        for sets in set_counts(scheme, _members(drives, spares, question)):
+            yield sets, spares
 
 
 def _why_none(scheme: Scheme, members: int) -> str:

@@ -71,6 +71,15 @@ def why_not(scheme: Scheme, width: int, sets: int) -> str | None:
     return None
 
 
+def set_counts(scheme: Scheme, members: int) -> list[int]:
+    """Into how many equal sets so many members can be divided under a scheme.
+
+    Without redundancy several sets are one set by another name; stepped is one set.
+    """
+    most = min(members, 1) if scheme.survives == 0 or scheme.family is Family.STEPPED else members
+    return [s for s in range(1, most + 1) if members % s == 0 and not why_not(scheme, members // s, s)]
+
+
 def build_layout(
     drives: Sequence[Drive], scheme_id: str, *, sets: int | None = None, spares: int = 0, checked: bool = False
 ) -> Layout:
