@@ -5,15 +5,18 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from pairshelf.core.acts import SHEET_ACTS
+from pairshelf.core.acts import Role, allowed
 from pairshelf.core.cautions import CODES
+from pairshelf.core.changes.kinds import KINDS
 from pairshelf.core.drives import DEFAULTS, Kind
 from pairshelf.core.file_systems import FILE_SYSTEMS
 from pairshelf.core.inventory import COLUMNS, FIELDS
 from pairshelf.core.layouts import SCHEMES
 from pairshelf.core.workloads import WORKLOADS
-from pairshelf.engine.approve import act_of
-from pairshelf.engine.jobs import NAMES, STEPS
+from pairshelf.engine import moving  # noqa: F401 - its steps stand in the same registry
+from pairshelf.engine.doing import DO
+from pairshelf.engine.jobs import NAMES
+from pairshelf.engine.steps import STEPS
 
 ROOT = Path(__file__).resolve().parents[1]
 
@@ -27,7 +30,8 @@ def test_registries_are_whole() -> None:
     assert set(STEPS) == set(NAMES)
     assert set(DEFAULTS) == set(Kind)
     assert {c.field for c in COLUMNS} == set(FIELDS)
-    assert all(act_of(kind) for kind in SHEET_ACTS)
+    assert set(DO) == set(KINDS)
+    assert all(allowed(Role.ADMINISTRATOR, kind.act) and kind.about for kind in KINDS.values())
     assert "none" in FILE_SYSTEMS
 
 

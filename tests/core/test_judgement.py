@@ -9,7 +9,7 @@ from pairshelf.core.attention import Gravity, PoolFacts, matters
 from pairshelf.core.changes import build_pool
 from pairshelf.core.drives import Drive, Kind, parse_shorthand
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
-from pairshelf.core.estate import Estate, EstateDrive
+from pairshelf.core.estate import Estate, EstateDrive, EstateHost
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.speed import sequential_read, sequential_write
 from pairshelf.core.layouts import Layout, build_layout
@@ -96,7 +96,7 @@ def test_the_gravest_comes_first() -> None:
 def _estate(*, service: str = "free", condition: str = "good", holds: str | None = None, count: int = 5) -> Estate:
     drives = [EstateDrive(i, f"S{i}", "A", i, 6 * 10**12, Kind.HDD, None, "free", "good") for i in range(1, count)]
     odd = EstateDrive(count, "ODD", "A", count, 6 * 10**12, Kind.HDD, None, service, condition, holds)
-    return Estate(drives=(*drives, odd), hosts=frozenset({"h"}), pool_names=frozenset({"taken"}))
+    return Estate(drives=(*drives, odd), machines=(EstateHost("h", "here"),), pool_names=frozenset({"taken"}))
 
 
 def _request(**changes: object) -> build_pool.Request:
@@ -127,8 +127,8 @@ def test_a_sheet_names_what_is_erased_and_what_is_doubtful() -> None:
         (_estate(), {"drives": (1, 2, 2)}, "drives"),
         (_estate(), {"name": "Taken"}, "name"),
         (_estate(), {"volume": "a/b"}, "volume"),
-        (_estate(), {"volume_size": 25 * 10**12}, "volume_size"),
-        (_estate(), {"volume_size": 1}, "volume_size"),
+        (_estate(), {"volume_size": "25 TB"}, "volume_size"),
+        (_estate(), {"volume_size": "1 B"}, "size"),
         (_estate(), {"mount_point": "/srv/v"}, "host"),
         (_estate(), {"mount_point": "srv", "host": "h"}, "mount_point"),
         (_estate(), {"host": "nobody"}, "host"),
@@ -146,4 +146,7 @@ def test_what_cannot_be_built_is_refused_at_its_field(estate: Estate, changes: d
 
 def test_the_volume_starts_at_the_largest_that_fits() -> None:
     plan = build_pool.plan(_estate(), _request(file_system="none"))
-    assert plan.volume_size == 4 * 5587 * GIB == build_layout(parse_shorthand("5x6TB"), "parity-1").data_extents * GIB
+    assert (
+        plan.volume is not None
+        and plan.volume.size == 4 * 5587 * GIB == build_layout(parse_shorthand("5x6TB"), "parity-1").data_extents * GIB
+    )

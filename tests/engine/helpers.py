@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import time
+from typing import Any
+
 from sqlmodel import col, select
 
-from pairshelf.core.changes import build_pool, replace_drive
+from pairshelf.core.changes.kinds import request_of
 from pairshelf.core.drives import Kind
 from pairshelf.core.inventory import DriveRecord
 from pairshelf.core.units import GIB
 from pairshelf.engine import approve, jobs
 from pairshelf.engine.carry import carry
+from pairshelf.engine.doing.outcome import Outcome
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
 from pairshelf.store.estate import add_records
-from pairshelf.store.tables import DriveRow, JobRow, PoolRow, SampleFile, Service, Setting, VolumeRow
+from pairshelf.store.tables import JobRow, PoolRow, SampleFile, Service, Setting, VolumeRow
 
 
 def at_once() -> None:
@@ -32,20 +36,21 @@ def shelf(count: int, *, size: int = 60 * GIB, name: str = "A", service: Service
 
 def build(drives: list[int], scheme: str = "parity-2", *, sets: int = 1, spares: int = 0, name: str = "p") -> int:
     """A pool with one volume over all of it; its id."""
-    request = build_pool.Request(name, scheme, tuple(drives), sets, spares, "v", file_system="xfs")
+    return do("build-pool", name=name, scheme=scheme, drives=tuple(drives), sets=sets, spares=spares, volume="v",
+              file_system="xfs").pool_id or 0  # fmt: skip
+
+
+def do(kind: str, **request: Any) -> Outcome:
+    """Draw a sheet up and approve it, as a person would."""
     with transaction() as session:
-        sheet = approve.draw_up(session, request, "ida").id or 0
+        sheet = approve.draw_up(session, kind, request_of(kind, request), "ida")
     with transaction() as session:
-        return approve.approve(session, sheet, "ida", name, devices()).pool_id or 0
+        return approve.approve(session, sheet.id or 0, "ida", sheet.body["confirm"] or "", devices())[1]
 
 
 def replace(pool: int, slot: int, drive: int) -> None:
     """Approve the replacement of a drive."""
-    with transaction() as session:
-        sheet = approve.draw_up(session, replace_drive.Request(pool, slot, drive), "ida").id or 0
-    with transaction() as session:
-        serial = session.get(DriveRow, drive).serial  # type: ignore[union-attr]
-        approve.approve(session, sheet, "ida", serial, devices())
+    do("replace-drive", pool_id=pool, slot=slot, drive_id=drive)
 
 
 def fill(pool: int, share: float = 0.4) -> int:
@@ -72,7 +77,8 @@ def open_jobs(kind: str | None = None) -> list[int]:
 
 def carry_all() -> None:
     for job in open_jobs():
-        carry(job)
+        until = time.monotonic() + 30
+        carry(job, stop=lambda until=until: time.monotonic() > until)  # type: ignore[misc]
 
 
 def pool_state(pool: int) -> tuple[str, list[str]]:

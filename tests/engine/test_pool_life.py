@@ -16,7 +16,7 @@ from pairshelf.engine.jobs import paces_under_way, slowing, start_check
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import DriveRow, JobRow, LogRow, PoolPlace, SampleFile, VolumeRow
+from pairshelf.store.tables import DriveRow, JobRow, LogRow, PoolPlace, SampleFile, VolumePiece, VolumeRow
 from tests.engine.helpers import (
     at_once,
     build,
@@ -219,14 +219,13 @@ def test_the_database_holds_what_it_can() -> None:
         drive = place.drive_id
     with pytest.raises(IntegrityError), transaction() as session:
         session.add(PoolPlace(pool_id=pool, slot=9, size=1, drive_id=drive))
-    with pytest.raises(DBAPIError, match="larger than its pool"), transaction() as session:
-        session.add(VolumeRow(
-            pool_id=pool, name="w", size=1, first=0, extents=10**6, file_system="xfs", overhead=0, uuid="u",
-        ))  # fmt: skip
-    with pytest.raises(DBAPIError, match="lies over another"), transaction() as session:
-        session.add(VolumeRow(
-            pool_id=pool, name="w", size=1, first=0, extents=1, file_system="xfs", overhead=0, uuid="u",
-        ))  # fmt: skip
+    with transaction() as session:
+        volume = session.exec(select(VolumeRow)).one().id or 0
+        session.connection().exec_driver_sql("update volume_piece set count = 100 where first = 0")
+    for wrong, at, first in (("outside its pool", 0, 10**6), ("outside its volume", 10**6, 0),
+                             ("no_piece_over_another", 5, 0), ("no_part_of_a_volume_twice", 0, 170)):  # fmt: skip
+        with pytest.raises(DBAPIError, match=wrong), transaction() as session:
+            session.add(VolumePiece(pool_id=pool, volume_id=volume, at=at, first=first, count=2))
     for statement in ("update logbook set who = 'x'", "delete from logbook", "truncate logbook"):
         with pytest.raises(DBAPIError, match="cannot be changed"), transaction() as session:
             session.connection().exec_driver_sql(statement)

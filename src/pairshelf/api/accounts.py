@@ -87,6 +87,16 @@ def confirm_password(user: User, password: str, address: str) -> None:
     raise Denied("The password is wrong.", code="wrong-password", status=403, field="password")
 
 
+def limit_attempts(session: Session, name: str, address: str) -> None:
+    """Denied after too many failed attempts at a name or from an address."""
+    _limit(session, name, address)
+
+
+def count_attempt(session: Session, name: str, address: str) -> None:
+    """One more failed attempt."""
+    session.add(SignInAttempt(name=name, address=address))
+
+
 def _limit(session: Session, name: str, address: str) -> None:
     since = now() - WINDOW
     session.connection().execute(delete(SignInAttempt).where(col(SignInAttempt.at) < since))

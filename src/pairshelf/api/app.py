@@ -15,12 +15,14 @@ from werkzeug.middleware.proxy_fix import ProxyFix
 
 from pairshelf import __version__
 from pairshelf.api import (
+    access,
     backups,
     compare,
     comparisons,
     deciding,
     events,
     jobs,
+    partitions,
     pools,
     problems,
     sessions,
@@ -28,6 +30,7 @@ from pairshelf.api import (
     shelves,
     stand_ins,
     today,
+    use,
 )
 from pairshelf.api.accounts import secret_key
 from pairshelf.api.guard import needs
@@ -38,7 +41,7 @@ from pairshelf.store.settings import settings
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
 
 _RESOURCES = (
-    sessions, shelves, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today,
+    sessions, shelves, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions,
 )  # fmt: skip
 _HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "

@@ -13,6 +13,7 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act
 from pairshelf.core.errors import BadInput
 from pairshelf.engine import jobs as engine
+from pairshelf.engine import steps
 from pairshelf.engine.carry import simulated_speed
 from pairshelf.engine.log import log
 from pairshelf.store.database import transaction
@@ -40,6 +41,10 @@ class ReportOut(BaseModel):
     files_read: int | None = None
     files_differing: list[str] = Field(default_factory=list)
     serial: str | None = None
+    deleted: int | None = None
+    overlapping: list[str] = Field(default_factory=list)
+    #: What a moved application is at: stop, copy, compare, place, start.
+    phase: str | None = None
 
 
 class JobOut(BaseModel):
@@ -121,7 +126,7 @@ def _out(row: JobRow, pool: str, volume: str | None, speed: int, slowing: float)
             bytes_compared=report["extents_compared"] * 2**30 if "extents_compared" in report else None,
             **{k: v for k, v in report.items() if k in ReportOut.model_fields},
         ),
-        error=row.error, outcome=engine.outcome(row, pool) if done else None, asked_by=row.asked_by,
+        error=row.error, outcome=steps.outcome(row, pool) if done else None, asked_by=row.asked_by,
         created_at=row.created_at, finished_at=row.finished_at,
     )  # fmt: skip
 

@@ -5,30 +5,46 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
+from flask import request
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 from sqlalchemy import case, func
 from sqlmodel import Session, col, select
 
+from pairshelf.api import accounts
 from pairshelf.api.figures_out import After, Cut
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
 from pairshelf.core.acts import Act
-from pairshelf.core.changes.replace_drive import why_too_small
-from pairshelf.core.errors import BadInput
-from pairshelf.core.estate import EstateDrive, EstatePool
+from pairshelf.core.changes.replace_drive import why_elsewhere, why_too_small
+from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.estate import Estate, EstateDrive, EstateMount, EstatePool, EstateVolume
 from pairshelf.core.figures.survival import after_failures, in_words, survival
 from pairshelf.core.layouts.registry import scheme_of, trade_name
-from pairshelf.core.placement import Placement
+from pairshelf.core.mounting import MountLine
+from pairshelf.core.placement import stripe_count
 from pairshelf.core.report import cut_json
 from pairshelf.core.search import describe
 from pairshelf.core.units import EXTENT
+from pairshelf.core.volumes import facts_of
 from pairshelf.engine import jobs as engine
+from pairshelf.engine import keys
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
-from pairshelf.store.database import transaction
+from pairshelf.store.books import load_use
+from pairshelf.store.database import tell, transaction
 from pairshelf.store.estate import load_drives, load_pools
-from pairshelf.store.tables import DriveRow, Host, JobRow, PoolPlace, PoolRow, SampleFile, Service, VolumeRow
+from pairshelf.store.tables import (
+    DriveRow,
+    JobRow,
+    PoolPlace,
+    PoolRow,
+    SampleFile,
+    Service,
+    VolumePiece,
+    VolumeRow,
+    VolumeStripes,
+)
 
 api = APIBlueprint("pools", __name__, url_prefix="/api")
 
@@ -78,20 +94,57 @@ class SpareOut(BaseModel):
     condition: str
 
 
+class MountOut(BaseModel):
+    host: str
+    at: str
+    read_only: bool
+    access_times: bool
+    required: bool
+    #: The line of the host's mount table.
+    line: str
+    #: Each option in a sentence.
+    explained: list[str]
+
+
 class VolumeOut(BaseModel):
     id: int
+    pool: str
     name: str
     size: int
+    thin: bool
+    purpose: str
+    #: Its own protection, in a spread pool.
+    protection: str | None
+    #: What it takes on the drives; in a spread pool with its redundancy.
+    pool_use: int
     file_system: str
+    #: What the file system brings, in words.
+    facts: dict[str, str]
     overhead: int
     for_files: int
-    host: str | None
-    mount_point: str | None
+    mounts: list[MountOut]
+    shares: list[str]
+    target: str | None
+    applications: list[str]
+    #: Whether recordings are written to it with nothing that deletes old ones.
+    fills_up: bool
+    keep_above: float | None
     uuid: str
     files: int
     files_bytes: int
     files_differing: int
     files_read_at: dt.datetime | None
+
+
+class ProofOut(BaseModel):
+    """What was promised at building beside what was measured since."""
+
+    figure: str
+    #: bytes, hours, rate (bytes a second), count
+    unit: str
+    promised: float
+    #: None: not measured yet.
+    measured: float | None
 
 
 class PoolOut(BaseModel):
@@ -107,16 +160,39 @@ class PoolOut(BaseModel):
     free: int
     guaranteed: int
     best_case: int
+    #: Of a spread pool: what may fail as one.
+    domain: str | None
+    encrypted: bool
+    locked: bool
     #: What may still fail, as things stand.
     now: After
     #: Share of the redundancy that is in step.
     synced: float
+    proofs: list[ProofOut]
     places: list[PlaceOut]
     spares: list[SpareOut]
     cut: Cut
     volumes: list[VolumeOut]
     jobs: list[JobOut]
     last_check: JobOut | None
+
+
+class RoomQuery(BaseModel):
+    protection: str = ""
+
+
+class RoomOut(BaseModel):
+    #: Bytes of the largest volume that can be made now.
+    largest: int
+    free: int
+
+
+class PassphraseBody(BaseModel):
+    passphrase: str
+
+
+class PassphraseOut(BaseModel):
+    passphrase: str
 
 
 class PoolPath(BaseModel):
@@ -152,8 +228,17 @@ class ReplacementsOut(BaseModel):
     needs: int
 
 
-def _free(capacity: int, used: int) -> int:
-    return (capacity - used) * EXTENT
+def _used(session: Session, ids: list[int | None]) -> dict[int, int]:
+    """Extents of these pools that volumes have; of spread pools extents of the drives."""
+    pieces = (
+        select(VolumePiece.pool_id, func.sum(VolumePiece.count)).join(PoolRow, col(PoolRow.id) == VolumePiece.pool_id)
+        .where(col(VolumePiece.pool_id).in_(ids), PoolRow.scheme != "spread").group_by(col(VolumePiece.pool_id))
+    )  # fmt: skip
+    stripes = (
+        select(VolumeStripes.pool_id, func.sum(func.octet_length(VolumeStripes.placed)) / 8)
+        .where(col(VolumeStripes.pool_id).in_(ids)).group_by(col(VolumeStripes.pool_id))
+    )  # fmt: skip
+    return {pool: int(n) for query in (pieces, stripes) for pool, n in session.exec(query)}
 
 
 @api.get("/pools", responses={200: PoolsOut})
@@ -174,18 +259,20 @@ def pools(query: PageQuery) -> Any:
                 .where(col(PoolPlace.pool_id).in_(ids)).group_by(col(PoolPlace.pool_id))
             )
         }  # fmt: skip
-        volumes: dict[int, list[VolumeRow]] = {}
-        for volume in session.exec(select(VolumeRow).where(col(VolumeRow.pool_id).in_(ids)).order_by(VolumeRow.name)):
-            volumes.setdefault(volume.pool_id, []).append(volume)
+        used = _used(session, ids)
+        volumes: dict[int, list[str]] = {}
+        query_names = select(VolumeRow.pool_id, VolumeRow.name).where(col(VolumeRow.pool_id).in_(ids))
+        for pool_id, name in session.exec(query_names.order_by(VolumeRow.name)):
+            volumes.setdefault(pool_id, []).append(name)
     lines = []
     for pool in page:
         members, gone, everything = counts[pool.id or 0]
         own = volumes.get(pool.id or 0, [])
         lines.append(PoolLine(
-            id=pool.id or 0, name=pool.name, scheme=pool.scheme, trade_name=trade_name(scheme_of(pool.scheme), pool.sets),
+            id=pool.id or 0, name=pool.name, scheme=pool.scheme, trade_name=trade_name(scheme_of(pool.scheme), pool.sets) if pool.domain is None else "",
             sets=pool.sets, state=pool.state, capacity=pool.capacity * EXTENT,
-            free=_free(pool.capacity, sum(v.extents for v in own)), drives=members, away=gone,
-            spares=everything - members, volumes=[v.name for v in own], tint=pool.tint,
+            free=(pool.capacity - used.get(pool.id or 0, 0)) * EXTENT, drives=members, away=gone,
+            spares=everything - members, volumes=own, tint=pool.tint,
         ))  # fmt: skip
     return PoolsOut(pools=lines, more=len(rows) > query.limit)
 
@@ -199,7 +286,13 @@ def pool(path: PoolPath) -> Any:
         if row is None:
             raise BadInput("There is no such pool.", code="not-found")
         (built,) = load_pools(session, [path.pool_id])
-        volumes = _volumes(session, path.pool_id)
+        volumes = volumes_out(session, built)
+        syncing = dict(session.exec(
+            select(JobRow.volume_id, JobRow.cursor).where(
+                JobRow.pool_id == row.id, JobRow.kind == "first-sync", col(JobRow.volume_id).is_not(None),
+                col(JobRow.state).not_in(("done", "failed")),
+            )
+        ).all())  # fmt: skip
         open_jobs = jobs_out(
             session,
             select(JobRow)
@@ -211,24 +304,47 @@ def pool(path: PoolPath) -> Any:
             select(JobRow).where(JobRow.pool_id == row.id, JobRow.kind == "check", JobRow.state == "done")
             .order_by(col(JobRow.id).desc()).limit(1),
         )  # fmt: skip
-    return _pool_out(row, built, volumes, open_jobs, checks)
+    return _pool_out(row, built, volumes, open_jobs, checks, not syncing)
+
+
+#: What is promised, in words, and the unit of the figure.
+_PROMISES = (
+    ("capacity", "Capacity", "bytes"), ("first_sync_hours", "First sync", "hours"), ("check_hours", "Check", "hours"),
+    ("rebuild_hours", "Rebuild of a drive", "hours"), ("sequential_write", "Writing in one stream", "rate"),
+    ("sequential_read", "Reading in one stream", "rate"),
+)  # fmt: skip
+
+
+def proofs_of(row: PoolRow, built: EstatePool) -> list[ProofOut]:
+    """What the comparison promised, beside what the drives did. The capacity is proved by its addresses:
+    every one of them has its place on the drives."""
+    measured = {**row.measured, "capacity": float(built.capacity * EXTENT)}
+    return [
+        ProofOut(figure=words, unit=unit, promised=row.promised[name], measured=measured.get(name))
+        for name, words, unit in _PROMISES
+        if name in row.promised and (row.domain is None or name == "capacity")
+    ]
 
 
 def _pool_out(
-    row: PoolRow, built: EstatePool, volumes: list[VolumeOut], open_jobs: list[JobOut], checks: list[JobOut]
-) -> PoolOut:
+    row: PoolRow, built: EstatePool, volumes: list[VolumeOut], open_jobs: list[JobOut], checks: list[JobOut],
+    volumes_synced: bool,
+) -> PoolOut:  # fmt: skip
     layout = built.layout
     promised = survival(layout)
-    after = after_failures(layout, [p.designed.id for p in built.places if p.state != "active"])
-    used = sum(-(-v.size // EXTENT) for v in volumes)
+    after = after_failures(layout, [p.designed.id for p in built.places if p.state not in ("active", "emptied")])
+    synced = row.synced_to / max(1, stripe_count(layout)) if layout.scheme.survives else 1.0
+    if built.spread:
+        synced = 1.0 if volumes_synced else 0.5
     return PoolOut(
         id=built.id, name=built.name, scheme=row.scheme, trade_name=trade_name(layout.scheme, row.sets),
         description=describe(layout), state=row.state, tint=row.tint, created_at=row.created_at,
-        capacity=row.capacity * EXTENT, free=_free(row.capacity, used),
+        capacity=built.capacity * EXTENT, free=built.free * EXTENT, domain=row.domain,
+        encrypted=built.encrypted, locked=built.encrypted and not keys.is_open(built.id),
         guaranteed=promised.guaranteed, best_case=promised.best_case,
         now=After(survives=after.survives, more_guaranteed=after.more_guaranteed, more_best_case=after.more_best_case,
                   sentence=in_words(layout, after)),
-        synced=row.synced_to / max(1, Placement(layout).stripes()) if layout.scheme.survives else 1.0,
+        synced=synced, proofs=proofs_of(row, built),
         places=[_place_out(built, p.slot, p.state, p.drive) for p in built.places],
         spares=[SpareOut(drive_id=d.id, place=d.place, serial=d.serial, size=d.size, condition=d.condition) for d in built.spares],
         cut=Cut(**{**cut_json(layout), "spares": [_cut_spare(d) for d in built.spares]}), volumes=volumes, jobs=open_jobs, last_check=checks[0] if checks else None,
@@ -249,23 +365,121 @@ def _place_out(built: EstatePool, slot: int, state: str, drive: EstateDrive | No
     )  # fmt: skip
 
 
-def _volumes(session: Session, pool_id: int) -> list[VolumeOut]:
-    differing = func.count().filter(col(SampleFile.intact).is_(False))
-    query = (
-        select(VolumeRow, Host.name, func.count(col(SampleFile.id)), func.coalesce(func.sum(SampleFile.extents), 0),
-               differing, func.max(SampleFile.read_at))
-        .outerjoin(Host, col(Host.id) == VolumeRow.host_id)
-        .outerjoin(SampleFile, col(SampleFile.volume_id) == VolumeRow.id)
-        .where(VolumeRow.pool_id == pool_id).group_by(VolumeRow, Host.name).order_by(VolumeRow.name)
+def mount_out(estate: Estate, mount: EstateMount) -> MountOut:
+    """A mount with its line and what its options mean."""
+    volume = estate.volume(mount.volume)
+    line = MountLine(mount.host, mount.volume, mount.at, volume.file_system, volume.uuid, mount.read_only,
+                     mount.access_times, mount.required)  # fmt: skip
+    return MountOut(
+        host=mount.host, at=mount.at, read_only=mount.read_only, access_times=mount.access_times,
+        required=mount.required, line=line.text(), explained=line.explained(),
     )  # fmt: skip
-    return [
-        VolumeOut(
-            id=v.id or 0, name=v.name, size=v.size, file_system=v.file_system, overhead=v.overhead,
-            for_files=v.size - v.overhead, host=host, mount_point=v.mount_point, uuid=v.uuid, files=files,
-            files_bytes=int(extents) * EXTENT, files_differing=wrong, files_read_at=read_at,
+
+
+def volumes_out(session: Session, pool: EstatePool) -> list[VolumeOut]:
+    """The volumes of a pool with what stands on them."""
+    estate = load_use(session, pool)
+    differing = func.count().filter(col(SampleFile.intact).is_(False))
+    looked: dict[int, Any] = {
+        volume: (wrong, read_at)
+        for volume, wrong, read_at in session.exec(
+            select(SampleFile.volume_id, differing, func.max(SampleFile.read_at))
+            .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
+            .where(VolumeRow.pool_id == pool.id).group_by(col(SampleFile.volume_id))
         )
-        for v, host, files, extents, wrong, read_at in session.exec(query)
-    ]  # fmt: skip
+    }  # fmt: skip
+    return [_volume_out(estate, v, *looked.get(v.id, (0, None))) for v in estate.volumes]
+
+
+def _volume_out(estate: Estate, v: EstateVolume, wrong: int, read_at: dt.datetime | None) -> VolumeOut:
+    apps = [a for a in estate.applications if a.volume == v.ref]
+    return VolumeOut(
+        id=v.id, pool=v.pool, name=v.name, size=v.size, thin=v.thin, purpose=v.purpose, protection=v.protection,
+        pool_use=v.placed * EXTENT, file_system=v.file_system, facts=dict(facts_of(v.file_system)), overhead=v.overhead,
+        for_files=v.size - v.overhead, mounts=[mount_out(estate, m) for m in estate.mounts_of(v)],
+        shares=[s.name for s in estate.shares if s.volume == v.ref],
+        target=next((t.iqn for t in estate.targets if v.ref in [r for _, r in t.luns]), None),
+        applications=[f"{a.host}/{a.name}" for a in apps], keep_above=v.keep_above,
+        fills_up=v.keep_above is None and any(a.kind == "recorder" for a in apps), uuid=v.uuid, files=v.files,
+        files_bytes=v.files_bytes, files_differing=wrong, files_read_at=read_at,
+    )  # fmt: skip
+
+
+@api.get("/pools/<int:pool_id>/room", responses={200: RoomOut})
+@needs(Act.LOOK)
+def room(path: PoolPath, query: RoomQuery) -> Any:
+    """How large a further volume can be."""
+    with transaction() as session:
+        pools = load_pools(session, [path.pool_id])
+    if not pools:
+        raise BadInput("There is no such pool.", code="not-found")
+    unsaid = pools[0].spread and not query.protection.strip()
+    return RoomOut(largest=0 if unsaid else pools[0].largest(query.protection), free=pools[0].free * EXTENT)
+
+
+@api.post("/pools/<int:pool_id>/unlock", responses={200: PoolsOut})
+@needs(Act.KEEP_KEYS)
+def unlock(path: PoolPath, body: PassphraseBody) -> Any:
+    """Unlock an encrypted pool with its passphrase; its key lies in memory until it is locked or the machine restarts."""
+    user = signed_in()
+    with transaction() as session:
+        row = _encrypted(session, path.pool_id)
+        # Guessing is slowed as at signing in.
+        accounts.limit_attempts(session, f"pool-{row.id}", request.remote_addr or "")
+    key = None
+    with transaction() as session:
+        try:
+            key = keys.unwrap(row.key or {}, body.passphrase)
+        except BadInput:
+            accounts.count_attempt(session, f"pool-{row.id}", request.remote_addr or "")
+            log(session, user.name, "pool-not-unlocked", row.name, f"A wrong passphrase was given for pool {row.name}.")
+    if key is None:
+        raise BadInput("This is not the passphrase of this pool.", code="wrong-passphrase", field="passphrase")
+    keys.open_key(path.pool_id, key)
+    with transaction() as session:
+        log(session, user.name, "pool-unlocked", row.name, f"Pool {row.name} unlocked.")
+        tell(session, "pool")
+    return PoolsOut(pools=[], more=False)
+
+
+@api.post("/pools/<int:pool_id>/lock", responses={200: PoolsOut})
+@needs(Act.KEEP_KEYS)
+def lock(path: PoolPath) -> Any:
+    """Lock an encrypted pool: nothing can be read or written until it is unlocked."""
+    user = signed_in()
+    with transaction() as session:
+        opened = open_pool(session, path.pool_id)
+        row = _encrypted(session, path.pool_id)
+        keys.forget_key(opened.row.id or 0)
+        tell(session, "pool")
+        log(session, user.name, "pool-locked", row.name, f"Pool {row.name} locked.")
+    return PoolsOut(pools=[], more=False)
+
+
+@api.post("/pools/<int:pool_id>/passphrase", responses={200: PassphraseOut})
+@needs(Act.KEEP_KEYS)
+def new_passphrase(path: PoolPath) -> Any:
+    """A new passphrase for an unlocked pool, shown this once; the one before no longer opens it."""
+    user = signed_in()
+    with transaction() as session:
+        open_pool(session, path.pool_id)
+        row = _encrypted(session, path.pool_id)
+        key = keys.key_of(path.pool_id)
+        if key is None:
+            raise NotPossible("The pool is locked; only while it is unlocked can it be given another.", code="locked")
+        passphrase = keys.new_passphrase()
+        row.key = keys.wrap(key, passphrase)
+        log(session, user.name, "passphrase-changed", row.name, f"Pool {row.name} has a new passphrase.")
+    return PassphraseOut(passphrase=passphrase)
+
+
+def _encrypted(session: Session, pool_id: int) -> PoolRow:
+    row = session.get(PoolRow, pool_id)
+    if row is None:
+        raise BadInput("There is no such pool.", code="not-found")
+    if row.key is None:
+        raise NotPossible("This pool is not encrypted.", code="not-encrypted")
+    return row
 
 
 @api.get("/pools/<int:pool_id>/replacements", responses={200: ReplacementsOut})
@@ -286,7 +500,7 @@ def replacements(path: PoolPath, query: ReplacementsQuery) -> Any:
     candidates = [
         ReplacementOut(
             drive_id=d.id, place=d.place, serial=d.serial, maker_model=names[d.id], size=d.size, holds=d.holds,
-            reason=d.why_not_offered() or why_too_small(place, d),
+            reason=d.why_not_offered() or why_too_small(place, d) or why_elsewhere(found[0], place, d),
         )
         for d in drives
     ]  # fmt: skip

@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any
+from dataclasses import MISSING, fields
+from typing import Any, get_args, get_origin, get_type_hints
 
 from flask import request
 from flask_openapi3 import APIBlueprint
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, create_model
 from sqlmodel import col, select
 
 from pairshelf.api import accounts
 from pairshelf.api.guard import needs, require, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
-from pairshelf.core.acts import SHEET_ACTS, Act, allowed
-from pairshelf.core.changes import build_pool, replace_drive
+from pairshelf.core.acts import Act, allowed
+from pairshelf.core.changes.kinds import KINDS, ChangeKind, request_of
 from pairshelf.core.errors import BadInput
-from pairshelf.core.units import parse_size
 from pairshelf.engine import approve as engine
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction
@@ -24,26 +24,8 @@ from pairshelf.store.tables import JobRow, SheetRow
 
 api = APIBlueprint("sheets", __name__, url_prefix="/api")
 
-
-class BuildBody(BaseModel):
-    name: str
-    scheme: str
-    drives: list[int] = Field(min_length=1, max_length=1000)
-    sets: int = 1
-    spares: int = 0
-    volume: str
-    #: A typed size; empty for the largest that fits.
-    volume_size: str = ""
-    file_system: str = "ext4"
-    reserved_share: float | None = None
-    mount_point: str = ""
-    host: str = ""
-
-
-class ReplaceBody(BaseModel):
-    pool_id: int
-    slot: int
-    drive_id: int
+#: Drives, rights, members named in one request.
+MOST_LISTED = 1000
 
 
 class FigureOut(BaseModel):
@@ -72,6 +54,16 @@ class TakesOut(BaseModel):
     gentle_hours: float
 
 
+class TextOut(BaseModel):
+    label: str
+    text: str
+
+
+class FindingOut(BaseModel):
+    sentence: str
+    blocks: bool
+
+
 class SheetBody(BaseModel):
     kind: str
     title: str
@@ -85,6 +77,9 @@ class SheetBody(BaseModel):
     cautions: list[str]
     confirm: str | None
     role: str
+    gives_up: list[str] = Field(default_factory=list)
+    texts: list[TextOut] = Field(default_factory=list)
+    findings: list[FindingOut] = Field(default_factory=list)
 
 
 class SheetOut(BaseModel):
@@ -98,6 +93,8 @@ class SheetOut(BaseModel):
     may_approve: bool
     body: SheetBody
     jobs: list[JobOut]
+    #: Of a pool just built encrypted: its passphrase, shown this once and kept nowhere.
+    passphrase: str | None = None
 
 
 class SheetLine(BaseModel):
@@ -125,41 +122,55 @@ class PageQuery(BaseModel):
 
 
 class ApproveBody(BaseModel):
-    confirm: str
-    password: str
+    #: The name the sheet asks for; empty where nothing is erased or given up.
+    confirm: str = ""
+    #: Asked for where something is erased or given up.
+    password: str = ""
 
 
 def _out(row: SheetRow, role: str, jobs: list[JobOut]) -> SheetOut:
     return SheetOut(
         id=row.id or 0, state=row.state, created_by=row.created_by, created_at=row.created_at,
         approved_by=row.approved_by, approved_at=row.approved_at, pool_id=row.pool_id,
-        may_approve=allowed(role, SHEET_ACTS[row.kind]), body=SheetBody(**row.body), jobs=jobs,
+        may_approve=allowed(role, KINDS[row.kind].act), body=SheetBody(**row.body), jobs=jobs,
     )  # fmt: skip
 
 
-def _draw_up(wanted: build_pool.Request | replace_drive.Request) -> SheetOut:
-    user = signed_in()
-    with transaction() as session:
-        return _out(engine.draw_up(session, wanted, user.name), user.role, [])
+def body_of(kind: ChangeKind) -> type[BaseModel]:
+    """What is sent to draw a sheet of a kind up: the fields of its request."""
+    hints = get_type_hints(kind.request)
+    shown: dict[str, Any] = {}
+    for one in fields(kind.request):
+        hint = list[get_args(hints[one.name])[0]] if get_origin(hints[one.name]) is tuple else hints[one.name]  # type: ignore[misc]
+        limits = {"max_length": MOST_LISTED} if get_origin(hint) is list else {}
+        if limits and one.default is MISSING:
+            limits["min_length"] = 1
+        default = (
+            ... if one.default is MISSING else list(one.default) if isinstance(one.default, tuple) else one.default
+        )
+        shown[one.name] = (hint, Field(default, **limits))
+    name = "".join(part.capitalize() for part in kind.id.split("-")) + "Body"
+    made: type[BaseModel] = create_model(name, __doc__=kind.about, **shown)
+    return made
 
 
-@api.post("/sheets/build-pool", responses={200: SheetOut})
-@needs(Act.BUILD_POOLS)
-def sheet_for_building(body: BuildBody) -> Any:
-    """Draw up the sheet for building a pool with its first volume. Nothing is built yet."""
-    size = parse_size(body.volume_size, field="volume_size") if body.volume_size.strip() else None
-    return _draw_up(build_pool.Request(
-        name=body.name, scheme=body.scheme, drives=tuple(body.drives), sets=body.sets, spares=body.spares,
-        volume=body.volume, volume_size=size, file_system=body.file_system, reserved_share=body.reserved_share,
-        mount_point=body.mount_point.strip() or None, host=body.host.strip() or None,
-    ))  # fmt: skip
+def _add_route(kind: ChangeKind) -> None:
+    model = body_of(kind)
+
+    def draw_up(body: Any) -> Any:
+        user = signed_in()
+        wanted = request_of(kind.id, body.model_dump())
+        with transaction() as session:
+            return _out(engine.draw_up(session, kind.id, wanted, user.name, devices()), user.role, [])
+
+    draw_up.__name__ = draw_up.__qualname__ = f"draw_up_{kind.id.replace('-', '_')}"
+    draw_up.__doc__ = f"Draw up the sheet: {kind.about} Nothing is done before it is approved."
+    draw_up.__annotations__ = {"body": model, "return": Any}
+    api.post(f"/sheets/{kind.id}", responses={200: SheetOut})(needs(kind.act)(draw_up))
 
 
-@api.post("/sheets/replace-drive", responses={200: SheetOut})
-@needs(Act.REPLACE_DRIVES)
-def sheet_for_replacing(body: ReplaceBody) -> Any:
-    """Draw up the sheet for putting a drive in another's place. Nothing is done yet."""
-    return _draw_up(replace_drive.Request(body.pool_id, body.slot, body.drive_id))
+for _kind in KINDS.values():
+    _add_route(_kind)
 
 
 @api.get("/sheets", responses={200: SheetsOut})
@@ -199,13 +210,17 @@ def approve(path: SheetPath, body: ApproveBody) -> Any:
         row = session.get(SheetRow, path.sheet_id)
         if row is None:
             raise BadInput("There is no such change sheet.", code="not-found")
-        require(SHEET_ACTS[row.kind])
-    accounts.confirm_password(user, body.password, request.remote_addr or "")
+        require(KINDS[row.kind].act)
+        grave = row.body["confirm"] is not None
+    if grave:
+        accounts.confirm_password(user, body.password, request.remote_addr or "")
     with transaction() as session:
-        approved = engine.approve(session, path.sheet_id, user.name, body.confirm, devices())
+        approved, outcome = engine.approve(session, path.sheet_id, user.name, body.confirm, devices())
         session.flush()
         jobs = jobs_out(session, select(JobRow).where(JobRow.sheet_id == approved.id))
-        return _out(approved, user.role, jobs)
+        done = _out(approved, user.role, jobs)
+    done.passphrase = outcome.passphrase
+    return done
 
 
 @api.post("/sheets/<int:sheet_id>/withdraw", responses={200: SheetOut})
@@ -215,5 +230,5 @@ def withdraw(path: SheetPath) -> Any:
     user = signed_in()
     with transaction() as session:
         row = engine.withdraw(session, path.sheet_id, user.name)
-        require(SHEET_ACTS[row.kind])
+        require(KINDS[row.kind].act)
         return _out(row, user.role, [])

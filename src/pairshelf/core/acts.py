@@ -29,6 +29,12 @@ class Act(StrEnum):
     BUILD_POOLS = "build-pools"
     #: Draw up and approve the replacement of a drive.
     REPLACE_DRIVES = "replace-drives"
+    #: Look after volumes: names, mounts, checks, applications.
+    MANAGE_VOLUMES = "manage-volumes"
+    #: Decide who reaches what: shares, block targets, people, hosts.
+    GIVE_ACCESS = "give-access"
+    #: Unlock and lock encrypted pools.
+    KEEP_KEYS = "keep-keys"
     #: Start checks, pause jobs and choose their pace.
     RUN_JOBS = "run-jobs"
     #: Work the simulated devices and their clock.
@@ -43,13 +49,13 @@ _ALLOWED: dict[Act, frozenset[Role]] = {
     Act.MANAGE_DRIVES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
     Act.BUILD_POOLS: frozenset({Role.ADMINISTRATOR}),
     Act.REPLACE_DRIVES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
+    Act.MANAGE_VOLUMES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
+    Act.GIVE_ACCESS: frozenset({Role.ADMINISTRATOR}),
+    Act.KEEP_KEYS: frozenset({Role.ADMINISTRATOR}),
     Act.RUN_JOBS: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
     Act.WORK_STAND_INS: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
     Act.MANAGE_USERS: frozenset({Role.ADMINISTRATOR}),
 }
-
-#: Which act each kind of change sheet is.
-SHEET_ACTS: dict[str, Act] = {"build-pool": Act.BUILD_POOLS, "replace-drive": Act.REPLACE_DRIVES}
 
 
 def allowed(role: str, act: Act) -> bool:

@@ -6,11 +6,12 @@ engine only needs that all members of a pool agree.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol
 
+from pairshelf.core.estate import Entry
 from pairshelf.core.inventory import DriveRecord
 
 
@@ -76,11 +77,57 @@ class Arrival:
     record: DriveRecord
 
 
+class Hosts(Protocol):
+    """The own disks of the hosts that use volumes. Paths are full paths on the host."""
+
+    def entries(self, host: str, path: str) -> tuple[Entry, ...] | None:
+        """What lies in a folder, or None when it is not there."""
+        ...
+
+    def files(self, host: str, path: str) -> Iterator[str]:
+        """All files below a folder, by their path inside it, in order."""
+        ...
+
+    def make_folder(self, host: str, path: str) -> None:
+        """A folder with those above it."""
+        ...
+
+    def move(self, host: str, path: str, to: str) -> None:
+        """To another name; nothing if that has been done."""
+        ...
+
+    def remove_empty(self, host: str, path: str) -> None:
+        """Remove an empty folder."""
+        ...
+
+    def close(self, host: str, path: str, *, closed: bool) -> None:
+        """Close a folder against writing, or open it."""
+        ...
+
+    def is_closed(self, host: str, path: str) -> bool:
+        """Whether nothing can be written to a folder."""
+        ...
+
+    def read(self, host: str, path: str) -> bytes:
+        """A file's bytes."""
+        ...
+
+    def write(self, host: str, path: str, content: bytes) -> None:
+        """A whole file, all of it or none; NotPossible where its folder is closed."""
+        ...
+
+    def remove(self, host: str, path: str) -> None:
+        """Remove a file or a folder."""
+        ...
+
+
 class Devices(Protocol):
     """All devices that can be reached."""
 
     #: Bytes that carry one extent.
     block: int
+    #: The hosts' own disks.
+    hosts: Hosts
 
     def open(self, serial: str, size: int) -> Device:
         """The drive of that serial; ``size`` in bytes."""

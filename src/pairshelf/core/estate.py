@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 
 from pairshelf.core.drives import Drive, Kind
+from pairshelf.core.errors import BadInput
 from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.spread import SpreadLayout, parse_protection
+from pairshelf.core.units import EXTENT
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,6 +31,8 @@ class EstateDrive:
     host: str | None = None
     #: The drive with all that is known of it, where that was asked for.
     known: Drive | None = None
+    bus: str | None = None
+    sector_size: int | None = None
 
     @property
     def place(self) -> str:
@@ -75,6 +81,145 @@ class EstatePool:
     places: tuple[EstatePlace, ...]
     spares: tuple[EstateDrive, ...]
     synced: bool
+    scheme: str = ""
+    #: Free stretches of its addresses (set-built and stepped).
+    gaps: tuple[tuple[int, int], ...] = ()
+    encrypted: bool = False
+    locked: bool = False
+
+    @property
+    def spread(self) -> bool:
+        """Whether each of its volumes has a protection of its own."""
+        return isinstance(self.layout, SpreadLayout)
+
+    @property
+    def capacity(self) -> int:
+        """Extents of data; in a spread pool extents of its drives."""
+        return self.layout.stock if isinstance(self.layout, SpreadLayout) else self.layout.data_extents
+
+    @property
+    def free(self) -> int:
+        """Extents that no volume has yet; in a spread pool extents of its drives."""
+        return self.layout.free_extents if isinstance(self.layout, SpreadLayout) else sum(n for _, n in self.gaps)
+
+    def largest(self, protection: str | None) -> int:
+        """Bytes of the largest volume that can be made now."""
+        if isinstance(self.layout, SpreadLayout):
+            closed = [p.slot for p in self.places if p.state != "active"]
+            return self.layout.room_for(parse_protection(protection or "", field="protection"), closed) * EXTENT
+        return self.free * EXTENT
+
+
+@dataclass(frozen=True, slots=True)
+class EstateVolume:
+    """A volume of a pool, with what stands on it."""
+
+    id: int
+    pool: str
+    name: str
+    size: int
+    thin: bool
+    file_system: str
+    reserved_share: float | None
+    overhead: int
+    uuid: str
+    #: Bytes of files on it, how many, and where the last one ends, bytes from the volume's start.
+    files_bytes: int = 0
+    files: int = 0
+    files_end: int = 0
+    #: Extents of the pool it has.
+    placed: int = 0
+    protection: str | None = None
+    purpose: str = ""
+    keep_above: float | None = None
+
+    @property
+    def ref(self) -> str:
+        """Its name with its pool's: cold/scans."""
+        return f"{self.pool}/{self.name}"
+
+
+@dataclass(frozen=True, slots=True)
+class EstateMount:
+    """A host's entry that mounts a volume."""
+
+    id: int
+    host: str
+    volume: str
+    at: str
+    read_only: bool = False
+    access_times: bool = False
+    required: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class EstateHost:
+    """A computer that uses volumes."""
+
+    name: str
+    site: str
+    letters: bool = False
+    address: str | None = None
+    storage_address: str | None = None
+    iqn: str | None = None
+    #: Bytes per second of its network.
+    link: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class EstateShare:
+    """A folder of a volume over the network."""
+
+    name: str
+    volume: str
+    folder: str
+    quota: int | None
+    bin_days: int | None
+    encrypted: bool
+    #: (person or group, read or write)
+    rights: tuple[tuple[str, str], ...]
+    visitors: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class EstateTarget:
+    """A block target with its disks and who is let in."""
+
+    iqn: str
+    host: str
+    shared: bool
+    #: (number, volume)
+    luns: tuple[tuple[int, str], ...]
+    #: (initiator, whether it has to prove itself by CHAP)
+    initiators: tuple[tuple[str, bool], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class EstateApplication:
+    """Something on a host that keeps data in a folder."""
+
+    id: int
+    host: str
+    name: str
+    kind: str
+    owner: str
+    folder: str
+    settings: str
+    running: bool
+    volume: str | None
+    folder_scheme: str | None = None
+    files_per_folder: int | None = None
+    #: The folder it had before a move that can be undone.
+    moved_from: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """What lies in a folder of a host: a name, and bytes if it is a file."""
+
+    name: str
+    size: int
+    folder: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,6 +233,55 @@ class Estate:
     #: (host, mount point) pairs already taken.
     mount_points: frozenset[tuple[str | None, str]] = frozenset()
     hosts: frozenset[str] = field(default_factory=frozenset)
+    volumes: tuple[EstateVolume, ...] = ()
+    mounts: tuple[EstateMount, ...] = ()
+    machines: tuple[EstateHost, ...] = ()
+    shares: tuple[EstateShare, ...] = ()
+    targets: tuple[EstateTarget, ...] = ()
+    #: Declared initiators: (name, host that has it or None).
+    initiators: tuple[tuple[str, str | None], ...] = ()
+    applications: tuple[EstateApplication, ...] = ()
+    #: Persons and groups: name to its members (a person has none), None for a person.
+    parties: tuple[tuple[str, tuple[str, ...] | None], ...] = ()
+    #: What lies in the folders the question names: (host, path) to entries; a folder that is not there is left out.
+    folders: tuple[tuple[tuple[str, str], tuple[Entry, ...]], ...] = ()
+    #: Drive to its pending partitions: scheme, bytes of a sector, what is wanted (partitions.Wanted).
+    pending_partitions: tuple[tuple[int, tuple[str, int, tuple[Any, ...]]], ...] = ()
+    #: Drives that did not answer when they were read: id to what is wrong.
+    silent: tuple[tuple[int, str], ...] = ()
+
+    def volume(self, ref: str, *, field: str = "volume") -> EstateVolume:
+        """The volume named ``pool/volume``, or by its own name where that is the only one; BadInput otherwise."""
+        found = [v for v in self.volumes if ref in (v.ref, v.name)]
+        exact = [v for v in found if v.ref == ref]
+        if len(exact or found) == 1:
+            return (exact or found)[0]
+        if found:
+            raise BadInput(f"Several pools have a volume {ref}; write {found[0].ref} or the like.", field=field)
+        raise BadInput(f"There is no volume {ref or 'without a name'}; write it as pool/volume.", field=field)
+
+    def pool_named(self, name: str, *, field: str = "pool") -> EstatePool:
+        """The pool of that name; BadInput otherwise."""
+        found = next((p for p in self.pools if p.name.lower() == name.strip().lower()), None)
+        if found is None:
+            raise BadInput(f"There is no pool {name or 'without a name'}.", field=field)
+        return found
+
+    def host(self, name: str, *, field: str = "host") -> EstateHost:
+        """The host of that name; BadInput otherwise."""
+        found = next((h for h in self.machines if h.name == name.strip()), None)
+        if found is None:
+            known = ", ".join(h.name for h in self.machines[:6])
+            raise BadInput(f"There is no host {name or 'without a name'}; there are {known or 'none'}.", field=field)
+        return found
+
+    def entries(self, host: str, path: str) -> tuple[Entry, ...] | None:
+        """What lies in a host's folder, or None when it is not there."""
+        return dict(self.folders).get((host, path))
+
+    def mounts_of(self, volume: EstateVolume) -> list[EstateMount]:
+        """The places a volume is mounted at."""
+        return [m for m in self.mounts if m.volume == volume.ref]
 
     def drive(self, drive_id: int) -> EstateDrive | None:
         """The drive of that id, or None."""

@@ -23,6 +23,22 @@ class FileSystem:
     reserved_share: float
     #: Bytes its structures take of a volume of so many bytes, the reserved share left out.
     structures: Callable[[int], int]
+    #: Read-only pictures of itself as it was.
+    snapshots: bool
+    #: What it can limit: "folders and people", "people", or "" for nothing.
+    quotas: str
+    #: What it finds damage in: "data", "structures", or "" for nothing.
+    checksums: str
+    #: How it becomes smaller: "mounted", "unmounted", or "" for never.
+    shrinks: str
+    #: How it grows: "mounted" or "unmounted".
+    grows: str
+    #: Bytes of the largest volume and the largest file.
+    largest: int
+    largest_file: int
+    suits: str
+    #: Kinds of application that ask for it (keys of APPLICATION_KINDS).
+    asked_for_by: tuple[str, ...] = ()
 
 
 def _ext4(size: int) -> int:
@@ -80,15 +96,31 @@ def _ntfs(size: int) -> int:
     return min(64 * MIB, size // 200) + size // cluster // 8 + MIB // 2
 
 
+#: Kinds of application, and what they ask of a file system.
+APPLICATION_KINDS: dict[str, str] = {
+    "recorder": "writes large files for years; asks for many files and steady writing",
+    "database": "small writes that must be on the drives; asks for a file system that writes in place",
+    "office": "many people's small files; asks for quotas, and snapshots help",
+    "catalogue": "millions of small files; asks for room for file entries",
+}
+
 FILE_SYSTEMS: dict[str, FileSystem] = {
     fs.id: fs
     for fs in (
         FileSystem("ext4", "Proven, for anything. Grows while mounted; shrinks unmounted after a check. "
-                   "Keeps 5 % back for the system's administrator.", 0.05, _ext4),
-        FileSystem("xfs", "Large files and many writers. Grows while mounted; never shrinks.", 0.0, _xfs),
-        FileSystem("btrfs", "Checksums and snapshots of its own. Grows and shrinks while mounted.", 0.0, _btrfs),
-        FileSystem("ntfs", "For hosts that use drive letters.", 0.0, _ntfs),
-        FileSystem("none", "No file system: the bare volume, for block targets and databases.", 0.0, lambda _: 0),
+                   "Keeps 5 % back for the system's administrator.", 0.05, _ext4, False, "folders and people",
+                   "structures", "unmounted", "mounted", 1024**6, 16 * TIB,
+                   "anything ordinary, and what may have to shrink", ("database", "catalogue")),
+        FileSystem("xfs", "Large files and many writers. Grows while mounted; never shrinks.", 0.0, _xfs, False,
+                   "folders and people", "structures", "", "mounted", 8 * 1024**6, 8 * 1024**6,
+                   "large files, many writers at once", ("recorder", "database")),
+        FileSystem("btrfs", "Checksums and snapshots of its own. Grows and shrinks while mounted.", 0.0, _btrfs, True,
+                   "folders", "data", "mounted", "mounted", 16 * 1024**6, 16 * 1024**6,
+                   "files kept for long, where going back in time helps", ("office",)),
+        FileSystem("ntfs", "For hosts that use drive letters.", 0.0, _ntfs, True, "people", "", "mounted", "mounted",
+                   256 * TIB, 256 * TIB, "hosts that use drive letters", ("office",)),
+        FileSystem("none", "No file system: the bare volume, for block targets and databases.", 0.0, lambda _: 0,
+                   False, "", "", "mounted", "mounted", 1024**6, 0, "block targets: another host makes its own"),
     )
 }  # fmt: skip
 

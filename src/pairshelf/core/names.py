@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import difflib
 import re
 import unicodedata
+from collections.abc import Iterable
 
 from pairshelf.core.errors import BadInput
 
@@ -45,3 +47,64 @@ def check_mount_point(path: str, *, field: str = "mount_point") -> str:
     if not path.isprintable() or any(c.isspace() for c in path):
         raise BadInput("A mount point may not contain spaces or characters that cannot be printed.", field=field)
     return "/" + "/".join(parts)
+
+
+_IQN = re.compile(r"iqn\.(\d{4})-(\d{2})\.([a-z0-9-]+(?:\.[a-z0-9-]+)+)(:[a-z0-9.:-]+)?")
+#: Longest name in bytes (RFC 7143, 4.2.7.1).
+MOST_IQN = 223
+
+
+def check_iqn(name: str, *, field: str) -> str:
+    """A target's or initiator's name: iqn, eui or naa (RFC 7143, 4.2.7; RFC 3720, 3.2.6.3)."""
+    name = name.strip()
+    if not name:
+        raise BadInput("Give the name, such as iqn.2026-01.example.fernhollow:sorrel.", field=field)
+    if len(name.encode()) > MOST_IQN:
+        raise BadInput(f"A name has at most {MOST_IQN} bytes; this has {len(name.encode())}.", field=field)
+    if any(c.isspace() for c in name) or "_" in name:
+        raise BadInput("A name has no spaces and no underscores; use hyphens.", field=field)
+    if name != name.lower():
+        raise BadInput(f"Names are written in lower case: {name.lower()}.", field=field)
+    if re.fullmatch(r"eui\.[0-9a-f]{16}|naa\.([0-9a-f]{16}|[0-9a-f]{32})", name):
+        return name
+    if name.startswith(("eui.", "naa.")):
+        raise BadInput("After eui. come 16 hexadecimal digits, after naa. 16 or 32.", field=field)
+    match = _IQN.fullmatch(name)
+    if not match:
+        raise BadInput(
+            "A name is iqn.YEAR-MONTH.DOMAIN-BACKWARDS:ANYTHING, such as iqn.2026-01.example.fernhollow:sorrel, "
+            "of lower-case letters, digits, dots, hyphens and colons.",
+            field=field,
+        )
+    if not 1 <= int(match[2]) <= 12:
+        raise BadInput(f"{match[2]} is no month; after the year comes 01 to 12.", field=field)
+    if int(match[1]) < 1986:
+        raise BadInput(f"{match[1]} is no year in which a domain could have been held.", field=field)
+    if match[3].startswith("com.example") or match[3] in ("com.domain", "org.example", "net.example"):
+        raise BadInput(
+            f"{name} is an example name out of a document, not changed yet; put your own domain into it.",
+            code="example-name", field=field,
+        )  # fmt: skip
+    return name
+
+
+def near_misses(name: str, known: Iterable[str]) -> list[str]:
+    """Known names that differ from this one by a slip, the nearest first; none when it is known itself."""
+    known = list(known)
+    if name in known:
+        return []
+    return difflib.get_close_matches(name, known, n=3, cutoff=0.88)
+
+
+def check_folder(path: str, *, field: str = "folder") -> str:
+    """A folder on a volume, relative to its top; empty for the top itself."""
+    cleaned = unicodedata.normalize("NFC", path.strip().strip("/"))
+    if not cleaned:
+        return ""
+    if len(cleaned) > 200:
+        raise BadInput("A folder's path has at most 200 characters.", field=field)
+    if any(part in ("", ".", "..") for part in cleaned.split("/")):
+        raise BadInput("A folder may not contain “..”, “.” or empty parts.", field=field)
+    for part in cleaned.split("/"):
+        check_name(part, "folder", field=field)
+    return cleaned

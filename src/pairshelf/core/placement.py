@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 from pairshelf.core.errors import BadInput
 from pairshelf.core.layouts.model import Band, Code, Group, Layout
+from pairshelf.core.layouts.spread import SpreadLayout
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +44,13 @@ def columns_of(group: Group, row: int) -> tuple[int, ...]:
     return (*(m for m in group.members if m not in checks), *checks)
 
 
+def stripe_count(layout: Layout) -> int:
+    """Stripes in a whole pool."""
+    if isinstance(layout, SpreadLayout):
+        return sum(len(v.spots) for v in layout.volumes)
+    return sum(band.rows * len(band.groups) for band in layout.bands)
+
+
 class Placement:
     """The map of one layout, worked out once."""
 
@@ -71,10 +79,6 @@ class Placement:
                 return Spot(stripe, rest)
             rest -= group.data
         raise AssertionError("a row's data columns add up to its groups'")  # pragma: no cover
-
-    def stripes(self) -> int:
-        """Stripes in the whole pool."""
-        return sum(band.rows * len(band.groups) for band in self.bands)
 
     def runs(self, start: int, most: int) -> list[tuple[int, int, int, int]]:
         """From stripe number ``start`` at most ``most`` stripes, as (band, group, first row, rows).

@@ -16,6 +16,7 @@ from pairshelf.core.figures.survival import Survival, guaranteed_of, survival, u
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
 from pairshelf.core.layouts import SCHEMES, Layout, Scheme, build_layout
 from pairshelf.core.layouts.registry import set_counts
+from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.core.ranking import aim_of, meets_aim, pareto_marks, restores_quickly, scores_of
 from pairshelf.core.reasons import NO_REASONS, Reasons, reasons, recommendation
 from pairshelf.core.units import format_duration, format_size
@@ -384,6 +385,8 @@ _PLURAL = {"shelf": "shelves", "host": "hosts", "drive": "drives", "site": "site
 
 def describe(layout: Layout) -> str:
     """A layout in words: ``2 sets of 6, 1 spare``."""
+    if isinstance(layout, SpreadLayout):
+        return f"{len(layout.members)} drives, apart by {layout.domain}"
     sets = len(layout.sets)
     text = f"{sets} sets of {layout.width}" if sets > 1 else f"1 set of {layout.width}"
     held = len(layout.spares)

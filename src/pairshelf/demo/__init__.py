@@ -82,10 +82,10 @@ def _build_the_archive(session: Session) -> None:
         .where(Shelf.name == "Loft").order_by(col(DriveRow.bay))
     ).all()  # fmt: skip
     request = build_pool.Request(
-        name="archive", scheme="parity-2", drives=tuple(loft), sets=1, spares=0,
-        volume="herbarium-archive", file_system="xfs", mount_point="/srv/herbarium", host="bramble",
+        name="archive", scheme="parity-2", drives=tuple(loft), volume="herbarium-archive", volume_size="80 TB",
+        file_system="xfs", purpose="scans of the old herbarium", mount_point="/srv/herbarium", host="bramble",
     )  # fmt: skip
-    sheet = draw_up(session, request, "ida")
+    sheet = draw_up(session, "build-pool", request, "ida")
     approve(session, sheet.id or 0, "ida", "archive", devices())
     volume = session.exec(select(VolumeRow).where(VolumeRow.name == "herbarium-archive")).one()
     start_fill(session, open_pool(session, volume.pool_id), volume, 0.2, "ida")

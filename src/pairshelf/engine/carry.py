@@ -12,11 +12,13 @@ from sqlmodel import Session, select
 
 from pairshelf.core.device import DeviceError, Devices
 from pairshelf.core.errors import PairShelfError
-from pairshelf.engine.jobs import STEPS, Held, Work, finish, paces_under_way, pause, slowing
+from pairshelf.engine.jobs import paces_under_way, pause, slowing
 from pairshelf.engine.log import SYSTEM, log
+from pairshelf.engine.moving import abandon_move
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.engine.queue import enqueue
+from pairshelf.engine.steps import STEPS, Held, Work, finish
 from pairshelf.store.database import Lock, held_lock, transaction
 from pairshelf.store.tables import JobRow, JobState, Setting, now
 
@@ -89,6 +91,7 @@ def _do(work: Work, speed: int, slowed: float) -> float | None:
         if (job.state, job.why_held) != (JobState.HELD, held.why):
             job.state, job.why_held = JobState.HELD, held.why
         return 4 * _STEP
+    work.note_moved()
     job.started_at = job.started_at or now()
     job.state, job.why_held = JobState.RUNNING, None
     job.spent = min(job.seconds, job.spent + seconds)
@@ -125,6 +128,8 @@ def _give_up(job_id: int, why: str) -> None:
         if job is None or job.state in (JobState.DONE, JobState.FAILED):
             return
         job.state, job.error, job.finished_at, job.why_held = JobState.FAILED, why, now(), None
+        if job.kind in ("move-application", "undo-move"):
+            abandon_move(session, job, devices())
         log(
             session,
             SYSTEM,

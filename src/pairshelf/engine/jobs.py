@@ -1,80 +1,50 @@
-"""Jobs: making them, pausing them, and what each kind does in one step."""
+"""Jobs: making them, and pausing them."""
 
 from __future__ import annotations
 
-import hashlib
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
-from typing import Any
 
-import numpy as np
+from sqlalchemy import func
 from sqlmodel import Session, col, select
 
-from pairshelf.core.device import Devices
 from pairshelf.core.drives import Drive, Kind
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.speed import sequential_read, sequential_write
-from pairshelf.core.placement import Placement
+from pairshelf.core.layouts.spread import SpreadLayout
+from pairshelf.core.placement import stripe_count
 from pairshelf.core.units import EXTENT
-from pairshelf.engine.log import SYSTEM, log
-from pairshelf.engine.pool_io import PoolIO, Run
-from pairshelf.engine.pools import OpenPool, label_of, open_io, refresh_state
+from pairshelf.engine import keys
+from pairshelf.engine.files import files_of, overlapping
+from pairshelf.engine.pools import OpenPool
 from pairshelf.engine.queue import enqueue
+from pairshelf.engine.volumes import file_room
 from pairshelf.store.tables import (
     DriveRow,
     JobRow,
     JobState,
+    KeepRule,
     MemberState,
-    PoolPlace,
     SampleFile,
     VolumeRow,
     now,
 )
 
-#: Files the simulated host writes are at most so many extents long.
-LONGEST_FILE = 64
-#: Mismatches listed one by one in a report; all are counted.
-LISTED = 20
-
 NAMES = {
     "first-sync": "First sync",
     "rebuild": "Rebuild",
+    "self-repair": "Self-repair",
     "check": "Check",
-    "fill": "Writing sample files",
+    "fill": "Writing files",
     "read-files": "Reading files back",
+    "check-files": "Check of the file system",
+    "move-application": "Moving an application",
+    "undo-move": "Bringing an application back",
 }
 
-
-@dataclass(slots=True)
-class Work:
-    """What one step has at hand."""
-
-    session: Session
-    job: JobRow
-    pool: OpenPool
-    world: Devices
-    #: Most stripes (or extents) to do in this step.
-    most: int
-    _io: PoolIO | None = None
-
-    @property
-    def io(self) -> PoolIO:
-        """The pool's bytes."""
-        if self._io is None:
-            self._io = open_io(self.session, self.pool, self.world)
-        return self._io
-
-
-@dataclass(frozen=True, slots=True)
-class Held(Exception):
-    """The job cannot go on now; it waits."""
-
-    why: str
-
-
 #: Jobs that are the users' own work; the others take the drives' time from it.
-USERS_WORK = ("fill", "read-files")
+USERS_WORK = ("fill", "read-files", "check-files", "move-application", "undo-move")
 
 
 def paces_under_way(session: Session, pool_ids: Collection[int]) -> dict[int, str]:
@@ -98,7 +68,8 @@ def slowing(job: JobRow, paces: Mapping[int, str]) -> float:
 # -- making jobs -----------------------------------------------------------------------------------
 
 
-def _start(session: Session, job: JobRow) -> JobRow:
+def start(session: Session, job: JobRow) -> JobRow:
+    """Record a job and hand it to the workers, in the caller's transaction."""
     session.add(job)
     session.flush()
     enqueue(session, job.id or 0)
@@ -108,12 +79,51 @@ def _start(session: Session, job: JobRow) -> JobRow:
 def start_first_sync(session: Session, pool: OpenPool, who: str, sheet_id: int | None) -> JobRow | None:
     """Bring the redundancy of a new pool in step; nothing to do without redundancy."""
     takes = durations.first_sync(pool.layout)
-    total = Placement(pool.layout).stripes()
-    if takes is None:
+    total = stripe_count(pool.layout)
+    if takes is None or not total:
         pool.row.synced_to = total
         return None
-    return _start(session, JobRow(
+    return start(session, JobRow(
         kind="first-sync", pool_id=pool.row.id, sheet_id=sheet_id, total=total, seconds=takes.idle, asked_by=who,
+    ))  # fmt: skip
+
+
+def start_volume_sync(
+    session: Session, pool: OpenPool, volume: VolumeRow, who: str, sheet_id: int | None
+) -> JobRow | None:
+    """Bring the redundancy of a new volume of a spread pool in step; None where there is nothing to do."""
+    layout = pool.layout
+    own = [v for v in layout.volumes if v.volume == volume.id] if isinstance(layout, SpreadLayout) else []
+    if not own or not len(own[0].spots):
+        return None
+    stripes, width = own[0].slots.shape
+    seconds = stripes * width * EXTENT / sum(d.mean_rate for d in layout.members)
+    return start(session, JobRow(
+        kind="first-sync", pool_id=pool.row.id, volume_id=volume.id, sheet_id=sheet_id, total=stripes,
+        seconds=seconds, asked_by=who,
+    ))  # fmt: skip
+
+
+def open_job(session: Session, pool_id: int | None, kind: str, slot: int) -> JobRow | None:
+    """The job of that kind for a place that has not ended, or None."""
+    query = select(JobRow).where(
+        JobRow.pool_id == pool_id, JobRow.kind == kind, JobRow.slot == slot,
+        col(JobRow.state).not_in((JobState.DONE, JobState.FAILED)),
+    )  # fmt: skip
+    return session.exec(query).first()
+
+
+def start_self_repair(session: Session, pool: OpenPool, slot: int, who: str) -> JobRow | None:
+    """Put what stands on a failed member of a spread pool on free extents of others; None where nothing does."""
+    held = pool.layout.used_extents[slot]
+    if not held:
+        pool.place(slot).state = MemberState.EMPTIED
+        return None
+    if under_way := open_job(session, pool.row.id, "self-repair", slot):
+        return under_way
+    takes = durations.rebuild(pool.layout, str(slot))
+    return start(session, JobRow(
+        kind="self-repair", pool_id=pool.row.id, slot=slot, total=held, seconds=takes.idle, asked_by=who,
     ))  # fmt: skip
 
 
@@ -126,19 +136,21 @@ def start_rebuild(session: Session, pool: OpenPool, slot: int, who: str, sheet_i
     absent = [str(p.slot) for p in pool.members if p.state != MemberState.ACTIVE and p.slot != slot]
     takes = durations.rebuild(pool.layout, str(slot), new, absent=absent)
     place.state, place.rebuilt_to, place.away_since = MemberState.REBUILDING, 0, None
-    open_one = session.exec(
-        select(JobRow).where(
-            JobRow.pool_id == pool.row.id, JobRow.kind == "rebuild", JobRow.slot == slot,
-            col(JobRow.state).not_in((JobState.DONE, JobState.FAILED)),
-        )
-    ).first()  # fmt: skip
-    if open_one:
-        open_one.cursor, open_one.spent, open_one.seconds = 0, 0.0, takes.idle
+    total = stripe_count(pool.layout)
+    if isinstance(pool.layout, SpreadLayout):
+        total = pool.layout.used_extents[slot]
+        if superseded := open_job(session, pool.row.id, "self-repair", slot):
+            superseded.state, superseded.finished_at = JobState.FAILED, now()
+            superseded.error = "A drive has come to the place."
+            session.flush()
+    total = max(1, total)
+    if open_one := open_job(session, pool.row.id, "rebuild", slot):
+        open_one.cursor, open_one.spent, open_one.seconds, open_one.total = 0, 0.0, takes.idle, total
+        open_one.report = {"serial": drive.serial}
         return open_one
-    return _start(session, JobRow(
-        kind="rebuild", pool_id=pool.row.id, sheet_id=sheet_id, slot=slot, asked_by=who,
-        total=Placement(pool.layout).stripes(), seconds=takes.idle,
-        report={"serial": drive.serial},
+    return start(session, JobRow(
+        kind="rebuild", pool_id=pool.row.id, sheet_id=sheet_id, slot=slot, asked_by=who, total=total,
+        seconds=takes.idle, report={"serial": drive.serial},
     ))  # fmt: skip
 
 
@@ -148,53 +160,104 @@ def start_check(session: Session, pool: OpenPool, who: str) -> JobRow:
         raise NotPossible(
             "A check compares every drive with the others; replace what is missing first.", code="degraded"
         )
-    if pool.row.synced_to < Placement(pool.layout).stripes():
+    syncing = select(JobRow.id).where(
+        JobRow.pool_id == pool.row.id, col(JobRow.kind).in_(("first-sync", "self-repair")),
+        col(JobRow.state).not_in((JobState.DONE, JobState.FAILED)),
+    )  # fmt: skip
+    total = stripe_count(pool.layout)
+    spread = isinstance(pool.layout, SpreadLayout)
+    if session.exec(syncing).first() is not None or (not spread and pool.row.synced_to < total):
         raise NotPossible("The first sync is still under way; check when it has finished.", code="not-synced")
+    if not total:
+        raise NotPossible("There is nothing to check yet: no volume has any extents.", code="nothing-there")
     _none_open(session, pool, "check", "A check of this pool is under way already.")
-    files = _files(session, pool.row.id or 0)
-    total = Placement(pool.layout).stripes()
+    files = files_of(session, pool.row.id or 0)
     extents = sum(f.extents for f in files)
     seconds = durations.check(pool.layout).idle + extents * EXTENT / sequential_read(pool.layout)
-    return _start(session, JobRow(
+    return start(session, JobRow(
         kind="check", pool_id=pool.row.id, total=total + extents, seconds=seconds, asked_by=who,
         report={"stripes": total, "extents_compared": 0, "mismatches": 0, "places": [], "put_right": 0,
                 "files_read": 0, "files_differing": []},
     ))  # fmt: skip
 
 
-def start_fill(session: Session, pool: OpenPool, volume: VolumeRow, share: float, who: str) -> JobRow:
-    """The simulated host writes sample files to a volume until so much of its room is taken."""
+@dataclass(frozen=True, slots=True)
+class Writer:
+    """Who writes files, and how: to a mount, through a share, to a block target's disk."""
+
+    via: str = "mount"
+    name: str = "sample"
+    #: The folder on the volume.
+    folder: str = ""
+    #: How a writing service lays its files into folders.
+    scheme: str | None = None
+    files_per_folder: int | None = None
+    #: Extents to write; None: until the asked share of the volume is taken.
+    extents: int | None = None
+    #: Extents a quota still allows; None: no quota.
+    most: int | None = None
+
+
+def require_serving(pool: OpenPool) -> None:
+    """NotPossible while nothing can be read or written."""
     if not pool.serves():
         raise NotPossible(
             f"Pool {pool.row.name} is {pool.row.state}; nothing can be written to it now.", code="not-serving"
         )
+    if pool.row.key is not None and not keys.is_open(pool.row.id or 0):
+        raise NotPossible(f"Pool {pool.row.name} is locked; an administrator unlocks it first.", code="locked")
+
+
+def start_fill(
+    session: Session, pool: OpenPool, volume: VolumeRow, share: float, who: str, writer: Writer | None = None
+) -> JobRow:
+    """Files are written to a volume until so much of its room is taken, or as much as the writer wants."""
+    writer = writer or Writer()
+    require_serving(pool)
     _none_open(session, pool, "fill", "Files are being written to this volume already.", volume.id)
     room = file_room(volume)
-    files = session.exec(select(SampleFile).where(SampleFile.volume_id == volume.id)).all()
-    used = sum(f.extents for f in files)
-    wanted = min(room, int(room * share)) - used
+    used = int(session.exec(
+        select(func.coalesce(func.sum(SampleFile.extents), 0)).where(SampleFile.volume_id == volume.id)
+    ).one())  # fmt: skip
+    wanted = writer.extents if writer.extents is not None else min(room, int(room * share)) - used
+    if writer.extents is not None and wanted > room - used and session.get(KeepRule, volume.id) is None:
+        raise NotPossible(
+            f"{volume.name} has {room - used} GiB left; {wanted} GiB do not fit. Nothing was written.",
+            code="volume-full", field="size",
+        )  # fmt: skip
     if wanted <= 0:
         raise NotPossible(
             "The volume already holds that much; choose a larger share.", code="already-filled", field="share"
         )
+    if writer.most is not None and wanted > writer.most:
+        raise NotPossible(
+            f"The quota leaves {max(0, writer.most)} GiB; {wanted} GiB do not fit. Nothing was written.",
+            code="quota", field="size",
+        )  # fmt: skip
+    last = session.exec(select(func.coalesce(func.max(SampleFile.id), 0))).one()
     seconds = wanted * EXTENT / sequential_write(pool.layout)
-    return _start(session, JobRow(
+    return start(session, JobRow(
         kind="fill", pool_id=pool.row.id, volume_id=volume.id, total=wanted, seconds=seconds, asked_by=who,
-        report={"files_before": len(files), "extents_before": used, "files": 0},
+        report={"files": 0, "index": int(last), "via": writer.via, "writer": writer.name, "folder": writer.folder,
+                "scheme": writer.scheme, "files_per_folder": writer.files_per_folder, "deleted": 0},
     ))  # fmt: skip
 
 
-def start_reading(session: Session, pool: OpenPool, volume: VolumeRow, who: str) -> JobRow:
-    """The simulated host reads all its files of a volume back and compares their checksums."""
-    _none_open(session, pool, "read-files", "The files of this volume are being read already.", volume.id)
+def start_reading(
+    session: Session, pool: OpenPool, volume: VolumeRow, who: str, *, kind: str = "read-files",
+    sheet_id: int | None = None,
+) -> JobRow:  # fmt: skip
+    """All files of a volume are read back and their checksums compared."""
+    require_serving(pool)
+    _none_open(session, pool, kind, "The files of this volume are being read already.", volume.id)
     files = session.exec(select(SampleFile).where(SampleFile.volume_id == volume.id)).all()
-    if not files:
+    if not files and kind == "read-files":
         raise NotPossible("There are no files on this volume yet.", code="no-files")
     total = sum(f.extents for f in files)
-    seconds = total * EXTENT / sequential_read(pool.layout)
-    return _start(session, JobRow(
-        kind="read-files", pool_id=pool.row.id, volume_id=volume.id, total=total, seconds=seconds, asked_by=who,
-        report={"files_read": 0, "files_differing": []},
+    return start(session, JobRow(
+        kind=kind, pool_id=pool.row.id, volume_id=volume.id, total=total, asked_by=who, sheet_id=sheet_id,
+        seconds=total * EXTENT / sequential_read(pool.layout),
+        report={"files_read": 0, "files_differing": [], "overlapping": overlapping(files)},
     ))  # fmt: skip
 
 
@@ -220,212 +283,3 @@ def resume(session: Session, job: JobRow) -> None:
         raise NotPossible("Only a paused job can be resumed.", code="not-paused")
     job.state = JobState.WAITING
     enqueue(session, job.id or 0)
-
-
-# -- what a step does ------------------------------------------------------------------------------
-
-
-def _step_first_sync(work: Work) -> float:
-    job, pool = work.job, work.pool
-    if not pool.whole:
-        raise Held("waits until every place of the pool holds a drive with all its data")
-    done = 0
-    for run in work.io.runs(job.cursor, work.most):
-        work.io.sync(run)
-        done += run.rows
-    work.io.flush()
-    job.cursor += done
-    pool.row.synced_to = job.cursor
-    pool.row.writes += 1
-    return done / job.total * job.seconds
-
-
-def _step_rebuild(work: Work) -> float:
-    job, pool = work.job, work.pool
-    slot = job.slot or 0
-    place = pool.place(slot)
-    if place.state == MemberState.MISSING:
-        raise Held("the drive being filled is away; the rebuild begins again when it is back")
-    if place.state != MemberState.REBUILDING:
-        raise NotPossible("The drive being filled failed, or its place was given to another.", code="superseded")
-    if not pool.serves():
-        raise Held(f"pool {pool.row.name} is {pool.row.state}")
-    if job.cursor == 0:
-        _label(work, place)
-    ahead = [r for r in work.io.runs(job.cursor, job.total) if slot in _members(pool, r)]
-    rows = sum(r.rows for r in ahead)
-    if not ahead:
-        job.cursor = job.total
-    else:
-        first = ahead[0]
-        run = Run(first.band, first.group, first.row, min(first.rows, work.most), first.number)
-        work.io.rebuild(run, slot)
-        work.io.flush()
-        job.cursor = run.number + run.rows if run.rows < rows else job.total
-        rows_done = run.rows
-    place.rebuilt_to = job.cursor
-    pool.row.writes += 1
-    if job.cursor >= job.total:
-        place.state, place.rebuilt_to = MemberState.ACTIVE, 0
-        refresh_state(work.session, pool)
-    used = max(1, pool.layout.used_extents[slot])
-    return (rows_done / used * job.seconds) if ahead else 0.0
-
-
-def _label(work: Work, place: PoolPlace) -> None:
-    drive = work.session.get(DriveRow, place.drive_id)
-    assert drive is not None
-    work.world.open(drive.serial, drive.size).write_label(label_of(work.pool.row, place.slot))
-
-
-def _members(pool: OpenPool, run: Run) -> tuple[int, ...]:
-    return pool.layout.bands[run.band].groups[run.group].members
-
-
-def _step_check(work: Work) -> float:
-    job, pool = work.job, work.pool
-    report = dict(job.report)
-    stripes = int(report["stripes"])
-    if job.cursor >= stripes:
-        return _read_files(work, _files(work.session, pool.row.id or 0), job.cursor - stripes, report)
-    if not pool.whole:
-        raise Held("a check compares every drive with the others; it goes on when none is missing")
-    done = 0
-    for run in work.io.runs(job.cursor, min(work.most, stripes - job.cursor)):
-        found = work.io.check(run, put_right=True)
-        done += run.rows
-        report["extents_compared"] += found.extents
-        report["mismatches"] += len(found.mismatches)
-        report["put_right"] += len(found.put_right)
-        right = {row: slot for slot, row in found.put_right}
-        room = LISTED - len(report["places"])
-        report["places"] = report["places"] + [
-            _mismatch(pool, band, group, row, right.get(row)) for band, group, row in found.mismatches[:room]
-        ]
-        if found.put_right:
-            pool.row.writes += 1
-    work.io.flush()
-    job.cursor += done
-    job.report = report
-    return done / stripes * durations.check(pool.layout).idle
-
-
-def _mismatch(pool: OpenPool, band: int, group: int, row: int, slot: int | None) -> dict[str, Any]:
-    members = pool.layout.bands[band].groups[group].members
-    return {"set": pool.layout.set_of(members[0]), "row": row, "put_right_slot": slot}
-
-
-def _step_fill(work: Work) -> float:
-    job, pool = work.job, work.pool
-    if not pool.serves():
-        raise Held(f"pool {pool.row.name} is {pool.row.state}; the host waits to write")
-    volume = work.session.get(VolumeRow, job.volume_id)
-    assert volume is not None
-    report = dict(job.report)
-    done = 0
-    while done < work.most and job.cursor + done < job.total:
-        index = report["files_before"] + report["files"] + 1
-        extents = min(_file_length(volume.id or 0, index), job.total - job.cursor - done)
-        content = _file_content(volume.id or 0, index, extents * work.io.block)
-        first = (volume.extents - file_room(volume)) + report["extents_before"] + job.cursor + done
-        work.io.write(volume.first + first, content)
-        work.session.add(SampleFile(
-            volume_id=volume.id, name=f"sample-{index:05d}.dat", first=first, extents=extents,
-            sha256=hashlib.sha256(content).hexdigest(),
-        ))  # fmt: skip
-        report["files"] += 1
-        done += extents
-    job.cursor += done
-    job.report = report
-    pool.row.writes += 1
-    return done / job.total * job.seconds
-
-
-def _file_length(volume_id: int, index: int) -> int:
-    return 1 + hashlib.sha256(f"{volume_id}/{index}".encode()).digest()[0] % LONGEST_FILE
-
-
-def _file_content(volume_id: int, index: int, size: int) -> bytes:
-    return np.random.default_rng([volume_id, index]).bytes(size)
-
-
-def file_room(volume: VolumeRow) -> int:
-    """Whole extents of a volume that are left for files."""
-    return max(0, (volume.size - volume.overhead) // EXTENT)
-
-
-def _files(session: Session, pool_id: int) -> list[SampleFile]:
-    return list(
-        session.exec(
-            select(SampleFile).join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
-            .where(VolumeRow.pool_id == pool_id).order_by(col(SampleFile.id))
-        )
-    )  # fmt: skip
-
-
-def _step_read_files(work: Work) -> float:
-    query = select(SampleFile).where(SampleFile.volume_id == work.job.volume_id).order_by(col(SampleFile.id))
-    return _read_files(work, list(work.session.exec(query)), work.job.cursor, dict(work.job.report))
-
-
-def _read_files(work: Work, files: list[SampleFile], position: int, report: dict[str, Any]) -> float:
-    """Read files back from the extent count ``position`` on, and compare their checksums."""
-    job, pool = work.job, work.pool
-    if not pool.serves():
-        raise Held(f"pool {pool.row.name} is {pool.row.state}; the host waits to read")
-    firsts = {v.id: v.first for v in work.session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool.row.id))}
-    passed = done = 0
-    for file in files:
-        if passed >= position + done and done < work.most:
-            content = work.io.read(firsts[file.volume_id] + file.first, file.extents)
-            file.intact = hashlib.sha256(content).hexdigest() == file.sha256
-            file.read_at = now()
-            report["files_read"] += 1
-            if not file.intact:
-                report["files_differing"] = [*report["files_differing"], file.name]
-            done += file.extents
-        passed += file.extents
-    job.cursor = min(job.total, job.cursor + done) if done else job.total
-    job.report = report
-    return done * EXTENT / sequential_read(pool.layout)
-
-
-STEPS: dict[str, Callable[[Work], float]] = {
-    "first-sync": _step_first_sync,
-    "rebuild": _step_rebuild,
-    "check": _step_check,
-    "fill": _step_fill,
-    "read-files": _step_read_files,
-}
-
-
-def finish(work: Work) -> None:
-    """The job is done: say so in the logbook."""
-    job = work.job
-    job.state, job.finished_at, job.why_held = JobState.DONE, now(), None
-    job.spent = job.seconds
-    log(
-        work.session,
-        SYSTEM,
-        f"{job.kind}-finished",
-        work.pool.row.name,
-        outcome(job, work.pool.row.name),
-        **job.report,
-    )
-
-
-def outcome(job: JobRow, pool: str) -> str:
-    """What a finished job found, in a sentence."""
-    report = job.report
-    if job.kind == "check":
-        files = f"{report['files_read']} files read back, {len(report['files_differing'])} differing"
-        right = f", {report['put_right']} put right" if report["mismatches"] else ""
-        return (f"Check of {pool}: {report['extents_compared']} GiB compared, "
-                f"{report['mismatches']} mismatches{right}; {files}.")  # fmt: skip
-    if job.kind == "read-files":
-        return f"Files of {pool} read back: {report['files_read']} read, {len(report['files_differing'])} differing."
-    if job.kind == "fill":
-        return f"{report['files']} sample files written to {pool}, their checksums kept."
-    if job.kind == "rebuild":
-        return f"Rebuild in {pool} finished: drive {report.get('serial')} holds all its data."
-    return f"First sync of {pool} finished: all redundancy is in step."

@@ -6,12 +6,13 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from sqlalchemy.exc import IntegrityError
-from sqlmodel import Session, col, or_, select
+from sqlmodel import Session, and_, col, or_, select
 
 from pairshelf.core.device import Arrival, Devices, Presence
 from pairshelf.core.drives import extents_of
 from pairshelf.core.figures.survival import after_failures
-from pairshelf.engine.jobs import start_rebuild
+from pairshelf.core.layouts.spread import SpreadLayout
+from pairshelf.engine.jobs import start_rebuild, start_self_repair
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, open_pool, refresh_state
 from pairshelf.store.database import transaction
@@ -159,6 +160,11 @@ def bring_in_spares(session: Session, pool: OpenPool) -> None:
     """A spare takes the place of each failed drive it is large enough for."""
     if pool.row.state in ("lost", "unreachable"):
         return
+    if isinstance(pool.layout, SpreadLayout):
+        for place in pool.members:
+            if place.state == MemberState.FAILED:
+                start_self_repair(session, pool, place.slot or 0, SYSTEM)
+        return
     for place in pool.members:
         if place.state != MemberState.FAILED:
             continue
@@ -168,7 +174,8 @@ def bring_in_spares(session: Session, pool: OpenPool) -> None:
         old = session.get(DriveRow, place.drive_id) if place.drive_id else None
         drive = session.get(DriveRow, spare.drive_id)
         assert drive is not None
-        pool.places.remove(spare)
+        if spare in pool.places:
+            pool.places.remove(spare)
         session.delete(spare)
         session.flush()
         give_place(session, pool, place, drive)
@@ -179,13 +186,20 @@ def bring_in_spares(session: Session, pool: OpenPool) -> None:
 
 
 def _fitting_spare(session: Session, pool: OpenPool, place: PoolPlace) -> PoolPlace | None:
-    spares = [p for p in pool.places if p.slot is None and extents_of(p.size) >= extents_of(place.size)]
-    good = []
-    for spare in sorted(spares, key=lambda p: (p.size, p.drive_id or 0)):
-        drive = session.get(DriveRow, spare.drive_id)
-        if drive is not None and drive.condition == Condition.GOOD:
-            good.append(spare)
-    return good[0] if good else None
+    """The smallest good spare that is large enough: the pool's own first, then one that stands by for the
+    shelf of the failed drive, then one that stands by for all."""
+    near = and_(PoolPlace.scope == "shelf", PoolPlace.shelf == place.shelf, PoolPlace.site == place.site)
+    query = (
+        select(PoolPlace, DriveRow)
+        .join(DriveRow, col(DriveRow.id) == PoolPlace.drive_id)
+        .where(col(PoolPlace.slot).is_(None), DriveRow.condition == Condition.GOOD,
+               or_(PoolPlace.pool_id == pool.row.id, PoolPlace.scope == "all", near))
+        .order_by(col(DriveRow.size), col(DriveRow.id))
+        .with_for_update(of=PoolPlace, skip_locked=True)
+    )  # fmt: skip
+    order = {"pool": 0, "shelf": 1, "all": 2}
+    fitting = [p for p, d in session.exec(query) if extents_of(d.size) >= extents_of(place.size)]
+    return min(fitting, key=lambda p: (p.pool_id != pool.row.id, order[p.scope]), default=None)
 
 
 def give_place(session: Session, pool: OpenPool, place: PoolPlace, drive: DriveRow) -> None:

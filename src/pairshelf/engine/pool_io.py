@@ -6,8 +6,10 @@ which parity stands on the same members are handled together as one array operat
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
@@ -52,13 +54,14 @@ class Compared:
     put_right: list[tuple[int, int]] = field(default_factory=list)
 
 
-class PoolIO:
-    """One pool's bytes. Not safe for two users at once: the caller holds the pool's lock."""
+class MembersIO:
+    """The members of a pool and the journal before them. Not safe for two users at once: the caller
+    holds the pool's lock."""
 
-    def __init__(self, placement: Placement, members: Sequence[Member], block: int, journal: StripeJournal) -> None:
-        self.placement, self.members, self.block, self.journal = placement, members, block, journal
-
-    # -- after a crash -------------------------------------------------------------------------
+    def __init__(self, members: Sequence[Member], block: int, journal: StripeJournal) -> None:
+        self.members, self.block, self.journal = members, block, journal
+        #: Extents read from or written to each member, by slot: what the drives really had to do.
+        self.moved: Counter[int] = Counter()
 
     def recover(self) -> int:
         """Finish the write that a crash interrupted; returns how many pieces were written again."""
@@ -71,6 +74,29 @@ class PoolIO:
         if pending:
             self.journal.clear()
         return len(pending)
+
+    def flush(self) -> None:
+        """Everything written so far to stable storage."""
+        for member in self.members:
+            if member.device:
+                member.device.flush()
+
+    def carry_out(self, intents: Sequence[Intent]) -> None:
+        """Write all of these, or none that a later reader would see."""
+        self.journal.record(intents)
+        present = {m.device.serial: m.device for m in self.members if m.device}
+        for intent in intents:
+            present[intent.serial].write(intent.start, intent.data)
+        self.flush()
+        self.journal.clear()
+
+
+class PoolIO(MembersIO):
+    """One pool's bytes, of a set-built or stepped layout."""
+
+    def __init__(self, placement: Placement, members: Sequence[Member], block: int, journal: StripeJournal) -> None:
+        super().__init__(members, block, journal)
+        self.placement = placement
 
     # -- what users of the pool do -------------------------------------------------------------
 
@@ -95,29 +121,41 @@ class PoolIO:
         blocks = np.frombuffer(data, np.uint8).reshape(-1, self.block)
         intents: list[Intent] = []
         for run, base in self._touched(address, len(blocks)):
-            group = self._group(run)
-            loaded = self._load(run)
-            fresh = {m: np.empty((run.rows, self.block), np.uint8) for m in group.members}
-            for rows, columns in self._phases(group, run):
-                present = {c: loaded[m][rows] for c, m in enumerate(columns) if m in loaded}
-                addresses = base + rows * self.placement.bands[run.band].data
-                for column, block in enumerate(self._rewritten(group, present, addresses, address, blocks)):
-                    fresh[columns[column]][rows] = block
-            for member in group.members:
-                if device := self.members[member].device:
-                    intents.append(Intent(device.serial, run.row, fresh[member].tobytes()))
-        self.journal.record(intents)
-        present_devices = {m.device.serial: m.device for m in self.members if m.device}
-        for intent in intents:
-            present_devices[intent.serial].write(intent.start, intent.data)
-        self.flush()
-        self.journal.clear()
+            for part, first in self._by_coverage(run, base, address, len(blocks)):
+                intents += self._intents(part, first, address, blocks)
+        self.carry_out(intents)
 
-    def flush(self) -> None:
-        """Everything written so far to stable storage."""
-        for member in self.members:
-            if member.device:
-                member.device.flush()
+    def _by_coverage(self, run: Run, base: int, address: int, count: int) -> Iterator[tuple[Run, int]]:
+        """The run cut into its first row, the middle and its last row, where the ends are written in part:
+        stripes that are written whole need not be read before."""
+        step = self.placement.bands[run.band].data
+        data = self._group(run).data
+        cuts = {0, run.rows}
+        if base < address:
+            cuts.add(1)
+        if base + (run.rows - 1) * step + data > address + count:
+            cuts.add(run.rows - 1)
+        edges = sorted(cuts)
+        for low, high in pairwise(edges):
+            yield Run(run.band, run.group, run.row + low, high - low, run.number + low), base + low * step
+
+    def _intents(self, run: Run, base: int, address: int, blocks: Block) -> list[Intent]:
+        group = self._group(run)
+        step = self.placement.bands[run.band].data
+        whole = base >= address and base + (run.rows - 1) * step + group.data <= address + len(blocks)
+        loaded = {} if whole else self._load(run)
+        fresh = {m: np.empty((run.rows, self.block), np.uint8) for m in group.members}
+        for rows, columns in self._phases(group, run):
+            present = {c: loaded[m][rows] for c, m in enumerate(columns) if m in loaded}
+            addresses = base + rows * step
+            for column, block in enumerate(self._rewritten(group, present, addresses, address, blocks)):
+                fresh[columns[column]][rows] = block
+        intents = []
+        for member in group.members:
+            if device := self.members[member].device:
+                self.moved[member] += run.rows
+                intents.append(Intent(device.serial, run.row, fresh[member].data.cast("B")))
+        return intents
 
     def _rewritten(
         self,
@@ -153,6 +191,7 @@ class PoolIO:
         """Bring the redundancy of a run in step with its data, whatever it held before."""
         group = self._group(run)
         loaded = self._load(run)
+        # Each extent is either read or written; that both are done here saves many small writes.
         if group.code is Code.COPIES:
             source = next((loaded[m] for m in group.members if m in loaded), None)
             if source is None:
@@ -174,6 +213,7 @@ class PoolIO:
         if slot not in group.members:
             return False
         loaded = self._load(run, leaving_out=slot)
+        self.moved[slot] += run.rows
         fresh = np.empty((run.rows, self.block), np.uint8)
         for rows, columns in self._phases(group, run):
             present = {c: loaded[m][rows] for c, m in enumerate(columns) if m in loaded}
@@ -195,7 +235,7 @@ class PoolIO:
         found.extents = run.rows * len(group.members)
         for rows, columns in self._phases(group, run):
             blocks = [loaded[m][rows] for m in columns]
-            wrong = _disagreeing(group, blocks)
+            wrong = disagreeing(group.code, group.data, group.parity, blocks)
             for index in np.nonzero(wrong)[0]:
                 row = run.row + int(rows[index])
                 found.mismatches.append((run.band, run.group, row))
@@ -205,7 +245,7 @@ class PoolIO:
 
     def _mend(self, group: Group, columns: Sequence[int], stripe: list[Block], row: int) -> int | None:
         """Put the one wrong extent of a stripe right, if it can be told which it is; its slot."""
-        column = _odd_one(stripe) if group.code is Code.COPIES else locate(group.data, stripe)
+        column = wrong_column(group.code, group.data, stripe)
         if column is None:
             return None
         rest = {c: b for c, b in enumerate(stripe) if c != column}
@@ -262,6 +302,7 @@ class PoolIO:
         device = self.members[member].device
         if device is None:
             raise NotPossible("A member is away.", code="unreachable")
+        self.moved[member] += run.rows
         return np.frombuffer(device.read(run.row, run.rows), np.uint8).reshape(run.rows, self.block)
 
     def _put(self, member: int, row: int, rows: Block) -> None:
@@ -269,15 +310,21 @@ class PoolIO:
             device.write(row, np.ascontiguousarray(rows).data)
 
     def _columns(self, group: Group, present: dict[int, Block], wanted: Sequence[int]) -> dict[int, Block]:
-        """The wanted columns, computed where they are not there."""
-        if all(c in present for c in wanted):
-            return {c: present[c] for c in wanted}
-        if group.code is Code.COPIES and present:
-            any_copy = next(iter(present.values()))
-            return dict.fromkeys(wanted, any_copy)
-        if group.code is Code.PARITY:
-            return reconstruct(group.data, group.parity, present, wanted)
-        raise NotPossible("The only copy of this data is on a drive that is gone.", code="data-lost")
+        return columns_from(group.code, group.data, group.parity, present, wanted)
+
+
+def columns_from(
+    code: Code, data: int, parities: int, present: dict[int, Block], wanted: Sequence[int]
+) -> dict[int, Block]:
+    """The wanted columns of stripes, computed where they are not there."""
+    if all(c in present for c in wanted):
+        return {c: present[c] for c in wanted}
+    if code is Code.COPIES and present:
+        any_copy = next(iter(present.values()))
+        return dict.fromkeys(wanted, any_copy)
+    if code is Code.PARITY:
+        return reconstruct(data, parities, present, wanted)
+    raise NotPossible("The only copy of this data is on a drive that is gone.", code="data-lost")
 
 
 def _within(addresses: npt.NDArray[np.int64], start: int, count: int) -> npt.NDArray[np.bool_]:
@@ -285,17 +332,22 @@ def _within(addresses: npt.NDArray[np.int64], start: int, count: int) -> npt.NDA
     return inside
 
 
-def _disagreeing(group: Group, blocks: list[Block]) -> npt.NDArray[np.bool_]:
+def disagreeing(code: Code, data: int, parities: int, blocks: list[Block]) -> npt.NDArray[np.bool_]:
     """For each row, whether its redundancy disagrees with its data."""
-    if group.code is Code.COPIES:
+    if code is Code.COPIES:
         pairs = [(blocks[0], other) for other in blocks[1:]]
     else:
-        pairs = list(zip(parity(blocks[: group.data], group.parity), blocks[group.data :], strict=True))
+        pairs = list(zip(parity(blocks[:data], parities), blocks[data:], strict=True))
     wrong = np.zeros(len(blocks[0]), bool)
     for a, b in pairs:
         if not np.array_equal(a, b):
             wrong |= (a != b).any(axis=1)
     return wrong
+
+
+def wrong_column(code: Code, data: int, stripe: list[Block]) -> int | None:
+    """The one column of a stripe that is wrong, if it can be told."""
+    return _odd_one(stripe) if code is Code.COPIES else locate(data, stripe)
 
 
 def _odd_one(copies: list[Block]) -> int | None:

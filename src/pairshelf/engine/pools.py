@@ -11,13 +11,15 @@ from pairshelf.core.device import Devices
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures.survival import PoolState, state_of
 from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.spread import SPREAD, SpreadLayout
 from pairshelf.core.placement import Placement
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pool_io import Member, PoolIO
+from pairshelf.engine.spread_io import SpreadIO
 from pairshelf.engine.stripe_journal import StripeJournal
 from pairshelf.standin.world import World
 from pairshelf.store.database import Lock, lock_until_commit
-from pairshelf.store.estate import designed_layout
+from pairshelf.store.estate import designed_layout, load_stripes
 from pairshelf.store.settings import settings
 from pairshelf.store.tables import DriveRow, MemberState, PoolPlace, PoolRow
 
@@ -48,7 +50,11 @@ class OpenPool:
     @property
     def whole(self) -> bool:
         """Every place holds all its data."""
-        return all(p.state == MemberState.ACTIVE for p in self.members)
+        return all(p.state in (MemberState.ACTIVE, MemberState.EMPTIED) for p in self.members)
+
+    def closed(self) -> list[int]:
+        """Slots that nothing new may be put on (spread pools)."""
+        return [p.slot or 0 for p in self.members if p.state != MemberState.ACTIVE]
 
     def serves(self) -> bool:
         """Whether its data can be read and written now."""
@@ -64,21 +70,26 @@ def open_pool(session: Session, pool_id: int) -> OpenPool:
     places = list(
         session.exec(select(PoolPlace).where(PoolPlace.pool_id == pool_id).execution_options(populate_existing=True))
     )
-    return OpenPool(row, places, designed_layout(row, places))
+    stripes = load_stripes(session, [pool_id]).get(pool_id, []) if row.scheme == SPREAD.id else []
+    return OpenPool(row, places, designed_layout(row, places, stripes))
 
 
-def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO:
+def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | SpreadIO:
     """The pool's bytes, any interrupted write finished first."""
     ids = [p.drive_id for p in pool.members if p.drive_id is not None]
     drives = {d.id: d for d in session.exec(select(DriveRow).where(col(DriveRow.id).in_(ids)))}
     members = []
     for place in pool.members:
         drive = drives.get(place.drive_id)
-        away = drive is None or place.state in (MemberState.MISSING, MemberState.FAILED)
+        away = drive is None or place.state not in (MemberState.ACTIVE, MemberState.REBUILDING)
         device = None if away or drive is None else world.open(drive.serial, drive.size)
         members.append(Member(device, place.rebuilt_to if place.state == MemberState.REBUILDING else None))
     journal = StripeJournal(settings().devices / "journals" / f"pool-{pool.row.id}")
-    io = PoolIO(Placement(pool.layout), members, world.block, journal)
+    io: PoolIO | SpreadIO
+    if isinstance(pool.layout, SpreadLayout):
+        io = SpreadIO(pool.layout, members, world.block, journal)
+    else:
+        io = PoolIO(Placement(pool.layout), members, world.block, journal)
     io.recover()
     return io
 

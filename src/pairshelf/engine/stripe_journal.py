@@ -24,7 +24,7 @@ class Intent:
 
     serial: str
     start: int
-    data: bytes
+    data: bytes | memoryview
 
 
 class StripeJournal:

@@ -23,6 +23,7 @@ from urllib.parse import quote, unquote
 from pairshelf.core.device import Arrival, Device, DeviceError, Presence
 from pairshelf.core.drives import Kind
 from pairshelf.core.inventory import DriveRecord
+from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import BLOCK, LABEL_BYTES, Media
 
 _OPEN_FILES = 200
@@ -77,6 +78,7 @@ class World:
             (folder / name).mkdir(parents=True, exist_ok=True)
         self._media: OrderedDict[str, Media] = OrderedDict()
         self._lock = Lock()
+        self.hosts = Machines(folder)
 
     # -- what Pair Shelf sees ------------------------------------------------------------------
 

@@ -29,6 +29,8 @@ class Lock(IntEnum):
     IMPORT = 7004
     #: One process brings the tables up to date.
     MIGRATE = 7005
+    #: One change at a time of what is in use by whom.
+    BOOKS = 7006
 
 
 @lru_cache
@@ -47,6 +49,11 @@ def transaction() -> Iterator[Session]:
 def lock_until_commit(session: Session, family: Lock, number: int = 0) -> None:
     """Wait for a lock and hold it to the end of the transaction."""
     session.connection().execute(text("select pg_advisory_xact_lock(:f, :n)"), {"f": family.value, "n": number})
+
+
+def tell(session: Session, table: str) -> None:
+    """Open screens fetch anew what shows something of a table, as if it had changed."""
+    session.connection().execute(text("select pg_notify('pairshelf', :t)"), {"t": table})
 
 
 @contextmanager

@@ -6,13 +6,17 @@ from collections.abc import Collection, Iterable, Sequence
 from dataclasses import fields
 from typing import Any
 
+import numpy as np
 from sqlalchemy import delete, func
 from sqlmodel import Session, col, select
 
+from pairshelf.core.allocation import gaps
 from pairshelf.core.drives import Drive, Kind
-from pairshelf.core.estate import Estate, EstateDrive, EstatePlace, EstatePool
+from pairshelf.core.estate import EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.inventory import COLUMNS, DriveRecord, Taken
 from pairshelf.core.layouts import Layout, build_layout
+from pairshelf.core.layouts.spread import SPREAD, PlacedVolume, parse_protection, spread_layout
+from pairshelf.core.placement import stripe_count
 from pairshelf.core.price_list import Model, with_models
 from pairshelf.store.tables import (
     DriveModel,
@@ -23,7 +27,9 @@ from pairshelf.store.tables import (
     Service,
     Shelf,
     Site,
+    VolumePiece,
     VolumeRow,
+    VolumeStripes,
 )
 
 
@@ -53,7 +59,7 @@ def _drive(
         (known,) = with_models([known], [model_of(model)])
     return EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate,
-        row.service, row.condition, row.holds, row.starts_host, pool, host, known,
+        row.service, row.condition, row.holds, row.starts_host, pool, host, known, row.bus, row.sector_size,
     )  # fmt: skip
 
 
@@ -90,28 +96,41 @@ def lock_drives(session: Session, ids: Collection[int]) -> None:
     session.exec(query).all()
 
 
-def estate_for_building(session: Session, drive_ids: Collection[int]) -> Estate:
-    """What the question of building a pool touches."""
-    mounts = session.exec(
-        select(Host.name, VolumeRow.mount_point)
-        .join(Host, col(Host.id) == VolumeRow.host_id)
-        .where(col(VolumeRow.mount_point).is_not(None))
-    )
-    return Estate(
-        drives=tuple(load_drives(session, drive_ids)),
-        pool_names=frozenset(name.lower() for name in session.exec(select(PoolRow.name))),
-        mount_points=frozenset((host, mount) for host, mount in mounts if mount),
-        hosts=frozenset(session.exec(select(Host.name))),
-    )
-
-
-def designed_layout(pool: PoolRow, places: Sequence[PoolPlace]) -> Layout:
-    """The layout a pool was built with; a member's id is its slot."""
+def designed_layout(pool: PoolRow, places: Sequence[PoolPlace], stripes: Sequence[PlacedVolume] = ()) -> Layout:
+    """The layout a pool was built with; a member's id is its slot. A spread pool's has its volumes' stripes."""
     members = [
-        Drive(str(p.slot), p.size, Kind(p.kind), p.rate, p.shelf, link=p.link)
+        Drive(str(p.slot), p.size, Kind(p.kind), p.rate, p.shelf, p.host, p.site, link=p.link)
         for p in sorted((p for p in places if p.slot is not None), key=lambda p: p.slot or 0)
     ]
+    if pool.scheme == SPREAD.id:
+        return spread_layout(members, pool.domain or "drive", stripes)
     return build_layout(members, pool.scheme, sets=pool.sets)
+
+
+def load_stripes(session: Session, pool_ids: Collection[int]) -> dict[int, list[PlacedVolume]]:
+    """The stripes of spread pools' volumes, by pool."""
+    query = (
+        select(VolumeStripes, VolumeRow.protection)
+        .join(VolumeRow, col(VolumeRow.id) == VolumeStripes.volume_id)
+        .where(col(VolumeStripes.pool_id).in_(pool_ids)).order_by(col(VolumeStripes.volume_id))
+        .execution_options(populate_existing=True)
+    )  # fmt: skip
+    found: dict[int, list[PlacedVolume]] = {}
+    for row, protection in session.exec(query):
+        own = parse_protection(protection)
+        spots = np.frombuffer(row.placed, "<i4").reshape(-1, own.width, 2)
+        found.setdefault(row.pool_id, []).append(PlacedVolume(row.volume_id, own, spots))
+    return found
+
+
+def store_stripes(session: Session, pool_id: int, placed: PlacedVolume) -> None:
+    """Keep a volume's stripes in the place of those before."""
+    content = np.ascontiguousarray(placed.spots, "<i4").tobytes()
+    row = session.get(VolumeStripes, placed.volume)
+    if row is None:
+        session.add(VolumeStripes(volume_id=placed.volume, pool_id=pool_id, placed=content))
+    else:
+        row.placed = content
 
 
 def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
@@ -119,12 +138,17 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     rows = session.exec(select(PoolRow).where(col(PoolRow.id).in_(ids)).order_by(PoolRow.name)).all()
     places = session.exec(select(PoolPlace).where(col(PoolPlace.pool_id).in_(ids))).all()
     drives = {d.id: d for d in load_drives(session, [p.drive_id for p in places if p.drive_id is not None])}
+    stripes = load_stripes(session, [r.id or 0 for r in rows if r.scheme == SPREAD.id])
+    taken: dict[int, list[tuple[int, int]]] = {}
+    pieces = select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(col(VolumePiece.pool_id).in_(ids))
+    for pool_id, first, count in session.exec(pieces):
+        taken.setdefault(pool_id, []).append((first, count))
     pools = []
     for row in rows:
-        own = [p for p in places if p.pool_id == row.id]
-        layout = designed_layout(row, own)
-        members = sorted((p for p in own if p.slot is not None), key=lambda p: p.slot or 0)
         assert row.id is not None
+        own = [p for p in places if p.pool_id == row.id]
+        layout = designed_layout(row, own, stripes.get(row.id, ()))
+        members = sorted((p for p in own if p.slot is not None), key=lambda p: p.slot or 0)
         pools.append(
             EstatePool(
                 row.id, row.name, row.state, layout,
@@ -133,19 +157,13 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
                     for p in members
                 ),
                 tuple(drives[p.drive_id] for p in own if p.slot is None and p.drive_id in drives),
-                layout.scheme.survives == 0 or row.synced_to >= _stripes(layout),
+                layout.scheme.survives == 0 or row.synced_to >= stripe_count(layout),
+                row.scheme,
+                () if row.scheme == SPREAD.id else tuple(gaps(row.capacity, taken.get(row.id, ()))),
+                row.key is not None,
             )
         )  # fmt: skip
     return pools
-
-
-def _stripes(layout: Layout) -> int:
-    return sum(band.rows * len(band.groups) for band in layout.bands)
-
-
-def estate_for_replacing(session: Session, pool_id: int, drive_ids: Collection[int]) -> Estate:
-    """What the question of replacing a drive touches."""
-    return Estate(drives=tuple(load_drives(session, drive_ids)), pools=tuple(load_pools(session, [pool_id])))
 
 
 # -- inventories -----------------------------------------------------------------------------------

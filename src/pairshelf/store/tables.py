@@ -65,6 +65,8 @@ class MemberState(StrEnum):
     FAILED = "failed"
     #: A drive is there and being filled.
     REBUILDING = "rebuilding"
+    #: Its drive is gone, and what stood on it stands on others (spread pools).
+    EMPTIED = "emptied"
 
 
 class SheetState(StrEnum):
@@ -130,6 +132,15 @@ class Host(SQLModel, table=True):
     id: int | None = Field(default=None, primary_key=True)
     site_id: int = Field(foreign_key="site.id")
     name: str = Field(unique=True)
+    #: Whether it names mount points by drive letters.
+    letters: bool = False
+    #: Its address on the network, and the one on the storage network.
+    address: str | None = None
+    storage_address: str | None = None
+    #: Its own initiator name.
+    iqn: str | None = Field(default=None, unique=True)
+    #: Its network link, bytes per second.
+    link: int | None = _big(default=None)
 
 
 class Shelf(SQLModel, table=True):
@@ -198,6 +209,13 @@ class PoolRow(SQLModel, table=True):
     #: Stripes whose redundancy is in step, from the first.
     synced_to: int = _big(default=0)
     tint: int = 0
+    #: Of a spread pool: what may fail as one.
+    domain: str | None = None
+    #: Of an encrypted pool: its key, wrapped by the passphrase.
+    key: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
+    #: What was promised at building, and what was measured since.
+    promised: dict[str, Any] = _json()
+    measured: dict[str, Any] = _json()
     created_at: dt.datetime = _when()
     __table_args__ = (
         CheckConstraint("state in ('healthy','degraded','unprotected','lost','unreachable')", name="known_state"),
@@ -218,6 +236,10 @@ class PoolPlace(SQLModel, table=True):
     #: The shelf its drive stood on at building, and that shelf's link: what the promised hours stand on.
     shelf: str | None = None
     link: int | None = _big(default=None)
+    host: str | None = None
+    site: str | None = None
+    #: Of a spare: what it stands by for: its pool, its shelf, or all.
+    scope: str = "pool"
     drive_id: int | None = Field(default=None, foreign_key="drive.id", unique=True)
     state: str = MemberState.ACTIVE
     #: The pool's count of writes when its drive went missing.
@@ -226,7 +248,7 @@ class PoolPlace(SQLModel, table=True):
     rebuilt_to: int = _big(default=0)
     __table_args__ = (
         UniqueConstraint("pool_id", "slot", name="one_place_a_slot"),
-        CheckConstraint("state in ('active','missing','failed','rebuilding')", name="known_place_state"),
+        CheckConstraint("state in ('active','missing','failed','rebuilding','emptied')", name="known_place_state"),
         CheckConstraint("slot is not null or drive_id is not null", name="a_spare_is_a_drive"),
     )
 
@@ -237,24 +259,46 @@ class VolumeRow(SQLModel, table=True):
     pool_id: int = Field(foreign_key="pool.id", index=True)
     name: str
     size: int = _big()
-    first: int = _big()
+    #: Whole extents that hold its size.
     extents: int = _big()
+    thin: bool = False
+    purpose: str = ""
+    #: Its own protection, in a spread pool.
+    protection: str | None = None
     file_system: str
     reserved_share: float | None = None
     overhead: int = _big()
-    mount_point: str | None = None
-    host_id: int | None = Field(default=None, foreign_key="host.id")
     uuid: str
     created_at: dt.datetime = _when()
     __table_args__ = (
         UniqueConstraint("pool_id", "name", name="one_volume_of_a_name"),
-        UniqueConstraint("host_id", "mount_point", name="one_volume_a_mount_point"),
-        CheckConstraint("size > 0 and first >= 0 and extents > 0", name="volume_has_room"),
+        CheckConstraint("size > 0 and extents > 0", name="volume_has_room"),
     )
 
 
+class VolumePiece(SQLModel, table=True):
+    """Extents of a volume from ``at`` on, and where in the pool's addresses they lie."""
+
+    __tablename__ = "volume_piece"
+    id: int | None = Field(default=None, primary_key=True)
+    pool_id: int = Field(foreign_key="pool.id")
+    volume_id: int = Field(foreign_key="volume.id")
+    at: int = _big()
+    first: int = _big()
+    count: int = _big()
+
+
+class VolumeStripes(SQLModel, table=True):
+    """The stripes of a volume of a spread pool: int32 [stripes, width, (slot, row)], little-endian."""
+
+    __tablename__ = "volume_stripes"
+    volume_id: int = Field(primary_key=True, foreign_key="volume.id")
+    pool_id: int = Field(foreign_key="pool.id")
+    placed: bytes
+
+
 class SampleFile(SQLModel, table=True):
-    """A file that the simulated host keeps on a volume; the checksum is the host's own record."""
+    """A file that a simulated host keeps on a volume; the checksum is the host's own record."""
 
     __tablename__ = "sample_file"
     id: int | None = Field(default=None, primary_key=True)
@@ -263,10 +307,157 @@ class SampleFile(SQLModel, table=True):
     first: int = _big()
     extents: int = _big()
     sha256: str
+    #: The way it was written: mount, share, target.
+    via: str = "mount"
+    folder: str = ""
+    #: Who wrote it: an application, a person, a host.
+    writer: str = ""
     written_at: dt.datetime = _when()
     read_at: dt.datetime | None = _when(default=False)
     intact: bool | None = None
+    #: When it went to the bin of its share.
+    deleted_at: dt.datetime | None = _when(default=False)
     __table_args__ = (UniqueConstraint("volume_id", "name", name="one_file_of_a_name"),)
+
+
+class Mount(SQLModel, table=True):
+    """A host's entry that mounts a volume, by the UUID of its file system."""
+
+    id: int | None = Field(default=None, primary_key=True)
+    host_id: int = Field(foreign_key="host.id")
+    volume_id: int = Field(foreign_key="volume.id")
+    at: str
+    read_only: bool = False
+    access_times: bool = False
+    #: Whether the host refuses to start without it.
+    required: bool = False
+    __table_args__ = (UniqueConstraint("host_id", "at", name="one_volume_a_mount_point"),)
+
+
+class Party(SQLModel, table=True):
+    """A person or a group that shares are for."""
+
+    id: int | None = Field(default=None, primary_key=True)
+    name: str
+    kind: str = "person"
+
+
+class PartyMember(SQLModel, table=True):
+    __tablename__ = "party_member"
+    group_id: int = Field(primary_key=True, foreign_key="party.id")
+    person_id: int = Field(primary_key=True, foreign_key="party.id")
+
+
+class Share(SQLModel, table=True):
+    """A folder of a volume over the network."""
+
+    id: int | None = Field(default=None, primary_key=True)
+    volume_id: int = Field(foreign_key="volume.id")
+    name: str
+    folder: str = ""
+    quota: int | None = _big(default=None)
+    #: Days that deleted files are kept; None: not at all.
+    bin_days: int | None = None
+    encrypted: bool = True
+    purpose: str = ""
+
+
+class ShareRight(SQLModel, table=True):
+    __tablename__ = "share_right"
+    share_id: int = Field(primary_key=True, foreign_key="share.id")
+    party_id: int = Field(primary_key=True, foreign_key="party.id")
+    may: str
+
+
+class ShareVisit(SQLModel, table=True):
+    """Somebody connected to a share."""
+
+    __tablename__ = "share_visit"
+    id: int | None = Field(default=None, primary_key=True)
+    share_id: int = Field(foreign_key="share.id")
+    person_id: int = Field(foreign_key="party.id")
+    client: str
+    since: dt.datetime = _when()
+
+
+class Initiator(SQLModel, table=True):
+    """A name a host logs in by; declared perhaps before the host is there."""
+
+    id: int | None = Field(default=None, primary_key=True)
+    iqn: str = Field(unique=True)
+    host_id: int | None = Field(default=None, foreign_key="host.id")
+
+
+class Target(SQLModel, table=True):
+    id: int | None = Field(default=None, primary_key=True)
+    iqn: str = Field(unique=True)
+    host_id: int = Field(foreign_key="host.id")
+    #: Whether several hosts may use it at once.
+    shared: bool = False
+
+
+class TargetLun(SQLModel, table=True):
+    __tablename__ = "target_lun"
+    target_id: int = Field(primary_key=True, foreign_key="target.id")
+    lun: int = Field(primary_key=True)
+    volume_id: int = Field(foreign_key="volume.id", unique=True)
+
+
+class TargetRight(SQLModel, table=True):
+    """An initiator let in to a target; with CHAP, by a name and a secret kept as a hash."""
+
+    __tablename__ = "target_right"
+    target_id: int = Field(primary_key=True, foreign_key="target.id")
+    initiator_id: int = Field(primary_key=True, foreign_key="initiator.id")
+    chap_name: str | None = None
+    chap_hash: str | None = None
+
+
+class Application(SQLModel, table=True):
+    """Something on a host that keeps data in a folder."""
+
+    id: int | None = Field(default=None, primary_key=True)
+    host_id: int = Field(foreign_key="host.id")
+    name: str
+    kind: str
+    owner: str
+    folder: str
+    #: The file of its settings; it names the folder.
+    settings: str
+    running: bool = True
+    #: The volume its folder stands on; None: the host's own disk.
+    volume_id: int | None = Field(default=None, foreign_key="volume.id")
+    folder_scheme: str | None = None
+    files_per_folder: int | None = None
+    #: Of a move that can be undone: where it was.
+    moved: dict[str, Any] = _json()
+    __table_args__ = (UniqueConstraint("host_id", "name", name="one_application_of_a_name"),)
+
+
+class KeepRule(SQLModel, table=True):
+    """Above this share taken, the oldest recordings of this volume, and of no other, are deleted."""
+
+    __tablename__ = "keep_rule"
+    volume_id: int = Field(primary_key=True, foreign_key="volume.id")
+    above: float
+    application_id: int | None = Field(default=None, foreign_key="application.id")
+
+
+class PartitionPlan(SQLModel, table=True):
+    """Partitions of a drive without a pool: pending until written."""
+
+    __tablename__ = "partition_plan"
+    drive_id: int = Field(primary_key=True, foreign_key="drive.id")
+    scheme: str
+    sector: int
+    disk_id: str
+    parts: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    #: The partitions as the drive has them.
+    written: list[dict[str, Any]] | None = Field(
+        default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True)
+    )
+    changed_by: str
+    changed_at: dt.datetime = _when()
 
 
 class SheetRow(SQLModel, table=True):

@@ -629,8 +629,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Draw up the sheet for building a pool with its first volume. Nothing is built yet. */
-        post: operations["sheets_sheet_for_building_sheets_build_pool_post"];
+        /** Draw up the sheet: The pool and its first volume. ``drives`` in the order of sets, the last ``spares`` held back. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_build_pool_sheets_build_pool_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -646,8 +646,450 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Draw up the sheet for putting a drive in another's place. Nothing is done yet. */
-        post: operations["sheets_sheet_for_replacing_sheets_replace_drive_post"];
+        /** Draw up the sheet: Which place of which pool, and the drive that takes it. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_replace_drive_sheets_replace_drive_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/make-volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Volumes in a pool, one or several from a pattern. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_make_volumes_sheets_make_volumes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/rename-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Another name for a volume; its UUID, and so its mounts, stay. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_rename_volume_sheets_rename_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/resize-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Extend or shrink a volume with its file system. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_resize_volume_sheets_resize_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/reformat-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: A new, empty file system in the place of the one there is. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_reformat_volume_sheets_reformat_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/check-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Read every file of a volume and compare it with its checksum. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_check_files_sheets_check_files_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/delete-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Give a volume's capacity back to its pool. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_delete_volume_sheets_delete_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/mount-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: An entry in a host's mount table. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_mount_volume_sheets_mount_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/unmount-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Take an entry out of a host's mount table. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_unmount_volume_sheets_unmount_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/add-party": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: A person, or a group with its members. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_add_party_sheets_add_party_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/set-members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Who is in a group. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_set_members_sheets_set_members_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/make-share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: A folder of a mounted volume, offered over the network. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_make_share_sheets_make_share_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/change-share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Other rights, quota, bin or encryption of a share; what is given stands in the place of what was. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_change_share_sheets_change_share_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/end-share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: No longer offer a folder; its files stay. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_end_share_sheets_end_share_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/set-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: What a host is on the network: addresses, link, initiator name, drive letters. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_set_host_sheets_set_host_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/declare-initiator": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: A name that may be let in to targets, perhaps before its host is there. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_declare_initiator_sheets_declare_initiator_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/make-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: A volume without a file system as a disk for other hosts. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_make_target_sheets_make_target_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/add-disk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: One more disk on a target. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_add_disk_sheets_add_disk_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/let-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Let an initiator in to a target; with ``instead_of``, in the place of another. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_let_in_sheets_let_in_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/shut-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: No longer let an initiator in. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_shut_out_sheets_shut_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/end-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: No longer serve a target; its volumes stay. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_end_target_sheets_end_target_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/move-application": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Move an application's data onto a volume. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_move_application_sheets_move_application_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/undo-move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Bring a moved application back to where it was. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_undo_move_sheets_undo_move_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/set-folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: The owner of a writing service's folder, and how it lays files into folders. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_set_folders_sheets_set_folders_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/set-keep-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Delete the oldest recordings of one volume when it is fuller than a share. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_set_keep_rule_sheets_set_keep_rule_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/write-partitions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Write a drive's pending partitions onto it. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_write_partitions_sheets_write_partitions_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/end-keep-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Keep everything on a volume. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_end_keep_rule_sheets_end_keep_rule_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -750,6 +1192,74 @@ export interface paths {
         get: operations["pools_pool_pools__int_pool_id__get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools/{pool_id}/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How large a further volume can be. */
+        get: operations["pools_room_pools__int_pool_id__room_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools/{pool_id}/unlock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Unlock an encrypted pool with its passphrase; its key lies in memory until it is locked or the machine restarts. */
+        post: operations["pools_unlock_pools__int_pool_id__unlock_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools/{pool_id}/lock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lock an encrypted pool: nothing can be read or written until it is unlocked. */
+        post: operations["pools_lock_pools__int_pool_id__lock_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools/{pool_id}/passphrase": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A new passphrase for an unlocked pool, shown this once; the one before no longer opens it. */
+        post: operations["pools_new_passphrase_pools__int_pool_id__passphrase_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -961,6 +1471,364 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Volumes by pool and name, a page at a time. */
+        get: operations["access_volumes_volumes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/access/hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Hosts with what they mount and what runs on them. */
+        get: operations["access_hosts_access_hosts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/access/shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Shares with their rights, addresses, and who is connected. */
+        get: operations["access_shares_access_shares_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/access/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Block targets with their disks and who is let in; and the declared initiators. */
+        get: operations["access_targets_access_targets_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/access/parties": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Persons and groups that shares are for. */
+        get: operations["access_parties_access_parties_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/depends/pull": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Pull this: who notices? Nothing is pulled; it is worked out. */
+        get: operations["access_who_notices_depends_pull_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/depends/person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What somebody's work stands on, down to bays, links and power. */
+        get: operations["access_foundation_depends_person_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shares/{share_id}/visit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A simulated person connects to a share. */
+        post: operations["use_visit_shares__int_share_id__visit_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shares/{share_id}/leave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A simulated person disconnects. */
+        post: operations["use_leave_shares__int_share_id__leave_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shares/{share_id}/write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A simulated person writes files to a share; rights and quota hold. */
+        post: operations["use_write_to_share_shares__int_share_id__write_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shares/{share_id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Files of a share, those in its bin too. */
+        get: operations["use_share_files_shares__int_share_id__files_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shares/{share_id}/delete-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A simulated person deletes a file: into the bin where the share has one, otherwise for good. */
+        post: operations["use_delete_file_shares__int_share_id__delete_file_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shares/{share_id}/restore-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A simulated person takes a file back out of the bin. */
+        post: operations["use_restore_file_shares__int_share_id__restore_file_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/{target_id}/chap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set the CHAP name and secret an initiator proves itself by. The secret is kept as a hash only. */
+        put: operations["use_set_chap_targets__int_target_id__chap_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/log-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A trial log-in of a simulated host to a target: let in, or the reason why not. */
+        post: operations["use_try_log_in_targets_log_in_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A simulated host logs in and writes to one of a target's disks. */
+        post: operations["use_write_to_target_targets_write_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/applications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a simulated application with some data onto a simulated host. */
+        post: operations["use_install_applications_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/applications/{application_id}/write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A simulated application writes to its folder, wherever that lies. */
+        post: operations["use_application_writes_applications__int_application_id__write_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hosts/{host_id}/folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What lies in a folder of a host's own disk, beneath whatever is mounted there. */
+        get: operations["use_folder_hosts__int_host_id__folder_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drives/{drive_id}/partitions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A drive's partitions, written or pending, with every exact sector and what is unallocated. */
+        get: operations["partitions_partitions_drives__int_drive_id__partitions_get"];
+        /** Plan partitions. They stay pending, and the drive untouched, until a change sheet is approved. */
+        put: operations["partitions_plan_partitions_drives__int_drive_id__partitions_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drives/{drive_id}/partitions/image": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The drive's table as a sparse image inside a tar archive: true sector addresses, nothing scaled. */
+        get: operations["partitions_image_drives__int_drive_id__partitions_image_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -1108,7 +1976,17 @@ export interface components {
         /** HostsOut */
         HostsOut: {
             /** Hosts */
-            hosts: string[];
+            hosts: components["schemas"]["HostOut"][];
+            /** More */
+            more: boolean;
+            /** Kinds */
+            kinds: {
+                [key: string]: string;
+            };
+            /** Folder Schemes */
+            folder_schemes: {
+                [key: string]: string;
+            };
         };
         /** DrivesOut */
         DrivesOut: {
@@ -1327,11 +2205,8 @@ export interface components {
         Kind: "hdd" | "ssd" | "nvme";
         /** DoneOut */
         DoneOut: {
-            /**
-             * Done
-             * @default true
-             */
-            done?: boolean;
+            /** Sentence */
+            sentence: string;
         };
         /** FaultBody */
         FaultBody: {
@@ -3089,19 +3964,34 @@ export interface components {
         };
         /** ShareOut */
         ShareOut: {
+            /** Id */
+            id: number;
             /** Name */
             name: string;
-            /** Workload */
-            workload: string;
-            /** Need */
-            need: number;
-            /** Survive */
-            survive: number;
-            /** Drives */
-            drives: string[];
-            layout: components["schemas"]["LayoutOut"] | null;
-            /** Why */
-            why: string;
+            /** Volume */
+            volume: string;
+            /** Folder */
+            folder: string;
+            /** Purpose */
+            purpose: string;
+            /** Quota */
+            quota: number | null;
+            /** Taken */
+            taken: number;
+            /** Bin Days */
+            bin_days: number | null;
+            /** Bin Files */
+            bin_files: number;
+            /** Encrypted */
+            encrypted: boolean;
+            /** Rights */
+            rights: components["schemas"]["RightOut"][];
+            /** People */
+            people: components["schemas"]["RightOut"][];
+            /** Addresses */
+            addresses: components["schemas"]["AddressOut"][];
+            /** Visits */
+            visits: components["schemas"]["VisitOut"][];
         };
         /** SplitBody */
         SplitBody: {
@@ -3450,6 +4340,11 @@ export interface components {
             body: components["schemas"]["SheetBody"];
             /** Jobs */
             jobs: components["schemas"]["JobOut"][];
+            /**
+             * Passphrase
+             * @default null
+             */
+            passphrase?: string | null;
         };
         /** BeforeAfterOut */
         BeforeAfterOut: {
@@ -3483,6 +4378,13 @@ export interface components {
              * @default null
              */
             bytes?: number | null;
+        };
+        /** FindingOut */
+        FindingOut: {
+            /** Sentence */
+            sentence: string;
+            /** Blocks */
+            blocks: boolean;
         };
         /** JobOut */
         JobOut: {
@@ -3579,6 +4481,18 @@ export interface components {
              * @default null
              */
             serial?: string | null;
+            /**
+             * Deleted
+             * @default null
+             */
+            deleted?: number | null;
+            /** Overlapping */
+            overlapping?: string[];
+            /**
+             * Phase
+             * @default null
+             */
+            phase?: string | null;
         };
         /** SheetBody */
         SheetBody: {
@@ -3606,6 +4520,12 @@ export interface components {
             confirm: string | null;
             /** Role */
             role: string;
+            /** Gives Up */
+            gives_up?: string[];
+            /** Texts */
+            texts?: components["schemas"]["TextOut"][];
+            /** Findings */
+            findings?: components["schemas"]["FindingOut"][];
         };
         /** TakesOut */
         TakesOut: {
@@ -3618,8 +4538,18 @@ export interface components {
             /** Gentle Hours */
             gentle_hours: number;
         };
-        /** BuildBody */
-        BuildBody: {
+        /** TextOut */
+        TextOut: {
+            /** Label */
+            label: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * BuildPoolBody
+         * @description The pool and its first volume. ``drives`` in the order of sets, the last ``spares`` held back.
+         */
+        BuildPoolBody: {
             /** Name */
             name: string;
             /** Scheme */
@@ -3636,13 +4566,21 @@ export interface components {
              * @default 0
              */
             spares?: number;
-            /** Volume */
-            volume: string;
+            /**
+             * Volume
+             * @default
+             */
+            volume?: string;
             /**
              * Volume Size
              * @default
              */
             volume_size?: string;
+            /**
+             * Thin
+             * @default false
+             */
+            thin?: boolean;
             /**
              * File System
              * @default ext4
@@ -3654,6 +4592,11 @@ export interface components {
              */
             reserved_share?: number | null;
             /**
+             * Purpose
+             * @default
+             */
+            purpose?: string;
+            /**
              * Mount Point
              * @default
              */
@@ -3663,15 +4606,491 @@ export interface components {
              * @default
              */
             host?: string;
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
+            /**
+             * Encrypted
+             * @default false
+             */
+            encrypted?: boolean;
+            /**
+             * Domain
+             * @default
+             */
+            domain?: string;
+            /**
+             * Protection
+             * @default
+             */
+            protection?: string;
         };
-        /** ReplaceBody */
-        ReplaceBody: {
+        /**
+         * ReplaceDriveBody
+         * @description Which place of which pool, and the drive that takes it.
+         */
+        ReplaceDriveBody: {
             /** Pool Id */
             pool_id: number;
             /** Slot */
             slot: number;
             /** Drive Id */
             drive_id: number;
+        };
+        /**
+         * MakeVolumesBody
+         * @description Volumes in a pool, one or several from a pattern.
+         */
+        MakeVolumesBody: {
+            /** Pool */
+            pool: string;
+            /** Name */
+            name: string;
+            /**
+             * Size
+             * @default
+             */
+            size?: string;
+            /**
+             * Count
+             * @default 1
+             */
+            count?: number;
+            /**
+             * Thin
+             * @default false
+             */
+            thin?: boolean;
+            /**
+             * Protection
+             * @default
+             */
+            protection?: string;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Purpose
+             * @default
+             */
+            purpose?: string;
+            /**
+             * Host
+             * @default
+             */
+            host?: string;
+            /**
+             * Mount Point
+             * @default
+             */
+            mount_point?: string;
+        };
+        /**
+         * RenameVolumeBody
+         * @description Another name for a volume; its UUID, and so its mounts, stay.
+         */
+        RenameVolumeBody: {
+            /** Volume */
+            volume: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * ResizeVolumeBody
+         * @description Extend or shrink a volume with its file system.
+         */
+        ResizeVolumeBody: {
+            /** Volume */
+            volume: string;
+            /** Size */
+            size: string;
+        };
+        /**
+         * ReformatVolumeBody
+         * @description A new, empty file system in the place of the one there is.
+         */
+        ReformatVolumeBody: {
+            /** Volume */
+            volume: string;
+            /** File System */
+            file_system: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+        };
+        /**
+         * CheckFilesBody
+         * @description Read every file of a volume and compare it with its checksum.
+         */
+        CheckFilesBody: {
+            /** Volume */
+            volume: string;
+        };
+        /**
+         * DeleteVolumeBody
+         * @description Give a volume's capacity back to its pool.
+         */
+        DeleteVolumeBody: {
+            /** Volume */
+            volume: string;
+        };
+        /**
+         * MountVolumeBody
+         * @description An entry in a host's mount table.
+         */
+        MountVolumeBody: {
+            /** Volume */
+            volume: string;
+            /** Host */
+            host: string;
+            /** Mount Point */
+            mount_point: string;
+            /**
+             * Read Only
+             * @default false
+             */
+            read_only?: boolean;
+            /**
+             * Access Times
+             * @default false
+             */
+            access_times?: boolean;
+            /**
+             * Required
+             * @default false
+             */
+            required?: boolean;
+            /**
+             * Move Aside
+             * @default false
+             */
+            move_aside?: boolean;
+        };
+        /**
+         * UnmountVolumeBody
+         * @description Take an entry out of a host's mount table.
+         */
+        UnmountVolumeBody: {
+            /** Host */
+            host: string;
+            /** Mount Point */
+            mount_point: string;
+        };
+        /**
+         * AddPartyBody
+         * @description A person, or a group with its members.
+         */
+        AddPartyBody: {
+            /** Name */
+            name: string;
+            /**
+             * Members
+             * @default []
+             */
+            members?: string[];
+        };
+        /**
+         * SetMembersBody
+         * @description Who is in a group.
+         */
+        SetMembersBody: {
+            /** Group */
+            group: string;
+            /**
+             * Members
+             * @default []
+             */
+            members?: string[];
+        };
+        /**
+         * MakeShareBody
+         * @description A folder of a mounted volume, offered over the network.
+         */
+        MakeShareBody: {
+            /** Volume */
+            volume: string;
+            /** Name */
+            name: string;
+            /**
+             * Folder
+             * @default
+             */
+            folder?: string;
+            /**
+             * Rights
+             * @default []
+             */
+            rights?: string[];
+            /**
+             * Quota
+             * @default
+             */
+            quota?: string;
+            /**
+             * Bin Days
+             * @default 0
+             */
+            bin_days?: number;
+            /**
+             * Encrypted
+             * @default true
+             */
+            encrypted?: boolean;
+            /**
+             * Purpose
+             * @default
+             */
+            purpose?: string;
+        };
+        /**
+         * ChangeShareBody
+         * @description Other rights, quota, bin or encryption of a share; what is given stands in the place of what was.
+         */
+        ChangeShareBody: {
+            /** Share */
+            share: string;
+            /**
+             * Rights
+             * @default []
+             */
+            rights?: string[];
+            /**
+             * Quota
+             * @default
+             */
+            quota?: string;
+            /**
+             * Bin Days
+             * @default 0
+             */
+            bin_days?: number;
+            /**
+             * Encrypted
+             * @default true
+             */
+            encrypted?: boolean;
+        };
+        /**
+         * EndShareBody
+         * @description No longer offer a folder; its files stay.
+         */
+        EndShareBody: {
+            /** Share */
+            share: string;
+        };
+        /**
+         * SetHostBody
+         * @description What a host is on the network: addresses, link, initiator name, drive letters.
+         */
+        SetHostBody: {
+            /** Host */
+            host: string;
+            /**
+             * Address
+             * @default
+             */
+            address?: string;
+            /**
+             * Storage Address
+             * @default
+             */
+            storage_address?: string;
+            /**
+             * Gateway
+             * @default
+             */
+            gateway?: string;
+            /**
+             * Link
+             * @default
+             */
+            link?: string;
+            /**
+             * Iqn
+             * @default
+             */
+            iqn?: string;
+            /**
+             * Letters
+             * @default false
+             */
+            letters?: boolean;
+        };
+        /**
+         * DeclareInitiatorBody
+         * @description A name that may be let in to targets, perhaps before its host is there.
+         */
+        DeclareInitiatorBody: {
+            /** Iqn */
+            iqn: string;
+            /**
+             * Host
+             * @default
+             */
+            host?: string;
+        };
+        /**
+         * MakeTargetBody
+         * @description A volume without a file system as a disk for other hosts.
+         */
+        MakeTargetBody: {
+            /** Iqn */
+            iqn: string;
+            /** Host */
+            host: string;
+            /** Volume */
+            volume: string;
+            /**
+             * Initiators
+             * @default []
+             */
+            initiators?: string[];
+            /**
+             * Lun
+             * @default -1
+             */
+            lun?: number;
+            /**
+             * Shared
+             * @default false
+             */
+            shared?: boolean;
+        };
+        /**
+         * AddDiskBody
+         * @description One more disk on a target.
+         */
+        AddDiskBody: {
+            /** Target */
+            target: string;
+            /** Volume */
+            volume: string;
+            /**
+             * Lun
+             * @default -1
+             */
+            lun?: number;
+        };
+        /**
+         * LetInBody
+         * @description Let an initiator in to a target; with ``instead_of``, in the place of another.
+         */
+        LetInBody: {
+            /** Target */
+            target: string;
+            /** Initiator */
+            initiator: string;
+            /**
+             * Instead Of
+             * @default
+             */
+            instead_of?: string;
+        };
+        /**
+         * ShutOutBody
+         * @description No longer let an initiator in.
+         */
+        ShutOutBody: {
+            /** Target */
+            target: string;
+            /** Initiator */
+            initiator: string;
+        };
+        /**
+         * EndTargetBody
+         * @description No longer serve a target; its volumes stay.
+         */
+        EndTargetBody: {
+            /** Target */
+            target: string;
+        };
+        /**
+         * MoveApplicationBody
+         * @description Move an application's data onto a volume.
+         */
+        MoveApplicationBody: {
+            /** Application */
+            application: string;
+            /** Volume */
+            volume: string;
+            /**
+             * Way
+             * @default mount
+             */
+            way?: string;
+        };
+        /**
+         * UndoMoveBody
+         * @description Bring a moved application back to where it was.
+         */
+        UndoMoveBody: {
+            /** Application */
+            application: string;
+        };
+        /**
+         * SetFoldersBody
+         * @description The owner of a writing service's folder, and how it lays files into folders.
+         */
+        SetFoldersBody: {
+            /** Application */
+            application: string;
+            /** Folder Scheme */
+            folder_scheme: string;
+            /**
+             * Files Per Folder
+             * @default 1000
+             */
+            files_per_folder?: number;
+            /**
+             * Owner
+             * @default
+             */
+            owner?: string;
+        };
+        /**
+         * SetKeepRuleBody
+         * @description Delete the oldest recordings of one volume when it is fuller than a share.
+         */
+        SetKeepRuleBody: {
+            /** Volume */
+            volume: string;
+            /**
+             * Above
+             * @default 90
+             */
+            above?: number;
+            /**
+             * Application
+             * @default
+             */
+            application?: string;
+        };
+        /**
+         * WritePartitionsBody
+         * @description Write a drive's pending partitions onto it.
+         */
+        WritePartitionsBody: {
+            /** Drive Id */
+            drive_id: number;
+        };
+        /**
+         * EndKeepRuleBody
+         * @description Keep everything on a volume.
+         */
+        EndKeepRuleBody: {
+            /** Volume */
+            volume: string;
         };
         /** SheetsOut */
         SheetsOut: {
@@ -3702,10 +5121,16 @@ export interface components {
         };
         /** ApproveBody */
         ApproveBody: {
-            /** Confirm */
-            confirm: string;
-            /** Password */
-            password: string;
+            /**
+             * Confirm
+             * @default
+             */
+            confirm?: string;
+            /**
+             * Password
+             * @default
+             */
+            password?: string;
         };
         /** PoolsOut */
         PoolsOut: {
@@ -3772,9 +5197,17 @@ export interface components {
             guaranteed: number;
             /** Best Case */
             best_case: number;
+            /** Domain */
+            domain: string | null;
+            /** Encrypted */
+            encrypted: boolean;
+            /** Locked */
+            locked: boolean;
             now: components["schemas"]["After"];
             /** Synced */
             synced: number;
+            /** Proofs */
+            proofs: components["schemas"]["ProofOut"][];
             /** Places */
             places: components["schemas"]["PlaceOut"][];
             /** Spares */
@@ -3785,6 +5218,23 @@ export interface components {
             /** Jobs */
             jobs: components["schemas"]["JobOut"][];
             last_check: components["schemas"]["JobOut"] | null;
+        };
+        /** MountOut */
+        MountOut: {
+            /** Host */
+            host: string;
+            /** At */
+            at: string;
+            /** Read Only */
+            read_only: boolean;
+            /** Access Times */
+            access_times: boolean;
+            /** Required */
+            required: boolean;
+            /** Line */
+            line: string;
+            /** Explained */
+            explained: string[];
         };
         /** PlaceOut */
         PlaceOut: {
@@ -3805,6 +5255,20 @@ export interface components {
             /** Condition */
             condition: string | null;
         };
+        /**
+         * ProofOut
+         * @description What was promised at building beside what was measured since.
+         */
+        ProofOut: {
+            /** Figure */
+            figure: string;
+            /** Unit */
+            unit: string;
+            /** Promised */
+            promised: number;
+            /** Measured */
+            measured: number | null;
+        };
         /** SpareOut */
         SpareOut: {
             /** Drive Id */
@@ -3822,20 +5286,42 @@ export interface components {
         VolumeOut: {
             /** Id */
             id: number;
+            /** Pool */
+            pool: string;
             /** Name */
             name: string;
             /** Size */
             size: number;
+            /** Thin */
+            thin: boolean;
+            /** Purpose */
+            purpose: string;
+            /** Protection */
+            protection: string | null;
+            /** Pool Use */
+            pool_use: number;
             /** File System */
             file_system: string;
+            /** Facts */
+            facts: {
+                [key: string]: string;
+            };
             /** Overhead */
             overhead: number;
             /** For Files */
             for_files: number;
-            /** Host */
-            host: string | null;
-            /** Mount Point */
-            mount_point: string | null;
+            /** Mounts */
+            mounts: components["schemas"]["MountOut"][];
+            /** Shares */
+            shares: string[];
+            /** Target */
+            target: string | null;
+            /** Applications */
+            applications: string[];
+            /** Fills Up */
+            fills_up: boolean;
+            /** Keep Above */
+            keep_above: number | null;
             /** Uuid */
             uuid: string;
             /** Files */
@@ -3846,6 +5332,23 @@ export interface components {
             files_differing: number;
             /** Files Read At */
             files_read_at: string | null;
+        };
+        /** RoomOut */
+        RoomOut: {
+            /** Largest */
+            largest: number;
+            /** Free */
+            free: number;
+        };
+        /** PassphraseBody */
+        PassphraseBody: {
+            /** Passphrase */
+            passphrase: string;
+        };
+        /** PassphraseOut */
+        PassphraseOut: {
+            /** Passphrase */
+            passphrase: string;
         };
         /** ReplacementsOut */
         ReplacementsOut: {
@@ -3971,21 +5474,12 @@ export interface components {
         };
         /** EntryOut */
         EntryOut: {
-            /** Id */
-            id: number;
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            /** Who */
-            who: string;
-            /** Act */
-            act: string;
-            /** About */
-            about: string;
-            /** Sentence */
-            sentence: string;
+            /** Name */
+            name: string;
+            /** Size */
+            size: number;
+            /** Folder */
+            folder: boolean;
         };
         /** MatterOut */
         MatterOut: {
@@ -4004,6 +5498,515 @@ export interface components {
             entries: components["schemas"]["EntryOut"][];
             /** More */
             more: boolean;
+        };
+        /** VolumesOut */
+        VolumesOut: {
+            /** Volumes */
+            volumes: components["schemas"]["VolumeLine"][];
+            /** More */
+            more: boolean;
+        };
+        /** VolumeLine */
+        VolumeLine: {
+            /** Id */
+            id: number;
+            /** Ref */
+            ref: string;
+            /** Size */
+            size: number;
+            /** Thin */
+            thin: boolean;
+            /** File System */
+            file_system: string;
+            /** Purpose */
+            purpose: string;
+            /** Mounts */
+            mounts: number;
+        };
+        /** ApplicationOut */
+        ApplicationOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Owner */
+            owner: string;
+            /** Folder */
+            folder: string;
+            /** Settings */
+            settings: string;
+            /** Running */
+            running: boolean;
+            /** Volume */
+            volume: string | null;
+            /** Folder Scheme */
+            folder_scheme: string | null;
+            /** Files Per Folder */
+            files_per_folder: number | null;
+            /** Moved */
+            moved: boolean;
+            /** Own Bytes */
+            own_bytes: number | null;
+            /** Fills Up */
+            fills_up: boolean;
+        };
+        /** HostMountOut */
+        HostMountOut: {
+            /** Host */
+            host: string;
+            /** At */
+            at: string;
+            /** Read Only */
+            read_only: boolean;
+            /** Access Times */
+            access_times: boolean;
+            /** Required */
+            required: boolean;
+            /** Line */
+            line: string;
+            /** Explained */
+            explained: string[];
+            /** Volume */
+            volume: string;
+        };
+        /** HostOut */
+        HostOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Site */
+            site: string;
+            /** Letters */
+            letters: boolean;
+            /** Address */
+            address: string | null;
+            /** Storage Address */
+            storage_address: string | null;
+            /** Iqn */
+            iqn: string | null;
+            /** Link */
+            link: number | null;
+            /** Mounts */
+            mounts: components["schemas"]["HostMountOut"][];
+            /** Applications */
+            applications: components["schemas"]["ApplicationOut"][];
+        };
+        /** SharesOut */
+        SharesOut: {
+            /** Shares */
+            shares: components["schemas"]["ShareOut"][];
+            /** More */
+            more: boolean;
+        };
+        /** AddressOut */
+        AddressOut: {
+            /** Label */
+            label: string;
+            /** Text */
+            text: string;
+        };
+        /** RightOut */
+        RightOut: {
+            /** Party */
+            party: string;
+            /** May */
+            may: string;
+        };
+        /** VisitOut */
+        VisitOut: {
+            /** Person */
+            person: string;
+            /** Client */
+            client: string;
+            /** Since */
+            since: unknown;
+        };
+        /** TargetsOut */
+        TargetsOut: {
+            /** Targets */
+            targets: components["schemas"]["TargetOut"][];
+            /** Initiators */
+            initiators: components["schemas"]["InitiatorOut"][];
+            /** More */
+            more: boolean;
+        };
+        /** InitiatorOut */
+        InitiatorOut: {
+            /** Iqn */
+            iqn: string;
+            /** Host */
+            host: string | null;
+            /** Near */
+            near: string[];
+        };
+        /** LetInOut */
+        LetInOut: {
+            /** Iqn */
+            iqn: string;
+            /** Host */
+            host: string | null;
+            /** Chap */
+            chap: boolean;
+            /** Near */
+            near: string[];
+        };
+        /** LunOut */
+        LunOut: {
+            /** Lun */
+            lun: number;
+            /** Volume */
+            volume: string;
+            /** Size */
+            size: number;
+            /** Thin */
+            thin: boolean;
+            /** Taken */
+            taken: number;
+        };
+        /** TargetOut */
+        TargetOut: {
+            /** Id */
+            id: number;
+            /** Iqn */
+            iqn: string;
+            /** Host */
+            host: string;
+            /** Address */
+            address: string;
+            /** Shared */
+            shared: boolean;
+            /** Luns */
+            luns: components["schemas"]["LunOut"][];
+            /** Initiators */
+            initiators: components["schemas"]["LetInOut"][];
+        };
+        /** PartiesOut */
+        PartiesOut: {
+            /** Parties */
+            parties: components["schemas"]["PartyOut"][];
+        };
+        /** PartyOut */
+        PartyOut: {
+            /** Name */
+            name: string;
+            /** Members */
+            members: string[] | null;
+        };
+        /** NoticeOut */
+        NoticeOut: {
+            /** What */
+            what: string;
+            /** Below */
+            below: string[];
+            /** Hits */
+            hits: components["schemas"]["HitOut"][];
+            /** Stands */
+            stands: components["schemas"]["StandOut"][];
+            /** Sentence */
+            sentence: string;
+            /** People */
+            people: string[];
+        };
+        /** HitOut */
+        HitOut: {
+            /** Pool */
+            pool: string;
+            /** Drives */
+            drives: string[];
+            /** Sets */
+            sets: number[];
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
+            /** Sentence */
+            sentence: string;
+        };
+        /** StandOut */
+        StandOut: {
+            /** Volume */
+            volume: string;
+            /** Serves */
+            serves: boolean;
+            /** Mounts */
+            mounts: string[];
+            /** Shares */
+            shares: string[];
+            /** Target */
+            target: string | null;
+            /** Applications */
+            applications: string[];
+            /** Hosts */
+            hosts: string[];
+            /** People */
+            people: string[];
+        };
+        /** FoundationOut */
+        FoundationOut: {
+            /** Person */
+            person: string;
+            /** Lines */
+            lines: string[][];
+        };
+        /** VisitBody */
+        VisitBody: {
+            /** Person */
+            person: string;
+            /**
+             * Client
+             * @default desk
+             */
+            client?: string;
+        };
+        /** WriteBody */
+        WriteBody: {
+            /**
+             * Person
+             * @default
+             */
+            person?: string;
+            /**
+             * Size
+             * @default 5 GiB
+             */
+            size?: string;
+        };
+        /** FilesOut */
+        FilesOut: {
+            /** Files */
+            files: components["schemas"]["FileOut"][];
+            /** More */
+            more: boolean;
+        };
+        /** FileOut */
+        FileOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Size */
+            size: number;
+            /** Via */
+            via: string;
+            /** Writer */
+            writer: string;
+            /**
+             * Written At
+             * Format: date-time
+             */
+            written_at: string;
+            /** Deleted At */
+            deleted_at: string | null;
+        };
+        /** FileBody */
+        FileBody: {
+            /** File Id */
+            file_id: number;
+            /** Person */
+            person: string;
+        };
+        /** ChapBody */
+        ChapBody: {
+            /** Initiator */
+            initiator: string;
+            /**
+             * Name
+             * @default
+             */
+            name?: string;
+            /**
+             * Secret
+             * @default
+             */
+            secret?: string;
+        };
+        /** LogInOut */
+        LogInOut: {
+            /** Let In */
+            let_in: boolean;
+            /** Sentence */
+            sentence: string;
+            /** Code */
+            code: string;
+            /** Instead */
+            instead: string | null;
+        };
+        /** LogInBody */
+        LogInBody: {
+            /** Host */
+            host: string;
+            /** Target */
+            target: string;
+            /**
+             * Chap Name
+             * @default
+             */
+            chap_name?: string;
+            /**
+             * Chap Secret
+             * @default
+             */
+            chap_secret?: string;
+        };
+        /** BlockWriteBody */
+        BlockWriteBody: {
+            /** Host */
+            host: string;
+            /** Target */
+            target: string;
+            /**
+             * Chap Name
+             * @default
+             */
+            chap_name?: string;
+            /**
+             * Chap Secret
+             * @default
+             */
+            chap_secret?: string;
+            /**
+             * Lun
+             * @default 0
+             */
+            lun?: number;
+            /**
+             * Size
+             * @default 5 GiB
+             */
+            size?: string;
+        };
+        /** InstallBody */
+        InstallBody: {
+            /** Host */
+            host: string;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Owner */
+            owner: string;
+            /** Folder */
+            folder: string;
+            /**
+             * Size
+             * @default 8 GiB
+             */
+            size?: string;
+        };
+        /** FolderOut */
+        FolderOut: {
+            /** There */
+            there: boolean;
+            /** Closed */
+            closed: boolean;
+            /** Entries */
+            entries: components["schemas"]["EntryOut"][];
+            /** Volume */
+            volume: string | null;
+        };
+        /** PartitionsOut */
+        PartitionsOut: {
+            /** Drive Id */
+            drive_id: number;
+            /** Place */
+            place: string;
+            /** Serial */
+            serial: string;
+            /** Size */
+            size: number;
+            /** Sector */
+            sector: number;
+            /** Sectors */
+            sectors: number;
+            /** Scheme */
+            scheme: string;
+            /** Wanted */
+            wanted: components["schemas"]["WantedBody"][];
+            /** Parts */
+            parts: components["schemas"]["PartOut"][];
+            /** Unallocated */
+            unallocated: components["schemas"]["StretchOut"][];
+            /** Findings */
+            findings: string[];
+            /** Pending */
+            pending: boolean;
+            /** Written */
+            written: boolean;
+            /** Why Not */
+            why_not: string | null;
+            /** Types */
+            types: {
+                [key: string]: string;
+            };
+        };
+        /** PartOut */
+        PartOut: {
+            /** Number */
+            number: number;
+            /** Kind */
+            kind: string;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Sectors */
+            sectors: number;
+            /** Bytes */
+            bytes: number;
+            /** Type */
+            type: string;
+            /** Label */
+            label: string;
+        };
+        /** StretchOut */
+        StretchOut: {
+            /** First */
+            first: number;
+            /** Sectors */
+            sectors: number;
+            /** Bytes */
+            bytes: number;
+        };
+        /** WantedBody */
+        WantedBody: {
+            /**
+             * Size
+             * @default
+             */
+            size?: string;
+            /**
+             * Type
+             * @default data
+             */
+            type?: string;
+            /**
+             * Label
+             * @default
+             */
+            label?: string;
+            /**
+             * Kind
+             * @default primary
+             */
+            kind?: string;
+        };
+        /** PlanBody */
+        PlanBody: {
+            /**
+             * Scheme
+             * @default gpt
+             */
+            scheme?: string;
+            /** Parts */
+            parts?: components["schemas"]["WantedBody"][];
+            /**
+             * Dry
+             * @default false
+             */
+            dry?: boolean;
         };
         /** HealthOut */
         HealthOut: {
@@ -5278,7 +7281,7 @@ export interface operations {
             };
         };
     };
-    sheets_sheet_for_building_sheets_build_pool_post: {
+    sheets_draw_up_build_pool_sheets_build_pool_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5287,7 +7290,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BuildBody"];
+                "application/json": components["schemas"]["BuildPoolBody"];
             };
         };
         responses: {
@@ -5311,7 +7314,7 @@ export interface operations {
             };
         };
     };
-    sheets_sheet_for_replacing_sheets_replace_drive_post: {
+    sheets_draw_up_replace_drive_sheets_replace_drive_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5320,7 +7323,865 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReplaceBody"];
+                "application/json": components["schemas"]["ReplaceDriveBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_make_volumes_sheets_make_volumes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeVolumesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_rename_volume_sheets_rename_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenameVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_resize_volume_sheets_resize_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResizeVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_reformat_volume_sheets_reformat_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReformatVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_check_files_sheets_check_files_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckFilesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_delete_volume_sheets_delete_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeleteVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_mount_volume_sheets_mount_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MountVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_unmount_volume_sheets_unmount_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UnmountVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_add_party_sheets_add_party_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddPartyBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_set_members_sheets_set_members_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetMembersBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_make_share_sheets_make_share_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeShareBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_change_share_sheets_change_share_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeShareBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_end_share_sheets_end_share_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndShareBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_set_host_sheets_set_host_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetHostBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_declare_initiator_sheets_declare_initiator_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeclareInitiatorBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_make_target_sheets_make_target_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeTargetBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_add_disk_sheets_add_disk_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddDiskBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_let_in_sheets_let_in_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LetInBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_shut_out_sheets_shut_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShutOutBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_end_target_sheets_end_target_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndTargetBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_move_application_sheets_move_application_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveApplicationBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_undo_move_sheets_undo_move_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UndoMoveBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_set_folders_sheets_set_folders_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetFoldersBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_set_keep_rule_sheets_set_keep_rule_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetKeepRuleBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_write_partitions_sheets_write_partitions_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WritePartitionsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sheets_draw_up_end_keep_rule_sheets_end_keep_rule_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndKeepRuleBody"];
             };
         };
         responses: {
@@ -5523,6 +8384,136 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PoolOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    pools_room_pools__int_pool_id__room_get: {
+        parameters: {
+            query?: {
+                protection?: string;
+            };
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoomOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    pools_unlock_pools__int_pool_id__unlock_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PassphraseBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PoolsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    pools_lock_pools__int_pool_id__lock_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PoolsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    pools_new_passphrase_pools__int_pool_id__passphrase_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PassphraseOut"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -5948,6 +8939,726 @@ export interface operations {
                     "application/json": components["schemas"]["LogOut"];
                 };
             };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    access_volumes_volumes_get: {
+        parameters: {
+            query?: {
+                after?: string;
+                limit?: number;
+                like?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VolumesOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    access_hosts_access_hosts_get: {
+        parameters: {
+            query?: {
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    access_shares_access_shares_get: {
+        parameters: {
+            query?: {
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharesOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    access_targets_access_targets_get: {
+        parameters: {
+            query?: {
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    access_parties_access_parties_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PartiesOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    access_who_notices_depends_pull_get: {
+        parameters: {
+            query: {
+                kind: "drive" | "shelf" | "host" | "site" | "volume" | "pool";
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    access_foundation_depends_person_get: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundationOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_visit_shares__int_share_id__visit_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                share_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VisitBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DoneOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_leave_shares__int_share_id__leave_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                share_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VisitBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DoneOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_write_to_share_shares__int_share_id__write_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                share_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_share_files_shares__int_share_id__files_get: {
+        parameters: {
+            query?: {
+                after?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                share_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilesOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_delete_file_shares__int_share_id__delete_file_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                share_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FileBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DoneOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_restore_file_shares__int_share_id__restore_file_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                share_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FileBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DoneOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_set_chap_targets__int_target_id__chap_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                target_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChapBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DoneOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_try_log_in_targets_log_in_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LogInBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogInOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_write_to_target_targets_write_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BlockWriteBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_install_applications_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InstallBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DoneOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_application_writes_applications__int_application_id__write_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                application_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    use_folder_hosts__int_host_id__folder_get: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                host_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    partitions_partitions_drives__int_drive_id__partitions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PartitionsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    partitions_plan_partitions_drives__int_drive_id__partitions_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PartitionsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    partitions_image_drives__int_drive_id__partitions_image_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
             /** @description Unprocessable Entity */
             422: {
                 headers: {

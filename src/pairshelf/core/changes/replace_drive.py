@@ -9,6 +9,7 @@ from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.figures.durations import rebuild
 from pairshelf.core.figures.survival import after_failures, in_words
+from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.core.units import format_duration, format_size
 
 
@@ -38,6 +39,16 @@ def why_too_small(place: EstatePlace, drive: EstateDrive) -> str | None:
     return f"It is too small: {format_size(drive.size)}, and the place needs {format_size(place.designed.size)}."
 
 
+def why_elsewhere(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> str | None:
+    """In a spread pool that keeps shelves, hosts or sites apart, a drive replaces one of the same; why not, or None."""
+    if not isinstance(pool.layout, SpreadLayout) or pool.layout.domain == "drive":
+        return None
+    wanted = place.designed.place(pool.layout.domain)
+    if drive.as_drive.place(pool.layout.domain) == wanted:
+        return None
+    return f"It is not on {pool.layout.domain} {wanted}; the pool keeps its {pool.layout.domain}s apart."
+
+
 def plan(estate: Estate, request: Request) -> Plan:
     """The sheet for this replacement. Raises where it is not possible, with the reason."""
     pool = estate.pool(request.pool_id)
@@ -61,15 +72,15 @@ def plan(estate: Estate, request: Request) -> Plan:
             f"Too many drives of {pool.name} are away to rebuild from the rest. Bring them back first.",
             code="unreachable",
         )
-    drive = _offered(estate, place, request.drive_id)
+    drive = _offered(estate, pool, place, request.drive_id)
     return Plan(_sheet(pool, place, drive, absent), request)
 
 
-def _offered(estate: Estate, place: EstatePlace, drive_id: int) -> EstateDrive:
+def _offered(estate: Estate, pool: EstatePool, place: EstatePlace, drive_id: int) -> EstateDrive:
     drive = estate.drive(drive_id)
     if drive is None:
         raise NotPossible("This drive is not there any more.", code="drive-gone", field="drive_id")
-    if reason := drive.why_not_offered() or why_too_small(place, drive):
+    if reason := drive.why_not_offered() or why_too_small(place, drive) or why_elsewhere(pool, place, drive):
         raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free", field="drive_id")
     return drive
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -39,6 +40,22 @@ class Erased:
 
 
 @dataclass(frozen=True, slots=True)
+class Text:
+    """Something to copy: a line for a host's mount table, an address."""
+
+    label: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """What was found when everything was looked at beforehand; one that blocks stops the change."""
+
+    sentence: str
+    blocks: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class Takes:
     """How long a job of the change takes, in hours of the drives' time: at best, and with users at work."""
 
@@ -51,6 +68,19 @@ class Takes:
     def of(cls, job: str, duration: Duration) -> Takes:
         """From the durations of the core."""
         return cls(job, duration.idle / 3600, duration.fast / 3600, duration.gentle / 3600)
+
+
+def simple_sheet(
+    kind: str, title: str, why: str, *, steps: Sequence[str], role: str = "administrator",
+    figures: Sequence[BeforeAfter] = (), takes: Sequence[Takes] = (), meanwhile: Sequence[str] = (),
+    fixed: Sequence[str] = (), cautions: Sequence[str] = (), confirm: str | None = None, gives_up: Sequence[str] = (),
+    texts: Sequence[Text] = (), findings: Sequence[Finding] = (),
+) -> ChangeSheet:  # fmt: skip
+    """A sheet for a change that erases no drive."""
+    return ChangeSheet(
+        kind, title, why, tuple(figures), (), tuple(takes), tuple(meanwhile), tuple(fixed), tuple(steps),
+        tuple(cautions), confirm, role, tuple(gives_up), tuple(texts), tuple(findings),
+    )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +101,10 @@ class ChangeSheet:
     confirm: str | None
     #: Who may approve it.
     role: str
+    #: Data that are given up without a drive being erased: a volume's, what lies in a folder.
+    gives_up: tuple[str, ...] = ()
+    texts: tuple[Text, ...] = ()
+    findings: tuple[Finding, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
         """The sheet as plain data."""

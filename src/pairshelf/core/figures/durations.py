@@ -5,9 +5,13 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
+import numpy as np
+import numpy.typing as npt
+
 from pairshelf.core.drives import Drive
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts.model import Layout
+from pairshelf.core.layouts.spread import Protection, SpreadLayout, SpreadPool
 from pairshelf.core.units import EXTENT
 
 #: Share of every drive that users take while a job runs gently, or fast.
@@ -25,6 +29,11 @@ class Duration:
 
 def _paced(seconds: float) -> Duration:
     return Duration(seconds, seconds / (1 - FAST), seconds / (1 - GENTLE))
+
+
+def at_rate(seconds: float) -> Duration:
+    """Work that takes so many seconds undisturbed."""
+    return _paced(seconds)
 
 
 def first_sync(layout: Layout) -> Duration | None:
@@ -58,6 +67,9 @@ def rebuild(layout: Layout, member: str, new: Drive | None = None, *, absent: Co
     if layout.scheme.survives == 0:
         raise NotPossible("Without redundancy there is nothing to rebuild from.")
     drive = layout.members[index]
+    if isinstance(layout, SpreadLayout):
+        rest = [d for d in layout.members if d.id != member and d.id not in absent]
+        return _paced(repair_seconds(layout.pool, _held(layout), index, None, onto=new or drive, readers=rest))
     sources = [d for d in layout.sets[layout.set_of(index)] if d.id != member and d.id not in absent]
     streams = [new or drive, *sources]
     rate = min(min(d.mean_rate for d in streams), link_share(streams))
@@ -78,6 +90,9 @@ def slowest_rebuild(layout: Layout, network: int | None = None) -> Duration | No
     """The longest rebuild any one member could need, onto a drive alike; None without redundancy."""
     if layout.scheme.survives == 0:
         return None
+    if isinstance(layout, SpreadLayout):
+        held = _held(layout)
+        return _paced(max(repair_seconds(layout.pool, held, i, network) for i in range(len(layout.members))))
     used = layout.used_extents
     longest, first = 0.0, 0
     for one in layout.sets:
@@ -85,6 +100,42 @@ def slowest_rebuild(layout: Layout, network: int | None = None) -> Duration | No
         longest = max(longest, max(used[first : first + len(one)]) * EXTENT / rate)
         first += len(one)
     return _paced(longest)
+
+
+Held = Sequence[tuple[Protection, npt.NDArray[np.int64]]]
+
+
+def _held(layout: SpreadLayout) -> Held:
+    drives = len(layout.members)
+    return [(v.protection, np.bincount(v.slots.ravel(), minlength=drives)) for v in layout.volumes]
+
+
+def repair_seconds(
+    pool: SpreadPool, held: Held, lost: int, network: int | None, *, onto: Drive | None = None,
+    readers: Sequence[Drive] | None = None,
+) -> float:  # fmt: skip
+    """Repair of one drive of a spread pool. ``held`` has, volume by volume, the extents on each drive.
+
+    The others share the traffic (2B for copies, (k+1)B for parity), but never less than B over the rates
+    of those that take the new extents, nor than the links allow. Without a domain to spare, only the
+    drives left in that domain take any; ``onto`` is one new drive that takes it all.
+    """
+    units = len(pool.drives)
+    rates = np.array([d.mean_rate for d in pool.drives], float)
+    domain_of = np.array(pool.domain_of)
+    amount = sum(float(e[lost]) for _, e in held) * EXTENT
+    if not amount:
+        return 0.0
+    traffic = sum(float(e[lost]) * (2 if p.copies else p.data + 1) for p, e in held) * EXTENT
+    others = np.arange(units) != lost
+    spare_domain = all(len(pool.domains) > p.width for p, _ in held)
+    takers = others if spare_domain else others & (domain_of == domain_of[lost])
+    # Where nothing may take it, it waits for a new drive, and that one takes it all.
+    taking = float(onto.mean_rate if onto else rates[takers].sum() if takers.any() else rates[lost])
+    reads = rates[others].sum() if readers is None else float(sum(d.mean_rate for d in readers))
+    reading = traffic / reads if reads else 0.0
+    links = link_share(pool.drives, network) * units
+    return float(max(reading, amount / taking, traffic / links))
 
 
 def with_users(duration: Duration | None, user_share: float) -> float | None:

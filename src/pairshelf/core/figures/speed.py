@@ -1,6 +1,6 @@
 """How fast a layout reads and writes (rules: speed): bytes per second, and small operations per second.
 
-N members, d data drives (copies-c: N/c; parity: N - m x p; stepped: N - p; otherwise N), one drive's
+N members, d data drives (copies-c: N/c; parity: N - m x p; stepped: N - p; spread: N x data/used; otherwise N), one drive's
 rate r and operations o; where members differ, the slowest counts.
 """
 
@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Code, Family
+from pairshelf.core.layouts.spread import SpreadLayout
 
 #: One drive after the other: never faster than one of them.
 _ONE_AT_A_TIME = ("span", "single")
@@ -36,6 +37,9 @@ class Speed:
 def data_drives(layout: Layout) -> float:
     """Drives' worth of data: copies N/c, parity N - m x p, otherwise N."""
     members = len(layout.members)
+    if isinstance(layout, SpreadLayout):
+        used = sum(layout.used_extents)
+        return members * layout.data_extents / used if used else float(members)
     if layout.scheme.code is Code.COPIES:
         return members / layout.width
     return members - len(layout.sets) * layout.scheme.survives

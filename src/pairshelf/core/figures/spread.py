@@ -9,7 +9,7 @@ import numpy as np
 
 from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.drives import Drive
-from pairshelf.core.figures.durations import link_share
+from pairshelf.core.figures.durations import repair_seconds
 from pairshelf.core.figures.odds import Odds, chain_of_curve, failure_rate, odds, unreadable
 from pairshelf.core.figures.selections import Survey, rows_of, survey
 from pairshelf.core.figures.space import SpaceAccount
@@ -114,29 +114,13 @@ def _pool_survey(volumes: Sequence[Wanted], placed: Sequence[Placed], units: int
 def _rebuild_seconds(
     pool: SpreadPool, volumes: Sequence[Wanted], placed: Sequence[Placed], network: int | None
 ) -> float:
-    """Repair of the drive that is worst to lose: the others share the traffic (2B for copies, (k+1)B for
-    parity), but never less than B over the rates of those that may take the new extents, nor than the
-    links allow. Without a domain to spare, only the drives left in that domain may."""
+    """Repair of the drive that is worst to lose."""
     units = len(pool.drives)
-    rates = np.array([d.mean_rate for d in pool.drives], float)
-    domain_of = np.array(pool.domain_of)
-    links = link_share(pool.drives, network) * units
-    amount, traffic = np.zeros(units), np.zeros(units)
-    spare_domain = True
-    for volume, stripes in zip(volumes, placed, strict=True):
-        held = np.bincount(stripes.ravel(), minlength=units) * float(EXTENT)
-        amount += held
-        traffic += held * (2 if volume.protection.copies else volume.protection.data + 1)
-        spare_domain &= len(pool.domains) > volume.protection.width
-    longest = 0.0
-    for lost in np.flatnonzero(amount):
-        others = np.arange(units) != lost
-        takers = others if spare_domain else others & (domain_of == domain_of[lost])
-        # Where nothing may take it, it waits for a new drive, and that one takes it all.
-        taking = rates[takers].sum() if takers.any() else rates[lost]
-        reading = traffic[lost] / rates[others].sum() if others.any() else 0.0
-        longest = max(longest, reading, amount[lost] / taking, traffic[lost] / links)
-    return float(longest)
+    held = [
+        (v.protection, np.bincount(stripes.ravel(), minlength=units))
+        for v, stripes in zip(volumes, placed, strict=True)
+    ]
+    return max(repair_seconds(pool, held, lost, network) for lost in range(units))
 
 
 def _odds(

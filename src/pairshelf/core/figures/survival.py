@@ -8,9 +8,12 @@ from enum import StrEnum
 from functools import lru_cache
 from math import comb
 
+import numpy as np
+
 from pairshelf.core.drives import DOMAINS
 from pairshelf.core.figures.selections import Survey, guaranteed, rows_of, survey
 from pairshelf.core.layouts.model import Layout
+from pairshelf.core.layouts.spread import SpreadLayout
 
 
 class PoolState(StrEnum):
@@ -109,6 +112,8 @@ def _groups(layout: Layout, domain: str) -> tuple[int, list[list[int]]]:
 def after_failures(layout: Layout, failed: Collection[str]) -> AfterFailures:
     """What is left once the members with these ids have failed; other ids are ignored."""
     gone = set(failed)
+    if isinstance(layout, SpreadLayout):
+        return _after_spread(layout, gone)
     tolerance = layout.scheme.survives
     by_set = tuple(sum(d.id in gone for d in one) for one in layout.sets)
     lost = tuple(i for i, count in enumerate(by_set) if count > tolerance)
@@ -116,6 +121,36 @@ def after_failures(layout: Layout, failed: Collection[str]) -> AfterFailures:
         return AfterFailures(False, 0, 0, by_set, lost)
     left = [tolerance - count for count in by_set]
     return AfterFailures(True, min(left), sum(left), by_set, ())
+
+
+def _after_spread(layout: SpreadLayout, gone: set[str]) -> AfterFailures:
+    """Every stripe bears what its protection does. The best case goes on failing the drive that hurts
+    least, and is so at least that good."""
+    drives = len(layout.members)
+    left = np.array([d.id not in gone for d in layout.members])
+    rows, bears = [np.zeros((0, drives), bool)], [np.zeros(0, int)]
+    for volume in layout.volumes:
+        for slots in np.unique(np.sort(volume.slots, axis=1), axis=0):
+            row = np.zeros((1, drives), bool)
+            row[0, slots] = True
+            rows.append(row)
+            bears.append(np.array([volume.protection.survives]))
+    stands = np.concatenate(rows)
+    spare = np.concatenate(bears) - (stands & ~left).sum(axis=1)
+    count = (len(gone & {d.id for d in layout.members}),)
+    if (spare < 0).any():
+        return AfterFailures(False, 0, 0, count, (0,))
+    sure = int(spare.min()) if len(spare) else int(left.sum())
+    best = 0
+    while left.any():
+        hurt = np.where(left, (stands & (spare == 0)[:, None]).sum(axis=0) * 10**6 + stands.sum(axis=0), 2**60)
+        drive = int(hurt.argmin())
+        if (stands[:, drive] & (spare == 0)).any():
+            break
+        spare -= stands[:, drive]
+        left[drive] = False
+        best += 1
+    return AfterFailures(True, sure, max(sure, best), count, ())
 
 
 def state_of(layout: Layout, failed: Collection[str], missing: Collection[str]) -> PoolState:
@@ -133,11 +168,14 @@ def state_of(layout: Layout, failed: Collection[str], missing: Collection[str]) 
 
 def in_words(layout: Layout, after: AfterFailures) -> str:
     """One sentence: do the data survive, and what may still fail."""
+    if not after.survives and isinstance(layout, SpreadLayout):
+        return "Data are lost: some stripes have lost more drives than they can do without."
     if not after.survives:
         names = " and ".join(str(i + 1) for i in after.lost_sets)
         many = len(after.lost_sets) > 1
         where = f"set{'s' if many else ''} {names}" if len(layout.sets) > 1 else "the set"
         return f"The data are lost: {where} {'have' if many else 'has'} lost more drives than {'they' if many else 'it'} can do without."
+    place = "place" if isinstance(layout, SpreadLayout) else "set"
     if after.more_best_case == 0:
         return "The data survive, but nothing more may fail."
     if after.more_guaranteed == after.more_best_case:
@@ -147,7 +185,5 @@ def in_words(layout: Layout, after: AfterFailures) -> str:
             else "The data survive. Any one more may fail."
         )
     if after.more_guaranteed == 0:
-        return f"The data survive. One more failure in the wrong set loses them; up to {after.more_best_case} in the right sets do not."
-    return (
-        f"The data survive. Any {after.more_guaranteed} more may fail, up to {after.more_best_case} in the right sets."
-    )
+        return f"The data survive. One more failure in the wrong {place} loses them; up to {after.more_best_case} in the right {place}s do not."
+    return f"The data survive. Any {after.more_guaranteed} more may fail, up to {after.more_best_case} in the right {place}s."

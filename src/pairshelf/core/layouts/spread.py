@@ -8,8 +8,8 @@ stripes of several widths fit together is the Gale-Ryser condition (D. Gale, 195
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -17,6 +17,7 @@ import numpy.typing as npt
 
 from pairshelf.core.drives import DOMAINS, Drive, require_usable
 from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.layouts.model import Code, Family, Layout, Scheme
 from pairshelf.core.units import EXTENT, format_size, parse_size
 
 #: More stripes than this in one question take minutes to place.
@@ -246,13 +247,20 @@ _NEVER = 2**40
 class _Placer:
     """Chooses the drives of one stripe after another."""
 
-    def __init__(self, pool: SpreadPool) -> None:
-        self._free = np.array(pool.capacities, np.int64)
+    def __init__(self, pool: SpreadPool, placed: Sequence[Placed] = (), closed: Collection[int] = ()) -> None:
+        """``placed`` are the stripes that stand there; on the ``closed`` drives nothing may be put."""
+        domain_of = np.array(pool.domain_of)
+        self._alone = pool.domain == "drive"
         self._shared = _unshared(len(pool.domains))
         self._drive_free = np.array([d.extents for d in pool.drives], np.int64)
-        self._alone = pool.domain == "drive"
         self._drive_shared = _unshared(0 if self._alone else len(pool.drives))
-        domain_of = np.array(pool.domain_of)
+        for stripes in placed:
+            self._drive_free -= np.bincount(stripes.ravel(), minlength=len(pool.drives))
+            _share(self._shared, domain_of[stripes])
+            if not self._alone:
+                _share(self._drive_shared, stripes)
+        self._drive_free[list(closed)] = 0
+        self._free = np.bincount(domain_of, self._drive_free, len(pool.domains)).astype(np.int64)
         self._inside = [np.flatnonzero(domain_of == n) for n in range(len(pool.domains))]
 
     def next(self, width: int) -> list[int] | None:
@@ -316,8 +324,158 @@ def _least_shared(
     return [int(rows[first]), int(columns[second])]
 
 
+def _share(shared: npt.NDArray[np.int64], stripes: Placed) -> None:
+    """Count each two that stand in a stripe together."""
+    for one in range(stripes.shape[1]):
+        for other in range(stripes.shape[1]):
+            if one != other:
+                np.add.at(shared, (stripes[:, one], stripes[:, other]), 1)
+
+
 def _note(free: npt.NDArray[np.int64], shared: npt.NDArray[np.int64], chosen: list[int]) -> None:
     """One extent less on each, one stripe more between each two."""
     index = np.array(chosen)
     free[index] -= 1
     shared[index[:, None], index] += 1
+
+
+# -- a spread pool that is built ------------------------------------------------------------------------
+
+SPREAD = Scheme(
+    "spread", "", Family.SPREAD, Code.PARITY, 0, 2, None,
+    "A stock of extents on all drives; each volume has its own protection.",
+)  # fmt: skip
+
+#: int32 [stripes, width, 2]: the slot and the row of each extent, data columns first, then P and Q.
+Spots = npt.NDArray[np.int32]
+
+
+@dataclass(frozen=True)
+class PlacedVolume:
+    """The stripes of one volume of a built spread pool."""
+
+    volume: int
+    protection: Protection
+    spots: Spots
+
+    @property
+    def slots(self) -> Placed:
+        """The drives of each stripe."""
+        return self.spots[:, :, 0]
+
+
+@dataclass(frozen=True)
+class SpreadLayout(Layout):
+    """A built spread pool: its members, what may fail as one, and the stripes of its volumes."""
+
+    domain: str = "drive"
+    volumes: tuple[PlacedVolume, ...] = field(default=(), compare=False)
+
+    @cached_property
+    def pool(self) -> SpreadPool:
+        """The same as the comparison sees it."""
+        return SpreadPool(self.members, self.domain)
+
+    @cached_property
+    def used_extents(self) -> tuple[int, ...]:
+        """For each member, how many of its extents stripes use."""
+        used = np.zeros(len(self.members), np.int64)
+        for volume in self.volumes:
+            used += np.bincount(volume.slots.ravel(), minlength=len(self.members))
+        return tuple(used.tolist())
+
+    @property
+    def stock(self) -> int:
+        """Extents of all drives together."""
+        return sum(d.extents for d in self.members)
+
+    @property
+    def free_extents(self) -> int:
+        """Extents that no stripe uses."""
+        return self.stock - sum(self.used_extents)
+
+    @property
+    def data_extents(self) -> int:
+        """Extents of data that its volumes have places for."""
+        return sum(len(v.spots) * v.protection.data for v in self.volumes)
+
+    def room_for(self, protection: Protection, closed: Collection[int] = ()) -> int:
+        """Extents of data that a further volume of this protection could have."""
+        free = [0] * len(self.pool.domains)
+        for slot, (drive, used) in enumerate(zip(self.members, self.used_extents, strict=True)):
+            if slot not in closed:
+                free[self.pool.domain_of[slot]] += drive.extents - used
+        if len(free) < protection.width:
+            return 0
+        return stripes_max(free, protection.width) * protection.data
+
+    def more(self, protection: Protection, stripes: int, closed: Collection[int] = ()) -> Spots:
+        """Places for so many more stripes; NotPossible when they do not fit. ``closed`` drives take none.
+
+        Each stripe's columns are turned by one, so that parity is spread over all drives.
+        """
+        if len(self.pool.domains) < protection.width:
+            raise NotPossible(
+                f"{protection.name} needs {protection.width} {self.domain}s; there are {len(self.pool.domains)}.",
+                code="too-few-domains", field="protection",
+            )  # fmt: skip
+        placer = _Placer(self.pool, [v.slots for v in self.volumes], closed)
+        rows = [_free_rows(self, slot) for slot in range(len(self.members))]
+        found = np.empty((stripes, protection.width, 2), np.int32)
+        turn = sum(len(v.spots) for v in self.volumes)
+        for i in range(stripes):
+            chosen = placer.next(protection.width)
+            if chosen is None:
+                raise NotPossible(
+                    f"The pool has room for {i} more stripes of {protection.name}; {stripes} are needed.",
+                    code="pool-full", field="size",
+                )  # fmt: skip
+            cut = (turn + i) % protection.width
+            for column, slot in enumerate(chosen[cut:] + chosen[:cut]):
+                found[i, column] = slot, rows[slot].pop()
+        return found
+
+    def volume(self, volume: int) -> PlacedVolume:
+        """The stripes of a volume."""
+        return next(v for v in self.volumes if v.volume == volume)
+
+    def another_spot(self, volume: int, stripe: int, column: int, closed: Collection[int]) -> tuple[int, int] | None:
+        """A free extent (slot, row) that can take a stripe's column, in a domain the stripe does not use
+        otherwise: on the drive with the most free extents, first in the listed order. None if there is none."""
+        slots = self.volume(volume).slots[stripe]
+        used = {self.pool.domain_of[int(s)] for c, s in enumerate(slots) if c != column}
+        best: tuple[int, int] | None = None
+        for slot, (drive, taken) in enumerate(zip(self.members, self.used_extents, strict=True)):
+            free = drive.extents - taken
+            if slot not in closed and self.pool.domain_of[slot] not in used and free > (best[0] if best else 0):
+                best = (free, slot)
+        return (best[1], _free_rows(self, best[1])[-1]) if best else None
+
+    def with_spot(self, volume: int, stripe: int, column: int, spot: tuple[int, int]) -> SpreadLayout:
+        """The same with one extent of a stripe elsewhere."""
+        have = self.volume(volume)
+        spots = have.spots.copy()
+        spots[stripe, column] = spot
+        return self.with_volume(PlacedVolume(volume, have.protection, spots))
+
+    def with_volume(self, volume: PlacedVolume) -> SpreadLayout:
+        """The same with a volume's stripes in the place of those it had."""
+        rest = tuple(v for v in self.volumes if v.volume != volume.volume)
+        return replace(self, volumes=(*rest, volume), scheme=_scheme((*rest, volume)))
+
+
+def spread_layout(members: Sequence[Drive], domain: str, volumes: Sequence[PlacedVolume] = ()) -> SpreadLayout:
+    """A built spread pool. What all of it survives is what its least protected volume does."""
+    return SpreadLayout(_scheme(volumes), (tuple(members),), (), (), domain, tuple(volumes))
+
+
+def _scheme(volumes: Sequence[PlacedVolume]) -> Scheme:
+    return replace(SPREAD, survives=min((v.protection.survives for v in volumes), default=1))
+
+
+def _free_rows(layout: SpreadLayout, slot: int) -> list[int]:
+    """Rows of a member that no stripe uses, the lowest last."""
+    taken = np.zeros(layout.members[slot].extents, bool)
+    for volume in layout.volumes:
+        taken[volume.spots[:, :, 1][volume.slots == slot]] = True
+    return [int(row) for row in np.flatnonzero(~taken)[::-1]]

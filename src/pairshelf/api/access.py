@@ -1,0 +1,493 @@
+"""Who reaches what: hosts with their mounts and applications, shares, block targets, people; and who notices."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from flask_openapi3 import APIBlueprint
+from pydantic import BaseModel, Field
+from sqlalchemy import func, or_
+from sqlmodel import Session, col, select
+
+from pairshelf.api.guard import needs
+from pairshelf.api.pools import MountOut, mount_out
+from pairshelf.core.acts import Act
+from pairshelf.core.changes.shares import addresses, who_may
+from pairshelf.core.depends import Notice, pull, stands_on
+from pairshelf.core.errors import BadInput
+from pairshelf.core.estate import Estate
+from pairshelf.core.file_systems import APPLICATION_KINDS
+from pairshelf.core.folders import FOLDER_SCHEMES
+from pairshelf.core.names import near_misses
+from pairshelf.core.units import EXTENT
+from pairshelf.engine.pools import devices
+from pairshelf.store.books import load_access, load_books
+from pairshelf.store.database import transaction
+from pairshelf.store.estate import load_drives
+from pairshelf.store.tables import (
+    Application,
+    DriveRow,
+    Host,
+    Initiator,
+    KeepRule,
+    Mount,
+    Party,
+    PoolPlace,
+    PoolRow,
+    SampleFile,
+    Share,
+    ShareVisit,
+    Shelf,
+    Site,
+    Target,
+    TargetLun,
+    TargetRight,
+    VolumeRow,
+)
+
+api = APIBlueprint("access", __name__, url_prefix="/api")
+
+
+class PageQuery(BaseModel):
+    after: str = ""
+    limit: int = Field(default=50, ge=1, le=200)
+
+
+class VolumesQuery(PageQuery):
+    #: A part of its name or its pool's.
+    like: str = ""
+
+
+class VolumeLine(BaseModel):
+    id: int
+    ref: str
+    size: int
+    thin: bool
+    file_system: str
+    purpose: str
+    mounts: int
+
+
+class VolumesOut(BaseModel):
+    volumes: list[VolumeLine]
+    more: bool
+
+
+class ApplicationOut(BaseModel):
+    id: int
+    name: str
+    kind: str
+    owner: str
+    folder: str
+    settings: str
+    running: bool
+    volume: str | None
+    folder_scheme: str | None
+    files_per_folder: int | None
+    moved: bool
+    #: Bytes of its data on its host's own disk; null where they stand on a volume.
+    own_bytes: int | None
+    #: Whether it writes recordings to a volume that nothing deletes from.
+    fills_up: bool
+
+
+class HostMountOut(MountOut):
+    volume: str
+
+
+class HostOut(BaseModel):
+    id: int
+    name: str
+    site: str
+    letters: bool
+    address: str | None
+    storage_address: str | None
+    iqn: str | None
+    link: int | None
+    mounts: list[HostMountOut]
+    applications: list[ApplicationOut]
+
+
+class HostsOut(BaseModel):
+    hosts: list[HostOut]
+    more: bool
+    #: Kinds of application, and what they ask for.
+    kinds: dict[str, str]
+    folder_schemes: dict[str, str]
+
+
+class RightOut(BaseModel):
+    party: str
+    may: str
+
+
+class VisitOut(BaseModel):
+    person: str
+    client: str
+    since: Any
+
+
+class AddressOut(BaseModel):
+    label: str
+    text: str
+
+
+class ShareOut(BaseModel):
+    id: int
+    name: str
+    volume: str
+    folder: str
+    purpose: str
+    quota: int | None
+    #: Bytes its folder takes, its bin included.
+    taken: int
+    bin_days: int | None
+    bin_files: int
+    encrypted: bool
+    rights: list[RightOut]
+    #: Each person with the right that counts.
+    people: list[RightOut]
+    addresses: list[AddressOut]
+    visits: list[VisitOut]
+
+
+class SharesOut(BaseModel):
+    shares: list[ShareOut]
+    more: bool
+
+
+class LetInOut(BaseModel):
+    iqn: str
+    host: str | None
+    chap: bool
+    #: Names of hosts that differ from it by a slip.
+    near: list[str]
+
+
+class LunOut(BaseModel):
+    lun: int
+    volume: str
+    size: int
+    thin: bool
+    taken: int
+
+
+class TargetOut(BaseModel):
+    id: int
+    iqn: str
+    host: str
+    address: str
+    shared: bool
+    luns: list[LunOut]
+    initiators: list[LetInOut]
+
+
+class InitiatorOut(BaseModel):
+    iqn: str
+    #: The host that has this name, if one is known.
+    host: str | None
+    near: list[str]
+
+
+class TargetsOut(BaseModel):
+    targets: list[TargetOut]
+    initiators: list[InitiatorOut]
+    more: bool
+
+
+class PartyOut(BaseModel):
+    name: str
+    #: Of a group; null for a person.
+    members: list[str] | None
+
+
+class PartiesOut(BaseModel):
+    parties: list[PartyOut]
+
+
+class PullQuery(BaseModel):
+    kind: Literal["drive", "shelf", "host", "site", "volume", "pool"]
+    #: A drive's serial, or a name.
+    name: str
+
+
+class HitOut(BaseModel):
+    pool: str
+    drives: list[str]
+    sets: list[int]
+    before: str
+    after: str
+    sentence: str
+
+
+class StandOut(BaseModel):
+    volume: str
+    serves: bool
+    mounts: list[str]
+    shares: list[str]
+    target: str | None
+    applications: list[str]
+    hosts: list[str]
+    people: list[str]
+
+
+class NoticeOut(BaseModel):
+    what: str
+    below: list[str]
+    hits: list[HitOut]
+    stands: list[StandOut]
+    sentence: str
+    people: list[str]
+
+
+class PersonQuery(BaseModel):
+    name: str
+
+
+class FoundationOut(BaseModel):
+    person: str
+    lines: list[list[str]]
+
+
+@api.get("/volumes", responses={200: VolumesOut})
+@needs(Act.LOOK)
+def volumes(query: VolumesQuery) -> Any:
+    """Volumes by pool and name, a page at a time."""
+    ref = col(PoolRow.name) + "/" + col(VolumeRow.name)
+    mounts = select(func.count()).where(Mount.volume_id == VolumeRow.id).scalar_subquery()
+    statement = select(VolumeRow, ref, mounts).join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
+    if query.like.strip():
+        statement = statement.where(ref.contains(query.like.strip(), autoescape=True))
+    with transaction() as session:
+        rows = session.exec(statement.where(ref > query.after).order_by(ref).limit(query.limit + 1)).all()
+    lines = [
+        VolumeLine(id=v.id, ref=name, size=v.size, thin=v.thin, file_system=v.file_system, purpose=v.purpose, mounts=n)
+        for v, name, n in rows
+    ]
+    return VolumesOut(volumes=lines[: query.limit], more=len(lines) > query.limit)
+
+
+@api.get("/access/hosts", responses={200: HostsOut})
+@needs(Act.LOOK)
+def hosts(query: PageQuery) -> Any:
+    """Hosts with what they mount and what runs on them."""
+    with transaction() as session:
+        rows = session.exec(
+            select(Host, Site.name).join(Site, col(Site.id) == Host.site_id)
+            .where(Host.name > query.after).order_by(Host.name).limit(query.limit + 1)
+        ).all()  # fmt: skip
+        page = rows[: query.limit]
+        ids = [h.id for h, _ in page]
+        mounted = session.exec(select(Mount.volume_id).where(col(Mount.host_id).in_(ids))).all()
+        apps = session.exec(
+            select(Application).where(col(Application.host_id).in_(ids)).order_by(Application.name)
+        ).all()
+        estate = load_access(session, {*mounted, *(a.volume_id for a in apps if a.volume_id)})
+        refs = {v.id: v.ref for v in estate.volumes}
+        kept = set(session.exec(select(KeepRule.volume_id).where(col(KeepRule.volume_id).in_(list(refs)))))
+    names = {h.id: h.name for h, _ in page}
+    return HostsOut(
+        hosts=[
+            HostOut(
+                id=h.id or 0, name=h.name, site=site, letters=h.letters, address=h.address, iqn=h.iqn, link=h.link,
+                storage_address=h.storage_address,
+                mounts=[
+                    HostMountOut(**mount_out(estate, m).model_dump(), volume=m.volume)
+                    for m in estate.mounts if m.host == h.name
+                ],
+                applications=[_application_out(a, names[a.host_id], refs, kept) for a in apps if a.host_id == h.id],
+            )
+            for h, site in page
+        ],
+        more=len(rows) > query.limit, kinds=APPLICATION_KINDS,
+        folder_schemes={s.id: s.about for s in FOLDER_SCHEMES.values()},
+    )  # fmt: skip
+
+
+def _application_out(a: Application, host: str, refs: dict[int, str], kept: set[int]) -> ApplicationOut:
+    entries = None if a.volume_id else devices().hosts.entries(host, a.folder)
+    return ApplicationOut(
+        id=a.id or 0, name=a.name, kind=a.kind, owner=a.owner, folder=a.folder, settings=a.settings, running=a.running,
+        volume=refs.get(a.volume_id or 0), folder_scheme=a.folder_scheme, files_per_folder=a.files_per_folder,
+        moved=bool(a.moved), own_bytes=None if a.volume_id else sum(e.size for e in entries or ()),
+        fills_up=a.kind == "recorder" and a.volume_id is not None and a.volume_id not in kept,
+    )  # fmt: skip
+
+
+@api.get("/access/shares", responses={200: SharesOut})
+@needs(Act.LOOK)
+def shares(query: PageQuery) -> Any:
+    """Shares with their rights, addresses, and who is connected."""
+    with transaction() as session:
+        rows = session.exec(
+            select(Share).where(Share.name > query.after).order_by(Share.name).limit(query.limit + 1)
+        ).all()
+        page = rows[: query.limit]
+        estate = load_access(session, {s.volume_id for s in page})
+        ids = [s.id or 0 for s in page]
+        visits: dict[int, list[VisitOut]] = {}
+        query_visits = select(ShareVisit, Party.name).join(Party, col(Party.id) == ShareVisit.person_id)
+        for visit, name in session.exec(query_visits.where(col(ShareVisit.share_id).in_(ids)).order_by(Party.name)):
+            visits.setdefault(visit.share_id, []).append(VisitOut(person=name, client=visit.client, since=visit.since))
+        taken = {s.id: taken_by(session, s) for s in page}
+    by_name = {s.name: s for s in estate.shares}
+    out = []
+    for row in page:
+        share = by_name[row.name]
+        extents, binned = taken[row.id]
+        out.append(ShareOut(
+            id=row.id or 0, name=row.name, volume=share.volume, folder=row.folder, purpose=row.purpose,
+            quota=row.quota, taken=extents * EXTENT, bin_days=row.bin_days, bin_files=binned, encrypted=row.encrypted,
+            rights=[RightOut(party=n, may=m) for n, m in share.rights],
+            people=[RightOut(party=n, may=m) for n, m in sorted(who_may(estate, share).items())],
+            addresses=[AddressOut(label=t.label, text=t.text) for t in addresses(estate, share)],
+            visits=visits.get(row.id or 0, []),
+        ))  # fmt: skip
+    return SharesOut(shares=out, more=len(rows) > query.limit)
+
+
+def in_folder(share: Share) -> Any:
+    """A condition on files: those in a share's folder and below."""
+    below = col(SampleFile.folder).startswith(share.folder + "/", autoescape=True)
+    return or_(col(SampleFile.folder) == share.folder, below)
+
+
+def taken_by(session: Session, share: Share) -> tuple[int, int]:
+    """Extents of the files in a share's folder, and how many of them lie in its bin."""
+    inside = select(
+        func.coalesce(func.sum(SampleFile.extents), 0), func.count().filter(col(SampleFile.deleted_at).is_not(None))
+    ).where(SampleFile.volume_id == share.volume_id)
+    if share.folder:
+        inside = inside.where(in_folder(share))
+    extents, binned = session.exec(inside).one()
+    return int(extents), binned
+
+
+@api.get("/access/targets", responses={200: TargetsOut})
+@needs(Act.LOOK)
+def targets(query: PageQuery) -> Any:
+    """Block targets with their disks and who is let in; and the declared initiators."""
+    with transaction() as session:
+        rows = session.exec(
+            select(Target, Host).join(Host, col(Host.id) == Target.host_id).where(Target.iqn > query.after)
+            .order_by(Target.iqn).limit(query.limit + 1)
+        ).all()  # fmt: skip
+        page = rows[: query.limit]
+        ids = [t.id for t, _ in page]
+        luns = session.exec(
+            select(TargetLun, VolumeRow, PoolRow.name).join(VolumeRow, col(VolumeRow.id) == TargetLun.volume_id)
+            .join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
+            .where(col(TargetLun.target_id).in_(ids)).order_by(col(TargetLun.lun))
+        ).all()  # fmt: skip
+        taken: dict[int, int] = dict(
+            session.exec(
+                select(SampleFile.volume_id, func.sum(SampleFile.extents))
+                .where(col(SampleFile.volume_id).in_([v.id for _, v, _ in luns])).group_by(col(SampleFile.volume_id))
+            ).all()
+        )  # fmt: skip
+        rights = session.exec(
+            select(TargetRight, Initiator.iqn).join(Initiator, col(Initiator.id) == TargetRight.initiator_id)
+            .where(col(TargetRight.target_id).in_(ids)).order_by(Initiator.iqn)
+        ).all()  # fmt: skip
+        declared = session.exec(select(Initiator.iqn).order_by(Initiator.iqn).limit(500)).all()
+        owners: dict[str, str] = dict(session.exec(select(Host.iqn, Host.name).where(col(Host.iqn).is_not(None))).all())
+    return TargetsOut(
+        targets=[
+            TargetOut(
+                id=t.id or 0, iqn=t.iqn, host=h.name, shared=t.shared,
+                address=(h.storage_address or h.address or h.name).split("/")[0],
+                luns=[
+                    LunOut(lun=n.lun, volume=f"{pool}/{v.name}", size=v.size, thin=v.thin,
+                           taken=int(taken.get(v.id or 0, 0)) * EXTENT)
+                    for n, v, pool in luns if n.target_id == t.id
+                ],
+                initiators=[
+                    LetInOut(iqn=iqn, host=owners.get(iqn), chap=r.chap_hash is not None, near=near_misses(iqn, owners))
+                    for r, iqn in rights if r.target_id == t.id
+                ],
+            )
+            for t, h in page
+        ],
+        initiators=[InitiatorOut(iqn=i, host=owners.get(i), near=near_misses(i, owners)) for i in declared],
+        more=len(rows) > query.limit,
+    )  # fmt: skip
+
+
+@api.get("/access/parties", responses={200: PartiesOut})
+@needs(Act.LOOK)
+def parties() -> Any:
+    """Persons and groups that shares are for."""
+    with transaction() as session:
+        estate = load_access(session, [])
+    return PartiesOut(parties=[PartyOut(name=n, members=None if m is None else list(m)) for n, m in estate.parties])
+
+
+# -- what depends on what --------------------------------------------------------------------------
+
+
+def _drives_in(session: Session, query: PullQuery) -> list[int]:
+    statement = select(DriveRow.id)
+    if query.kind == "drive":
+        statement = statement.where(DriveRow.serial == query.name)
+    elif query.kind == "shelf":
+        site, _, name = query.name.rpartition("/")
+        statement = statement.join(Shelf, col(Shelf.id) == DriveRow.shelf_id).where(Shelf.name == name)
+        if site:
+            statement = statement.join(Site, col(Site.id) == Shelf.site_id).where(Site.name == site)
+    elif query.kind == "host":
+        statement = (
+            statement.join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+            .join(Host, col(Host.id) == Shelf.host_id).where(Host.name == query.name)
+        )  # fmt: skip
+    elif query.kind == "site":
+        statement = (
+            statement.join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+            .join(Site, col(Site.id) == Shelf.site_id).where(Site.name == query.name)
+        )  # fmt: skip
+    else:
+        return []
+    return list(session.exec(statement.limit(20_000)))
+
+
+def _estate_around(session: Session, query: PullQuery) -> tuple[Estate, list[int]]:
+    drives = _drives_in(session, query)
+    pools = set(session.exec(select(PoolPlace.pool_id).where(col(PoolPlace.drive_id).in_(drives))))
+    if query.kind == "pool":
+        pools |= set(session.exec(select(PoolRow.id).where(PoolRow.name == query.name)))
+    if query.kind in ("drive",) and not drives:
+        raise BadInput(f"There is no drive {query.name}.", code="not-found", field="name")
+    return load_books(session, pool_ids=pools), drives
+
+
+@api.get("/depends/pull", responses={200: NoticeOut})
+@needs(Act.LOOK)
+def who_notices(query: PullQuery) -> Any:
+    """Pull this: who notices? Nothing is pulled; it is worked out."""
+    with transaction() as session:
+        estate, ids = _estate_around(session, query)
+        found: Notice = pull(estate, query.kind, query.name, load_drives(session, ids))
+    return NoticeOut(
+        what=found.what, below=list(found.below), sentence=found.sentence, people=list(found.people),
+        hits=[
+            HitOut(pool=h.pool, drives=list(h.drives[:60]), sets=list(h.sets), before=h.before, after=h.after,
+                   sentence=h.sentence)
+            for h in found.hits
+        ],
+        stands=[
+            StandOut(volume=s.volume, serves=s.serves, mounts=list(s.mounts), shares=list(s.shares), target=s.target,
+                     applications=list(s.applications), hosts=list(s.hosts), people=list(s.people))
+            for s in found.stands[:500]
+        ],
+    )  # fmt: skip
+
+
+@api.get("/depends/person", responses={200: FoundationOut})
+@needs(Act.LOOK)
+def foundation(query: PersonQuery) -> Any:
+    """What somebody's work stands on, down to bays, links and power."""
+    with transaction() as session:
+        pools = session.exec(
+            select(VolumeRow.pool_id).join(Share, col(Share.volume_id) == VolumeRow.id).distinct().limit(200)
+        ).all()
+        found = stands_on(load_books(session, pool_ids=pools), query.name)
+    return FoundationOut(person=found.person, lines=[[p for p in line if p] for line in found.lines])

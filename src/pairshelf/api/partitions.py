@@ -1,0 +1,161 @@
+"""Partitions of a drive without a pool: planned, pending, written by a change sheet, exported as an image."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response
+from flask_openapi3 import APIBlueprint
+from pydantic import BaseModel, Field
+from sqlmodel import Session
+
+from pairshelf.api.guard import needs, signed_in
+from pairshelf.core.acts import Act
+from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.partitions import TYPES, Table, Wanted, lay_out, wanted_of
+from pairshelf.formats.partition_image import disk_id_of, image_chunks, tar_of
+from pairshelf.store.database import transaction
+from pairshelf.store.estate import load_drives
+from pairshelf.store.tables import DriveRow, PartitionPlan, now
+
+api = APIBlueprint("partitions", __name__, url_prefix="/api")
+#: Bytes of a sector where the inventory does not say.
+USUAL_SECTOR = 512
+
+
+class DrivePath(BaseModel):
+    drive_id: int
+
+
+class WantedBody(BaseModel):
+    size: str = ""
+    type: str = "data"
+    label: str = ""
+    kind: str = "primary"
+
+
+class PlanBody(BaseModel):
+    scheme: str = "gpt"
+    parts: list[WantedBody] = Field(default_factory=list, max_length=130)
+    #: Only work it out; keep nothing.
+    dry: bool = False
+
+
+class PartOut(BaseModel):
+    number: int
+    kind: str
+    first: int
+    last: int
+    sectors: int
+    bytes: int
+    type: str
+    label: str
+
+
+class StretchOut(BaseModel):
+    first: int
+    sectors: int
+    bytes: int
+
+
+class PartitionsOut(BaseModel):
+    drive_id: int
+    place: str
+    serial: str
+    size: int
+    sector: int
+    sectors: int
+    scheme: str
+    #: As they were typed, for editing.
+    wanted: list[WantedBody]
+    parts: list[PartOut]
+    unallocated: list[StretchOut]
+    findings: list[str]
+    #: Whether what is planned differs from what the drive has.
+    pending: bool
+    written: bool
+    #: Why the drive cannot be partitioned, or null.
+    why_not: str | None
+    types: dict[str, str]
+
+
+def _drive(session: Session, drive_id: int) -> DriveRow:
+    row = session.get(DriveRow, drive_id)
+    if row is None:
+        raise BadInput("There is no such drive.", code="not-found")
+    return row
+
+
+def _table(row: DriveRow, scheme: str, wanted: tuple[Wanted, ...]) -> Table:
+    return lay_out(row.size, row.sector_size or USUAL_SECTOR, scheme, wanted)
+
+
+def _out(session: Session, row: DriveRow, scheme: str, wanted: tuple[Wanted, ...], plan: PartitionPlan | None) -> Any:
+    table = _table(row, scheme, wanted)
+    (drive,) = load_drives(session, [row.id or 0])
+    plain = [{"size": w.size, "type": w.type, "label": w.label, "kind": w.kind} for w in wanted]
+    return PartitionsOut(
+        drive_id=drive.id, place=drive.place, serial=drive.serial, size=row.size, sector=table.sector,
+        sectors=table.sectors, scheme=scheme, wanted=[WantedBody(**p) for p in plain],
+        parts=[
+            PartOut(number=p.number, kind=p.kind, first=p.first, last=p.last, sectors=p.sectors,
+                    bytes=p.sectors * table.sector, type=p.type, label=p.label)
+            for p in table.parts
+        ],
+        unallocated=[StretchOut(first=f, sectors=n, bytes=n * table.sector) for f, n in table.unallocated],
+        findings=[f.sentence for f in table.findings], pending=bool(plan and plan.written != plan.parts),
+        written=bool(plan and plan.written), why_not=drive.why_not_offered(),
+        types={t.id: t.about for t in TYPES.values()},
+    )  # fmt: skip
+
+
+@api.get("/drives/<int:drive_id>/partitions", responses={200: PartitionsOut})
+@needs(Act.LOOK)
+def partitions(path: DrivePath) -> Any:
+    """A drive's partitions, written or pending, with every exact sector and what is unallocated."""
+    with transaction() as session:
+        row = _drive(session, path.drive_id)
+        plan = session.get(PartitionPlan, row.id)
+        wanted = wanted_of(plan.parts) if plan else ()
+        return _out(session, row, plan.scheme if plan else "gpt", wanted, plan)
+
+
+@api.put("/drives/<int:drive_id>/partitions", responses={200: PartitionsOut})
+@needs(Act.MANAGE_DRIVES)
+def plan_partitions(path: DrivePath, body: PlanBody) -> Any:
+    """Plan partitions. They stay pending, and the drive untouched, until a change sheet is approved."""
+    wanted = wanted_of([p.model_dump() for p in body.parts])
+    with transaction() as session:
+        row = _drive(session, path.drive_id)
+        plan = session.get(PartitionPlan, row.id, with_for_update=True)
+        table = _table(row, body.scheme, wanted)
+        if not body.dry:
+            (drive,) = load_drives(session, [row.id or 0])
+            if reason := drive.why_not_offered():
+                raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free")
+            if plan is None:
+                plan = PartitionPlan(
+                    drive_id=row.id or 0, scheme=body.scheme, sector=table.sector, disk_id=disk_id_of(row.serial),
+                    changed_by="",
+                )  # fmt: skip
+                session.add(plan)
+            plan.scheme, plan.parts = body.scheme, [p.model_dump() for p in body.parts]
+            plan.changed_by, plan.changed_at = signed_in().name, now()
+            session.flush()
+        return _out(session, row, body.scheme, wanted, plan)
+
+
+@api.get("/drives/<int:drive_id>/partitions/image")
+@needs(Act.LOOK)
+def image(path: DrivePath) -> Any:
+    """The drive's table as a sparse image inside a tar archive: true sector addresses, nothing scaled."""
+    with transaction() as session:
+        row = _drive(session, path.drive_id)
+        plan = session.get(PartitionPlan, row.id)
+        if plan is None:
+            raise NotPossible("No partitions are planned for this drive.", code="nothing-pending")
+        table = _table(row, plan.scheme, wanted_of(plan.parts))
+        packed = tar_of(f"{row.serial}.img", row.size, image_chunks(table, plan.disk_id))
+    name = "".join(c if c.isalnum() or c in "-_." else "_" for c in row.serial)
+    return Response(packed, content_type="application/x-tar",
+                    headers={"Content-Disposition": f'attachment; filename="{name}.tar"'})  # fmt: skip

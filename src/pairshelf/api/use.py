@@ -1,0 +1,481 @@
+"""Simulated users at work: people at shares, hosts at block targets, applications in their folders."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+from argon2 import PasswordHasher
+from argon2.exceptions import VerificationError
+from flask_openapi3 import APIBlueprint
+from pydantic import BaseModel, Field
+from sqlmodel import Session, col, select
+
+from pairshelf.api.access import in_folder, taken_by
+from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.jobs import JobsOut, jobs_out
+from pairshelf.core.acts import Act
+from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.file_systems import APPLICATION_KINDS
+from pairshelf.core.folders import settings_text
+from pairshelf.core.names import check_mount_point, check_name
+from pairshelf.core.targets import LogIn, log_in
+from pairshelf.core.units import EXTENT, parse_size
+from pairshelf.engine.doing.access import rights_of
+from pairshelf.engine.files import content_of, remove_file
+from pairshelf.engine.jobs import Writer, start_fill
+from pairshelf.engine.log import log
+from pairshelf.engine.moving import write_as
+from pairshelf.engine.pools import devices, open_pool
+from pairshelf.store.books import load_books
+from pairshelf.store.database import Lock, lock_until_commit, transaction
+from pairshelf.store.tables import (
+    Application,
+    Host,
+    Initiator,
+    JobRow,
+    Mount,
+    Party,
+    SampleFile,
+    Share,
+    ShareVisit,
+    Target,
+    TargetLun,
+    TargetRight,
+    VolumeRow,
+    now,
+)
+
+api = APIBlueprint("use", __name__, url_prefix="/api")
+_hasher = PasswordHasher()
+#: Shortest CHAP secret in characters: 96 bits at 8 a character (RFC 7143, 9.2.1).
+LEAST_SECRET = 12
+
+
+class SharePath(BaseModel):
+    share_id: int
+
+
+class ApplicationPath(BaseModel):
+    application_id: int
+
+
+class TargetPath(BaseModel):
+    target_id: int
+
+
+class HostPath(BaseModel):
+    host_id: int
+
+
+class VisitBody(BaseModel):
+    person: str
+    #: The computer they sit at.
+    client: str = "desk"
+
+
+class WriteBody(BaseModel):
+    person: str = ""
+    size: str = "5 GiB"
+
+
+class DoneOut(BaseModel):
+    sentence: str
+
+
+class FilesQuery(BaseModel):
+    after: int = 0
+    limit: int = Field(default=50, ge=1, le=200)
+
+
+class FileOut(BaseModel):
+    id: int
+    name: str
+    size: int
+    via: str
+    writer: str
+    written_at: dt.datetime
+    #: When it went to the bin.
+    deleted_at: dt.datetime | None
+
+
+class FilesOut(BaseModel):
+    files: list[FileOut]
+    more: bool
+
+
+class FileBody(BaseModel):
+    file_id: int
+    person: str
+
+
+class ChapBody(BaseModel):
+    initiator: str
+    #: Empty: the initiator no longer has to prove itself.
+    name: str = ""
+    secret: str = ""
+
+
+class LogInBody(BaseModel):
+    host: str
+    target: str
+    chap_name: str = ""
+    chap_secret: str = ""
+
+
+class LogInOut(BaseModel):
+    let_in: bool
+    sentence: str
+    code: str
+    instead: str | None
+
+
+class BlockWriteBody(LogInBody):
+    lun: int = 0
+    size: str = "5 GiB"
+
+
+class InstallBody(BaseModel):
+    host: str
+    name: str
+    kind: str
+    owner: str
+    folder: str
+    #: Data it has already.
+    size: str = "8 GiB"
+
+
+class FolderQuery(BaseModel):
+    path: str
+
+
+class EntryOut(BaseModel):
+    name: str
+    size: int
+    folder: bool
+
+
+class FolderOut(BaseModel):
+    there: bool
+    closed: bool
+    entries: list[EntryOut]
+    #: The volume that lies over it.
+    volume: str | None
+
+
+def _extents(text: str) -> int:
+    return max(1, -(-parse_size(text, field="size") // EXTENT))
+
+
+def _share(session: Session, share_id: int) -> Share:
+    row = session.get(Share, share_id)
+    if row is None:
+        raise BadInput("There is no such share.", code="not-found")
+    return row
+
+
+def _person(session: Session, name: str) -> Party:
+    row = session.exec(select(Party).where(Party.name == name.strip(), Party.kind == "person")).first()
+    if row is None:
+        raise BadInput(f"There is no person {name or 'without a name'}.", field="person")
+    return row
+
+
+def _allowed(session: Session, share: Share, person: Party, *, writing: bool = False) -> None:
+    may = rights_of(session, share.id).get(person.id or 0)
+    if may is None:
+        raise NotPossible(f"{person.name} has no right on share {share.name}.", code="no-right", field="person")
+    if writing and may != "write":
+        raise NotPossible(
+            f"{person.name} may read share {share.name}, not write to it.", code="no-right", field="person"
+        )
+
+
+def _job(session: Session, job: JobRow) -> JobsOut:
+    session.flush()
+    return JobsOut(jobs=jobs_out(session, select(JobRow).where(JobRow.id == job.id)))
+
+
+# -- shares ----------------------------------------------------------------------------------------
+
+
+@api.post("/shares/<int:share_id>/visit", responses={200: DoneOut})
+@needs(Act.WORK_STAND_INS)
+def visit(path: SharePath, body: VisitBody) -> Any:
+    """A simulated person connects to a share."""
+    with transaction() as session:
+        share, person = _share(session, path.share_id), _person(session, body.person)
+        client = check_name(body.client, "computer", field="client")
+        _allowed(session, share, person)
+        there = select(ShareVisit).where(
+            ShareVisit.share_id == share.id, ShareVisit.person_id == person.id, ShareVisit.client == client
+        )
+        if session.exec(there).first() is None:
+            session.add(ShareVisit(share_id=share.id or 0, person_id=person.id or 0, client=client))
+        return DoneOut(sentence=f"{person.name} is connected to {share.name}.")
+
+
+@api.post("/shares/<int:share_id>/leave", responses={200: DoneOut})
+@needs(Act.WORK_STAND_INS)
+def leave(path: SharePath, body: VisitBody) -> Any:
+    """A simulated person disconnects."""
+    with transaction() as session:
+        share, person = _share(session, path.share_id), _person(session, body.person)
+        for row in session.exec(
+            select(ShareVisit).where(ShareVisit.share_id == share.id, ShareVisit.person_id == person.id)
+        ):
+            session.delete(row)
+        return DoneOut(sentence=f"{person.name} has left {share.name}.")
+
+
+@api.post("/shares/<int:share_id>/write", responses={200: JobsOut})
+@needs(Act.WORK_STAND_INS)
+def write_to_share(path: SharePath, body: WriteBody) -> Any:
+    """A simulated person writes files to a share; rights and quota hold."""
+    who = signed_in().name
+    with transaction() as session:
+        share, person = _share(session, path.share_id), _person(session, body.person)
+        _allowed(session, share, person, writing=True)
+        volume = session.get(VolumeRow, share.volume_id)
+        assert volume is not None
+        if not session.exec(select(Mount).where(Mount.volume_id == volume.id, col(Mount.read_only).is_(False))).first():
+            raise NotPossible("No host mounts its volume for writing; the share cannot be reached.", code="not-mounted")
+        pool = open_pool(session, volume.pool_id)
+        most = None if share.quota is None else share.quota // EXTENT - taken_by(session, share)[0]
+        writer = Writer("share", person.name, share.folder, extents=_extents(body.size), most=most)
+        job = start_fill(session, pool, volume, 1.0, who, writer)
+        log(session, who, "share-written", share.name, f"{person.name} writes to share {share.name}.", job=job.id)
+        return _job(session, job)
+
+
+@api.get("/shares/<int:share_id>/files", responses={200: FilesOut})
+@needs(Act.LOOK)
+def share_files(path: SharePath, query: FilesQuery) -> Any:
+    """Files of a share, those in its bin too."""
+    with transaction() as session:
+        share = _share(session, path.share_id)
+        statement = select(SampleFile).where(SampleFile.volume_id == share.volume_id, col(SampleFile.id) > query.after)
+        if share.folder:
+            statement = statement.where(in_folder(share))
+        rows = session.exec(statement.order_by(col(SampleFile.id)).limit(query.limit + 1)).all()
+    return FilesOut(
+        files=[
+            FileOut(id=f.id or 0, name=f.name, size=f.extents * EXTENT, via=f.via, writer=f.writer,
+                    written_at=f.written_at, deleted_at=f.deleted_at)
+            for f in rows[: query.limit]
+        ],
+        more=len(rows) > query.limit,
+    )  # fmt: skip
+
+
+def _file(session: Session, share: Share, file_id: int) -> SampleFile:
+    row = session.get(SampleFile, file_id, with_for_update=True)
+    if row is None or row.volume_id != share.volume_id or not (
+        not share.folder or row.folder == share.folder or row.folder.startswith(share.folder + "/")
+    ):  # fmt: skip
+        raise BadInput("There is no such file on this share.", code="not-found")
+    return row
+
+
+@api.post("/shares/<int:share_id>/delete-file", responses={200: DoneOut})
+@needs(Act.WORK_STAND_INS)
+def delete_file(path: SharePath, body: FileBody) -> Any:
+    """A simulated person deletes a file: into the bin where the share has one, otherwise for good."""
+    with transaction() as session:
+        share, person = _share(session, path.share_id), _person(session, body.person)
+        _allowed(session, share, person, writing=True)
+        volume = session.get(VolumeRow, share.volume_id)
+        assert volume is not None
+        pool = open_pool(session, volume.pool_id)
+        file = _file(session, share, body.file_id)
+        if share.bin_days and file.deleted_at is None:
+            file.deleted_at = now()
+            said = f"{file.name} is in the bin of {share.name} for {share.bin_days} days."
+        else:
+            said = f"{file.name} is deleted for good."
+            remove_file(session, pool, volume, file)
+        log(session, signed_in().name, "file-deleted", share.name, f"{person.name}: {said}")
+        return DoneOut(sentence=said)
+
+
+@api.post("/shares/<int:share_id>/restore-file", responses={200: DoneOut})
+@needs(Act.WORK_STAND_INS)
+def restore_file(path: SharePath, body: FileBody) -> Any:
+    """A simulated person takes a file back out of the bin."""
+    with transaction() as session:
+        share, person = _share(session, path.share_id), _person(session, body.person)
+        _allowed(session, share, person, writing=True)
+        file = _file(session, share, body.file_id)
+        file.deleted_at = None
+        log(session, signed_in().name, "file-restored", share.name, f"{person.name} takes {file.name} out of the bin.")
+        return DoneOut(sentence=f"{file.name} is back.")
+
+
+# -- block targets ---------------------------------------------------------------------------------
+
+
+@api.put("/targets/<int:target_id>/chap", responses={200: DoneOut})
+@needs(Act.GIVE_ACCESS)
+def set_chap(path: TargetPath, body: ChapBody) -> Any:
+    """Set the CHAP name and secret an initiator proves itself by. The secret is kept as a hash only."""
+    who = signed_in().name
+    with transaction() as session:
+        lock_until_commit(session, Lock.BOOKS)
+        target = session.get(Target, path.target_id)
+        if target is None:
+            raise BadInput("There is no such target.", code="not-found")
+        right = session.exec(
+            select(TargetRight).join(Initiator, col(Initiator.id) == TargetRight.initiator_id)
+            .where(TargetRight.target_id == target.id, Initiator.iqn == body.initiator.strip())
+        ).first()  # fmt: skip
+        if right is None:
+            raise BadInput(f"{body.initiator} is not let in to this target.", field="initiator")
+        if not body.name.strip() and not body.secret:
+            right.chap_name = right.chap_hash = None
+            said = f"{body.initiator} is let in by its name alone."
+        else:
+            if len(body.secret) < LEAST_SECRET:
+                raise BadInput(f"A CHAP secret has at least {LEAST_SECRET} characters.", field="secret")
+            right.chap_name = check_name(body.name, "CHAP name", field="name")
+            right.chap_hash = _hasher.hash(body.secret)
+            said = f"{body.initiator} has to prove itself by CHAP."
+        log(session, who, "chap-set", target.iqn, said)
+        return DoneOut(sentence=said)
+
+
+def _try(session: Session, body: LogInBody) -> LogIn:
+    estate = load_books(session)
+    host = estate.host(body.host)
+    wanted = next((t for t in estate.targets if t.iqn == body.target.strip()), None)
+    serving = next((h for h in estate.machines if wanted and h.name == wanted.host), None)
+
+    def secret_right() -> bool:
+        right = session.exec(
+            select(TargetRight).join(Initiator, col(Initiator.id) == TargetRight.initiator_id)
+            .join(Target, col(Target.id) == TargetRight.target_id)
+            .where(Target.iqn == body.target.strip(), Initiator.iqn == host.iqn)
+        ).first()  # fmt: skip
+        if right is None or right.chap_hash is None or right.chap_name != body.chap_name.strip():
+            return False
+        try:
+            return _hasher.verify(right.chap_hash, body.chap_secret)
+        except VerificationError:
+            return False
+
+    return log_in(host, body.target.strip(), estate.targets, serving, secret_right, chap_given=bool(body.chap_secret))
+
+
+@api.post("/targets/log-in", responses={200: LogInOut})
+@needs(Act.WORK_STAND_INS)
+def try_log_in(body: LogInBody) -> Any:
+    """A trial log-in of a simulated host to a target: let in, or the reason why not."""
+    who = signed_in().name
+    with transaction() as session:
+        found = _try(session, body)
+        log(session, who, "log-in-tried", body.target, found.sentence)
+    return LogInOut(let_in=found.let_in, sentence=found.sentence, code=found.code, instead=found.instead)
+
+
+@api.post("/targets/write", responses={200: JobsOut})
+@needs(Act.WORK_STAND_INS)
+def write_to_target(body: BlockWriteBody) -> Any:
+    """A simulated host logs in and writes to one of a target's disks."""
+    who = signed_in().name
+    with transaction() as session:
+        found = _try(session, body)
+        if not found.let_in:
+            raise NotPossible(found.sentence, code=found.code, field="target")
+        volume = session.exec(
+            select(VolumeRow).join(TargetLun, col(TargetLun.volume_id) == VolumeRow.id)
+            .join(Target, col(Target.id) == TargetLun.target_id)
+            .where(Target.iqn == body.target.strip(), TargetLun.lun == body.lun)
+        ).first()  # fmt: skip
+        if volume is None:
+            raise BadInput(f"The target has no LUN {body.lun}.", field="lun")
+        pool = open_pool(session, volume.pool_id)
+        writer = Writer("target", body.host.strip(), extents=_extents(body.size))
+        job = start_fill(session, pool, volume, 1.0, who, writer)
+        log(session, who, "target-written", body.target, f"{body.host} writes to LUN {body.lun}.", job=job.id)
+        return _job(session, job)
+
+
+# -- applications and hosts ------------------------------------------------------------------------
+
+
+@api.post("/applications", responses={200: DoneOut})
+@needs(Act.WORK_STAND_INS)
+def install(body: InstallBody) -> Any:
+    """Put a simulated application with some data onto a simulated host."""
+    with transaction() as session:
+        said = install_application(session, signed_in().name, body)
+    return DoneOut(sentence=said)
+
+
+def install_application(session: Session, who: str, body: InstallBody) -> str:
+    """The application with real files on its host's own disk; what was done, in a sentence."""
+    host = session.exec(select(Host).where(Host.name == body.host.strip())).first()
+    if host is None:
+        raise BadInput(f"There is no host {body.host}.", field="host")
+    name = check_name(body.name, "application", field="name")
+    if body.kind not in APPLICATION_KINDS:
+        raise BadInput(f"“{body.kind}” is no kind of application; choose {', '.join(APPLICATION_KINDS)}.", field="kind")
+    owner = check_name(body.owner, "owner", field="owner")
+    folder = check_mount_point(body.folder, field="folder")
+    if folder.endswith(":"):
+        raise BadInput("An application's folder is a full path, such as /var/lib/recorder.", field="folder")
+    if session.exec(select(Application).where(Application.host_id == host.id, Application.name == name)).first():
+        raise NotPossible(f"{host.name} has an application {name} already.", code="name-taken", field="name")
+    extents = _extents(body.size)
+    if extents > 512:
+        raise BadInput("A simulated application begins with at most 512 GiB.", field="size")
+    settings = f"/etc/{name}/settings.conf"
+    session.add(Application(
+        host_id=host.id or 0, name=name, kind=body.kind, owner=owner, folder=folder, settings=settings,
+    ))  # fmt: skip
+    session.flush()
+    world = devices()
+    world.hosts.write(host.name, settings, settings_text(name, owner, folder).encode())
+    left, number = extents, 0
+    while left:
+        number += 1
+        count = min(left, 1 + number % 5)
+        content = content_of(0, number, count * world.block)
+        world.hosts.write(host.name, f"{folder}/{name}-{number:04d}.dat", content)
+        left -= count
+    said = f"{name} runs on {host.name} with {extents} GiB in {folder}."
+    log(session, who, "application-installed", name, said)
+    return said
+
+
+@api.post("/applications/<int:application_id>/write", responses={200: JobsOut})
+@needs(Act.WORK_STAND_INS)
+def application_writes(path: ApplicationPath, body: WriteBody) -> Any:
+    """A simulated application writes to its folder, wherever that lies."""
+    who = signed_in().name
+    with transaction() as session:
+        app = session.get(Application, path.application_id)
+        if app is None:
+            raise BadInput("There is no such application.", code="not-found")
+        job = write_as(session, app, _extents(body.size), who, devices())
+        return _job(session, job) if job else JobsOut(jobs=[])
+
+
+@api.get("/hosts/<int:host_id>/folder", responses={200: FolderOut})
+@needs(Act.LOOK)
+def folder(path: HostPath, query: FolderQuery) -> Any:
+    """What lies in a folder of a host's own disk, beneath whatever is mounted there."""
+    at = check_mount_point(query.path, field="path")
+    with transaction() as session:
+        host = session.get(Host, path.host_id)
+        if host is None:
+            raise BadInput("There is no such host.", code="not-found")
+        mount = session.exec(
+            select(VolumeRow.name).join(Mount, col(Mount.volume_id) == VolumeRow.id)
+            .where(Mount.host_id == host.id, Mount.at == at)
+        ).first()  # fmt: skip
+    world = devices()
+    entries = world.hosts.entries(host.name, at)
+    return FolderOut(
+        there=entries is not None, closed=world.hosts.is_closed(host.name, at), volume=mount,
+        entries=[EntryOut(name=e.name, size=e.size, folder=e.folder) for e in (entries or ())[:200]],
+    )  # fmt: skip

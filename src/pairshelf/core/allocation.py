@@ -1,0 +1,76 @@
+"""Which addresses of a pool are free, and giving them to volumes: lowest first, in as few pieces as that allows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from pairshelf.core.errors import NotPossible
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Piece:
+    """Extents of a volume from ``at`` on, lying at pool addresses from ``first`` on."""
+
+    at: int
+    first: int
+    count: int
+
+
+def gaps(capacity: int, taken: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Free stretches (first, count) of addresses below ``capacity``; ``taken`` are (first, count)."""
+    found = []
+    end = 0
+    for first, count in sorted(taken):
+        if first > end:
+            found.append((end, first - end))
+        end = max(end, first + count)
+    if end < capacity:
+        found.append((end, capacity - end))
+    return found
+
+
+def allocate(free: Sequence[tuple[int, int]], at: int, count: int) -> list[Piece]:
+    """Pieces for ``count`` extents of a volume from ``at`` on; NotPossible when so many are not free."""
+    pieces = []
+    left = count
+    for first, room in free:
+        if not left:
+            break
+        some = min(left, room)
+        pieces.append(Piece(at + count - left, first, some))
+        left -= some
+    if left:
+        raise NotPossible(f"The pool has {count - left} GiB left, {left} GiB too few.", code="pool-full")
+    return pieces
+
+
+def spans(pieces: Sequence[Piece], at: int, count: int) -> list[tuple[int, int, int]]:
+    """Where the volume's extents ``at`` to ``at + count`` lie: (volume extent, pool address, extents).
+
+    Extents that have no place yet are left out.
+    """
+    found = []
+    for piece in sorted(pieces):
+        low, high = max(at, piece.at), min(at + count, piece.at + piece.count)
+        if low < high:
+            found.append((low, piece.first + low - piece.at, high - low))
+    return found
+
+
+def unplaced(pieces: Sequence[Piece], at: int, count: int) -> list[tuple[int, int]]:
+    """Stretches (volume extent, extents) of a volume that have no place yet."""
+    return [(at + first, n) for first, n in gaps(count, ((s - at, n) for s, _, n in spans(pieces, at, count)))]
+
+
+def without(pieces: Sequence[Piece], at: int, count: int) -> list[Piece]:
+    """The pieces once a stretch of the volume has been given back."""
+    kept = []
+    for piece in pieces:
+        end = piece.at + piece.count
+        if piece.at < at:
+            kept.append(Piece(piece.at, piece.first, min(end, at) - piece.at))
+        if end > at + count:
+            start = max(piece.at, at + count)
+            kept.append(Piece(start, piece.first + start - piece.at, end - start))
+    return [p for p in kept if p.count > 0]

@@ -1,0 +1,111 @@
+"""Building a pool, and putting a drive in another's place."""
+
+from __future__ import annotations
+
+from sqlmodel import Session, col, select
+
+from pairshelf.core.changes import build_pool, replace_drive
+from pairshelf.core.device import Devices
+from pairshelf.core.layouts.spread import SpreadLayout
+from pairshelf.core.partitions import PartitionsPlan
+from pairshelf.engine import keys
+from pairshelf.engine.doing.access import write_mount
+from pairshelf.engine.doing.outcome import Outcome
+from pairshelf.engine.jobs import start_first_sync, start_rebuild, start_volume_sync
+from pairshelf.engine.observe import give_place
+from pairshelf.engine.pools import OpenPool, label_of, open_pool, refresh_state
+from pairshelf.engine.volumes import make_volume
+from pairshelf.store.tables import (
+    DriveRow,
+    MemberState,
+    PartitionPlan,
+    PoolPlace,
+    PoolRow,
+    Service,
+    SheetRow,
+    now,
+)
+
+#: How many tints the screens tell pools apart by, besides pattern and name.
+TINTS = 8
+
+
+def build(session: Session, sheet: SheetRow, planned: build_pool.Plan, who: str, world: Devices) -> Outcome:
+    """The pool with its places, its key if it has one, its first volume, and the first sync."""
+    request, layout = planned.request, planned.layout
+    pool = PoolRow(
+        name=request.name, scheme=request.scheme, sets=len(layout.sets),
+        capacity=layout.stock if isinstance(layout, SpreadLayout) else layout.data_extents,
+        tint=len(session.exec(select(PoolRow.id)).all()) % TINTS,
+        domain=layout.domain if isinstance(layout, SpreadLayout) else None, promised=planned.promised,
+    )  # fmt: skip
+    session.add(pool)
+    session.flush()
+    pool_id = pool.id or 0
+    places, rows = _places(session, pool_id, planned)
+    passphrase = None
+    if request.encrypted:
+        key, passphrase = keys.new_key(), keys.new_passphrase()
+        pool.key = keys.wrap(key, passphrase)
+        keys.open_key(pool_id, key)
+    for place in places:
+        drive = rows[place.drive_id or 0]
+        world.open(drive.serial, drive.size).write_label(label_of(pool, place.slot))
+    opened = OpenPool(pool, places, layout)
+    volume = make_volume(session, opened, planned.volume) if planned.volume else None
+    if volume is not None and planned.mount is not None:
+        write_mount(session, planned.mount, volume, world)
+    if not isinstance(layout, SpreadLayout):
+        start_first_sync(session, opened, who, sheet.id)
+    elif volume is not None:
+        start_volume_sync(session, opened, volume, who, sheet.id)
+    return Outcome(pool_id, passphrase)
+
+
+def _places(session: Session, pool_id: int, planned: build_pool.Plan) -> tuple[list[PoolPlace], dict[int, DriveRow]]:
+    layout = planned.layout
+    everyone = [*layout.members, *layout.spares]
+    found = session.exec(select(DriveRow).where(col(DriveRow.id).in_([int(d.id) for d in everyone])))
+    rows = {d.id or 0: d for d in found}
+    places = []
+    for index, member in enumerate(everyone):
+        drive = rows[int(member.id)]
+        spare = index >= len(layout.members)
+        places.append(
+            PoolPlace(
+                pool_id=pool_id, slot=None if spare else index, size=drive.size, rate=member.rate, kind=drive.kind,
+                shelf=member.shelf, link=member.link, host=member.host, site=member.site, drive_id=drive.id,
+                scope=planned.request.spares_for if spare else "pool",
+            )
+        )  # fmt: skip
+        drive.service, drive.holds = Service.IN_USE, None
+    session.add_all(places)
+    session.flush()
+    return places, rows
+
+
+def replace(session: Session, sheet: SheetRow, planned: replace_drive.Plan, who: str, world: Devices) -> Outcome:
+    """The drive takes the place, and is filled from the rest."""
+    request = planned.request
+    pool = open_pool(session, request.pool_id)
+    drive = session.get(DriveRow, request.drive_id)
+    assert drive is not None
+    world.open(drive.serial, drive.size).read(0, 1)
+    place = pool.place(request.slot)
+    give_place(session, pool, place, drive)
+    place.state = MemberState.FAILED
+    session.flush()
+    start_rebuild(session, pool, request.slot, who, sheet.id)
+    refresh_state(session, pool)
+    return Outcome(request.pool_id)
+
+
+def write_partitions(session: Session, _sheet: SheetRow, planned: PartitionsPlan, who: str, world: Devices) -> Outcome:
+    """What was pending is what the drive has; what it held before is given up."""
+    row = session.get(PartitionPlan, planned.drive.id, with_for_update=True)
+    drive = session.get(DriveRow, planned.drive.id)
+    assert row is not None and drive is not None
+    world.open(drive.serial, drive.size).write_label({"partitions": len(planned.table.parts)})
+    row.written, row.changed_by, row.changed_at = list(row.parts), who, now()
+    drive.holds = f"{len(planned.table.parts)} partitions of its own"
+    return Outcome()

@@ -1,0 +1,114 @@
+"""Files that simulated hosts keep on volumes: written where there is room, kept by rule, read back."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+from sqlmodel import Session, col, select
+
+from pairshelf.core.errors import NotPossible
+from pairshelf.engine.pools import OpenPool
+from pairshelf.engine.volumes import VolumeIO, file_room, free_in_files, give_back
+from pairshelf.store.tables import Application, KeepRule, SampleFile, VolumeRow
+
+#: Files that hosts write are at most so many extents long.
+LONGEST = 64
+
+
+def length_of(volume_id: int, index: int) -> int:
+    """Extents of the file of that number."""
+    return 1 + hashlib.sha256(f"{volume_id}/{index}".encode()).digest()[0] % LONGEST
+
+
+def content_of(volume_id: int, index: int, size: int) -> bytes:
+    """Bytes of the file of that number: the same whenever a killed worker does it again."""
+    return np.random.default_rng([volume_id, index]).bytes(size)
+
+
+def overlapping(files: Sequence[SampleFile]) -> list[str]:
+    """Files that claim extents another file has too."""
+    ordered = sorted(files, key=lambda f: f.first)
+    return [b.name for a, b in pairwise(ordered) if b.first < a.first + a.extents]
+
+
+@dataclass(frozen=True, slots=True)
+class FilePlace:
+    """Where a file goes, and who writes it."""
+
+    folder: str
+    name: str
+    via: str
+    writer: str
+
+    @property
+    def path(self) -> str:
+        """Its path on the volume."""
+        return "/".join(p for p in (self.folder, self.name) if p)
+
+
+def write_file(
+    session: Session, io: VolumeIO, volume: VolumeRow, files: Sequence[SampleFile], place: FilePlace, content: bytes,
+    *, whole: bool = False,
+) -> SampleFile:  # fmt: skip
+    """A file on a volume where there is room for it in one stretch; as much of it as that holds.
+
+    ``whole``: NotPossible rather than a part.
+    """
+    extents = len(content) // io.block
+    free = free_in_files(volume, files)
+    if not free or (whole and all(n < extents for _, n in free)):
+        raise NotPossible(f"Volume {volume.name} is full.", code="volume-full")
+    first, room = next(((f, n) for f, n in free if n >= extents), max(free, key=lambda g: g[1]))
+    content = content[: room * io.block]
+    io.write(volume, first, content)
+    file = SampleFile(
+        volume_id=volume.id, name=place.path, first=first, extents=len(content) // io.block,
+        sha256=hashlib.sha256(content).hexdigest(), via=place.via, folder=place.folder, writer=place.writer,
+    )  # fmt: skip
+    session.add(file)
+    return file
+
+
+def keep(session: Session, pool: OpenPool, volume: VolumeRow, files: list[SampleFile], coming: int = 0) -> int:
+    """Carry out the volume's keep rule before so many extents come; how many recordings were deleted.
+
+    ``files`` are all of the volume's, and of no other; those deleted leave the list.
+    """
+    rule = session.get(KeepRule, volume.id)
+    if rule is None:
+        return 0
+    limit = int(file_room(volume) * rule.above)
+    writer = session.get(Application, rule.application_id) if rule.application_id else None
+    used = sum(f.extents for f in files) + coming
+    deleted = 0
+    for file in sorted(files, key=lambda f: (f.written_at, f.id or 0)):
+        if used <= limit:
+            break
+        if writer is None or file.writer == writer.name:
+            used -= file.extents
+            files.remove(file)
+            remove_file(session, pool, volume, file)
+            deleted += 1
+    return deleted
+
+
+def remove_file(session: Session, pool: OpenPool, volume: VolumeRow, file: SampleFile) -> None:
+    """A file gone for good; a thin volume gives its extents back."""
+    if volume.thin:
+        give_back(session, pool, volume, file.first, file.extents)
+    session.delete(file)
+    session.flush()
+
+
+def files_of(session: Session, pool_id: int) -> list[SampleFile]:
+    """All files on a pool's volumes, in the order they were written."""
+    return list(
+        session.exec(
+            select(SampleFile).join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
+            .where(VolumeRow.pool_id == pool_id).order_by(col(SampleFile.id))
+        )
+    )  # fmt: skip

@@ -1,0 +1,200 @@
+"""A volume's extents: given and taken back, and its bytes through pieces, stripes and the pool's key."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Sequence
+
+import numpy as np
+from sqlalchemy import delete
+from sqlmodel import Session, col, select
+
+from pairshelf.core.allocation import Piece, allocate, gaps, spans, unplaced, without
+from pairshelf.core.device import Devices
+from pairshelf.core.errors import NotPossible
+from pairshelf.core.layouts.spread import PlacedVolume, SpreadLayout, parse_protection
+from pairshelf.core.units import EXTENT
+from pairshelf.core.volumes import Spec
+from pairshelf.engine import keys
+from pairshelf.engine.pool_io import PoolIO
+from pairshelf.engine.pools import OpenPool, open_io
+from pairshelf.engine.spread_io import SpreadIO, Stretch, base_of
+from pairshelf.store.estate import store_stripes
+from pairshelf.store.tables import SampleFile, VolumePiece, VolumeRow, VolumeStripes
+
+
+def pieces_of(session: Session, volume_id: int) -> list[Piece]:
+    """Where a volume's extents lie."""
+    rows = session.exec(select(VolumePiece).where(VolumePiece.volume_id == volume_id).order_by(col(VolumePiece.at)))
+    return [Piece(r.at, r.first, r.count) for r in rows]
+
+
+def make_volume(session: Session, pool: OpenPool, spec: Spec) -> VolumeRow:
+    """A volume; a thick one has its extents from now on."""
+    volume = VolumeRow(
+        pool_id=pool.row.id or 0, name=spec.name, size=spec.size, extents=spec.extents, thin=spec.thin,
+        purpose=spec.purpose, protection=spec.protection.name if spec.protection else None,
+        file_system=spec.file_system, reserved_share=spec.reserved_share, overhead=spec.overhead, uuid=str(uuid.uuid4()),
+    )  # fmt: skip
+    session.add(volume)
+    session.flush()
+    if not spec.thin:
+        place(session, pool, volume, 0, spec.extents)
+    return volume
+
+
+def place(session: Session, pool: OpenPool, volume: VolumeRow, at: int, count: int) -> list[Stretch]:
+    """Give a stretch of a volume its extents; returns new stripes (spread pools) that are not in step yet."""
+    volume_id, pool_id = volume.id or 0, pool.row.id or 0
+    fresh: list[Stretch] = []
+    if isinstance(pool.layout, SpreadLayout):
+        free, fresh = _room_in_stripes(session, pool, volume, count)
+    else:
+        taken = session.exec(select(VolumePiece.first, VolumePiece.count).where(VolumePiece.pool_id == pool_id)).all()
+        free = gaps(pool.row.capacity, taken)
+    for piece in allocate(free, at, count):
+        session.add(
+            VolumePiece(pool_id=pool_id, volume_id=volume_id, at=piece.at, first=piece.first, count=piece.count)
+        )
+    session.flush()
+    return fresh
+
+
+def _room_in_stripes(
+    session: Session, pool: OpenPool, volume: VolumeRow, count: int
+) -> tuple[list[tuple[int, int]], list[Stretch]]:
+    """Free addresses in a volume's stripes, with as many more stripes as it takes."""
+    layout = pool.layout
+    assert isinstance(layout, SpreadLayout)
+    volume_id = volume.id or 0
+    protection = parse_protection(volume.protection or "")
+    base = base_of(volume_id)
+    have = next((v for v in layout.volumes if v.volume == volume_id), None)
+    stripes = len(have.spots) if have else 0
+    taken = [(p.first - base, p.count) for p in pieces_of(session, volume_id)]
+    free = gaps(stripes * protection.data, taken)
+    short = count - sum(n for _, n in free)
+    fresh = []
+    if short > 0:
+        more = layout.more(protection, -(-short // protection.data), pool.closed())
+        spots = more if have is None else np.concatenate([have.spots, more])
+        placed = PlacedVolume(volume_id, protection, spots)
+        pool.layout = layout.with_volume(placed)
+        store_stripes(session, pool.row.id or 0, placed)
+        fresh = [Stretch(placed, stripes, len(more))]
+        free = gaps(len(spots) * protection.data, taken)
+    return [(base + first, n) for first, n in free], fresh
+
+
+def give_back(session: Session, pool: OpenPool, volume: VolumeRow, at: int, count: int) -> None:
+    """Take a stretch of a volume back; in a spread pool its last stripes go when nothing stands in them."""
+    volume_id = volume.id or 0
+    kept = without(pieces_of(session, volume_id), at, count)
+    session.connection().execute(delete(VolumePiece).where(col(VolumePiece.volume_id) == volume_id))
+    session.add_all(
+        VolumePiece(pool_id=pool.row.id or 0, volume_id=volume_id, at=p.at, first=p.first, count=p.count) for p in kept
+    )
+    session.flush()
+    layout = pool.layout
+    if isinstance(layout, SpreadLayout) and (have := next((v for v in layout.volumes if v.volume == volume_id), None)):
+        end = max((p.first + p.count - base_of(volume_id) for p in kept), default=0)
+        placed = PlacedVolume(volume_id, have.protection, have.spots[: -(-end // have.protection.data)])
+        pool.layout = layout.with_volume(placed)
+        store_stripes(session, pool.row.id or 0, placed)
+
+
+def delete_volume(session: Session, pool: OpenPool, volume: VolumeRow) -> None:
+    """The volume with its files; its extents are free again."""
+    volume_id = volume.id or 0
+    for table in (SampleFile, VolumePiece, VolumeStripes):
+        session.connection().execute(delete(table).where(table.volume_id == volume_id))
+    session.delete(volume)
+    session.flush()
+    if isinstance(pool.layout, SpreadLayout):
+        rest = tuple(v for v in pool.layout.volumes if v.volume != volume_id)
+        pool.layout = type(pool.layout)(pool.layout.scheme, pool.layout.sets, (), (), pool.layout.domain, rest)
+
+
+class VolumeIO:
+    """The bytes of volumes of one pool, as their users see them: in extents from the volume's start."""
+
+    def __init__(self, session: Session, pool: OpenPool, world: Devices, io: PoolIO | SpreadIO | None = None) -> None:
+        self._session, self._pool, self._world = session, pool, world
+        self._io = io
+        self._key: bytes | None = None
+        if pool.row.key is not None:
+            self._key = keys.key_of(pool.row.id or 0)
+            if self._key is None:
+                raise NotPossible(f"Pool {pool.row.name} is locked; an administrator unlocks it first.", code="locked")
+
+    @property
+    def io(self) -> PoolIO | SpreadIO:
+        """The pool below."""
+        if self._io is None:
+            self._io = open_io(self._session, self._pool, self._world)
+        return self._io
+
+    @property
+    def block(self) -> int:
+        """Bytes that carry one extent."""
+        return self._world.block
+
+    def read(self, volume: VolumeRow, at: int, count: int) -> bytes:
+        """``count`` extents; those without a place yet read as zeros."""
+        out = bytearray(count * self.block)
+        for extent, address, n in spans(pieces_of(self._session, volume.id or 0), at, count):
+            data = self.io.read(address, n)
+            if self._key:
+                data = keys.decrypt(self._key, address, data, self.block)
+            start = (extent - at) * self.block
+            out[start : start + len(data)] = data
+        return bytes(out)
+
+    def write(self, volume: VolumeRow, at: int, data: bytes) -> None:
+        """Whole extents; a thin volume gets its places now. NotPossible when the pool is full."""
+        count = len(data) // self.block
+        if at + count > volume.extents:
+            raise NotPossible("The volume is full.", code="volume-full")
+        pieces = pieces_of(self._session, volume.id or 0)
+        if missing := unplaced(pieces, at, count):
+            fresh: list[Stretch] = []
+            for start, n in missing:
+                fresh += place(self._session, self._pool, volume, start, n)
+            pieces = pieces_of(self._session, volume.id or 0)
+            if isinstance(self._pool.layout, SpreadLayout):
+                io = self.io
+                assert isinstance(io, SpreadIO)
+                io.layout = self._pool.layout
+                for stretch in fresh:
+                    io.sync(stretch)
+                io.flush()
+        for extent, address, n in spans(pieces, at, count):
+            part = data[(extent - at) * self.block : (extent - at + n) * self.block]
+            self.io.write(address, keys.encrypt(self._key, address, part, self.block) if self._key else part)
+        self._pool.row.writes += 1
+
+
+def file_room(volume: VolumeRow) -> int:
+    """Whole extents of a volume that are left for files."""
+    return max(0, (volume.size - volume.overhead) // EXTENT)
+
+
+def free_in_files(volume: VolumeRow, files: Sequence[SampleFile]) -> list[tuple[int, int]]:
+    """Stretches (extent of the volume, extents) where a file can go: after what the file system holds."""
+    room = file_room(volume)
+    held = volume.extents - room
+    left = room - sum(f.extents for f in files)
+    found = []
+    for first, count in gaps(volume.extents, ((f.first, f.extents) for f in files)):
+        start = max(first, held)
+        count = min(first + count - start, left)
+        if count > 0:
+            found.append((start, count))
+            left -= count
+    return found
+
+
+def files_on(session: Session, volume_id: int) -> list[SampleFile]:
+    """All files of a volume, in the order they were written."""
+    query = select(SampleFile).where(SampleFile.volume_id == volume_id).order_by(col(SampleFile.id))
+    return list(session.exec(query))

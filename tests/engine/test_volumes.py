@@ -1,0 +1,332 @@
+"""Volumes: capacity adds up after whatever is done, and what is written reads back through all of it."""
+
+from __future__ import annotations
+
+import hashlib
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from sqlmodel import Session, select
+
+from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
+from pairshelf.core.units import GIB
+from pairshelf.engine import keys
+from pairshelf.engine.carry import carry
+from pairshelf.engine.jobs import Writer, start_fill, start_reading
+from pairshelf.engine.pools import devices, open_pool
+from pairshelf.engine.volumes import VolumeIO, file_room, pieces_of
+from pairshelf.store.database import transaction
+from pairshelf.store.estate import load_pools
+from pairshelf.store.tables import JobRow, KeepRule, PoolRow, SampleFile, VolumeRow
+from tests.engine.helpers import at_once, carry_all, check, do, happens, open_jobs, pool_state, shelf
+
+pytestmark = pytest.mark.usefixtures("db")
+
+
+def volumes(session: Session) -> list[VolumeRow]:
+    return list(session.exec(select(VolumeRow).order_by(VolumeRow.name)))
+
+
+def write(on: str, extents: int, **writer: Any) -> JobRow:
+    """Write files to a volume to the end; the finished job."""
+    with transaction() as session:
+        volume = session.exec(select(VolumeRow).where(VolumeRow.name == on)).one()
+        pool = open_pool(session, volume.pool_id)
+        job = start_fill(session, pool, volume, 1.0, "ida", Writer(extents=extents, **writer)).id or 0
+    carry(job)
+    with transaction() as session:
+        return session.get(JobRow, job)  # type: ignore[return-value]
+
+
+def all_intact() -> bool:
+    """Read every file of every volume back."""
+    with transaction() as session:
+        jobs = [
+            start_reading(session, open_pool(session, v.pool_id), v, "ida").id or 0
+            for v in volumes(session)
+            if session.exec(select(SampleFile).where(SampleFile.volume_id == v.id)).first()
+        ]
+    for job in jobs:
+        carry(job)
+    with transaction() as session:
+        files = session.exec(select(SampleFile)).all()
+        return bool(jobs) and all(f.intact for f in files)
+
+
+def spread(count: int = 6, *, domain: str = "drive", volume: str = "", **more: Any) -> int:
+    ids = shelf(count, size=40 * GIB)
+    return do("build-pool", name="s", scheme="spread", drives=tuple(ids), domain=domain, volume=volume, file_system="xfs", **more).pool_id or 0  # fmt: skip
+
+
+def adds_up() -> None:
+    """Pieces lie inside their pool, over nothing else, and with what is free make the pool's capacity."""
+    with transaction() as session:
+        (pool,) = load_pools(session, [p.id or 0 for p in session.exec(select(PoolRow))])
+        taken: list[tuple[int, int]] = []
+        for volume in volumes(session):
+            pieces = pieces_of(session, volume.id or 0)
+            assert sum(p.count for p in pieces) == volume.extents or volume.thin
+            assert all(p.at + p.count <= volume.extents for p in pieces)
+            taken += [(p.first, p.first + p.count) for p in pieces]
+            files = session.exec(select(SampleFile).where(SampleFile.volume_id == volume.id)).all()
+            assert sum(f.extents for f in files) <= file_room(volume)
+            ends = sorted((f.first, f.first + f.extents) for f in files)
+            assert all(b[0] >= a[1] for a, b in pairwise(ends))
+        taken.sort()
+        assert all(b[0] >= a[1] for a, b in pairwise(taken))
+        if not pool.spread:
+            assert sum(b - a for a, b in taken) + pool.free == pool.capacity
+            return
+        layout = pool.layout
+        spots = np.concatenate([np.zeros((0, 2), int), *(v.spots.reshape(-1, 2) for v in layout.volumes)])  # type: ignore[attr-defined]
+        assert len(np.unique(spots, axis=0)) == len(spots) == pool.capacity - pool.free
+        for v in layout.volumes:  # type: ignore[attr-defined]
+            assert all(len(set(row)) == len(row) for row in v.slots.tolist())
+
+
+ACTS = st.lists(
+    st.tuples(st.sampled_from(["make", "thin", "write", "resize", "delete", "reformat"]), st.integers(0, 5), st.integers(1, 60)),
+    min_size=3, max_size=10,
+)  # fmt: skip
+
+
+@settings(max_examples=12, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@given(acts=ACTS, spreads=st.booleans())
+def test_capacity_adds_up_after_any_sequence_of_acts(acts: list[tuple[str, int, int]], spreads: bool, db: str) -> None:
+    with transaction() as session:
+        for table in (
+            "sample_file",
+            "volume_piece",
+            "volume_stripes",
+            "job",
+            "volume",
+            "pool_place",
+            "change_sheet",
+            "pool",
+            "drive",
+            "shelf",
+        ):
+            session.connection().exec_driver_sql(f"delete from {table}")
+    at_once()
+    if spreads:
+        spread()
+    else:
+        ids = shelf(4)
+        do("build-pool", name="s", scheme="parity-1", drives=tuple(ids))
+    own = {"protection": "parity-1:4"} if spreads else {}
+    carry_all()
+    for number, (act, which, amount) in enumerate(acts):
+        with transaction() as session:
+            there = [v.name for v in volumes(session)]
+        name = there[which % len(there)] if there else ""
+        try:
+            if act in ("make", "thin"):
+                do("make-volumes", pool="s", name=f"v{number}", size=f"{amount} GiB", thin=act == "thin", file_system="ext4", **own)  # fmt: skip
+            elif act == "write" and name:
+                write(name, amount)
+            elif act == "resize" and name:
+                do("resize-volume", volume=f"s/{name}", size=f"{amount} GiB")
+            elif act == "reformat" and name:
+                do("reformat-volume", volume=f"s/{name}", file_system="btrfs")
+            elif act == "delete" and name:
+                do("delete-volume", volume=f"s/{name}")
+        except PairShelfError:
+            pass
+        carry_all()
+        adds_up()
+    with transaction() as session:
+        anything = session.exec(select(SampleFile)).first()
+    assert anything is None or all_intact()
+
+
+def test_one_byte_over_is_refused_and_all_that_is_left_is_what_was_promised() -> None:
+    ids = shelf(5)
+    pool = do("build-pool", name="p", scheme="parity-2", drives=tuple(ids), volume="a", volume_size="50 GiB", file_system="xfs").pool_id or 0  # fmt: skip
+    with transaction() as session:
+        (estate,) = load_pools(session, [pool])
+        row = session.get(PoolRow, pool)
+        assert row is not None
+        assert row.promised["capacity"] == row.capacity * GIB == (estate.free + 50) * GIB
+    with pytest.raises(BadInput, match=r"1 bytes\) too large") as caught:
+        do("make-volumes", pool="p", name="b", size=str(estate.free * GIB + 1), file_system="xfs")
+    assert caught.value.field == "size"
+    do("make-volumes", pool="p", name="b", size="all", file_system="xfs")
+    with transaction() as session:
+        assert [v.size for v in volumes(session)] == [50 * GIB, estate.free * GIB]
+        assert load_pools(session, [pool])[0].free == 0
+
+
+def test_several_from_a_pattern_all_or_none() -> None:
+    ids = shelf(4)
+    do("build-pool", name="p", scheme="parity-1", drives=tuple(ids))
+    do("make-volumes", pool="p", name="scans-{1..4}", size="20 GiB", file_system="xfs")
+    do("make-volumes", pool="p", name="log", size="5 GiB", count=3, file_system="xfs")
+    with transaction() as session:
+        assert [v.name for v in volumes(session)] == ["log-1", "log-2", "log-3", *(f"scans-{i}" for i in range(1, 5))]
+    with pytest.raises(BadInput, match="named scans-2 in this pool already"):
+        do("make-volumes", pool="p", name="{new,scans-2}", size="1 GiB")
+    with transaction() as session:
+        assert len(volumes(session)) == 7
+
+
+def test_a_thin_volume_takes_what_is_written_and_stops_when_the_pool_is_full() -> None:
+    at_once()
+    ids = shelf(3, size=20 * GIB)
+    pool = do("build-pool", name="p", scheme="parity-1", drives=tuple(ids), volume="t", volume_size="200 GiB", thin=True, file_system="xfs").pool_id or 0  # fmt: skip
+    carry_all()
+    write("t", 20)
+    with transaction() as session:
+        (estate,) = load_pools(session, [pool])
+        assert estate.capacity - estate.free == 20
+    job = write("t", 60)
+    assert job.state == "failed"
+    assert "left" in (job.error or "")
+    assert all_intact()
+    assert check(pool).report["mismatches"] == 0
+
+
+@pytest.mark.parametrize("protection", ["copies-2", "parity-2:5"])
+def test_a_spread_pool_repairs_itself_and_every_byte_reads_back(protection: str) -> None:
+    at_once()
+    pool = spread(8, volume="v", volume_size="40 GiB", protection=protection)
+    carry_all()
+    write("v", 30)
+    assert check(pool).report["mismatches"] == 0
+    happens("fail", "A2")
+    assert pool_state(pool)[0] in ("degraded", "unprotected")
+    assert all_intact()
+    assert open_jobs("self-repair")
+    carry_all()
+    state, places = pool_state(pool)
+    assert (state, places[1]) == ("healthy", "emptied")
+    happens("fail", "A4")
+    assert all_intact()
+    carry_all()
+    adds_up()
+    assert check(pool).report["mismatches"] == 0
+    do("replace-drive", pool_id=pool, slot=1, drive_id=shelf(1, name="B", size=40 * GIB)[0])
+    carry_all()
+    assert pool_state(pool)[1][1] == "active"
+    write("v", 5)
+    assert all_intact()
+
+
+def test_a_drive_of_a_spread_pool_that_missed_writes_is_filled_where_it_stands() -> None:
+    at_once()
+    pool = spread(volume="v", volume_size="60 GiB", protection="parity-2:5")
+    carry_all()
+    write("v", 20)
+    happens("pull", "A3")
+    write("v", 20)
+    happens("put_back", "A3")
+    assert pool_state(pool)[1][2] == "rebuilding"
+    carry_all()
+    assert pool_state(pool) == ("healthy", ["active"] * 6)
+    happens("fail", "A1")
+    happens("fail", "A2")
+    assert all_intact()
+
+
+def test_too_many_failures_of_a_spread_pool_are_told_exactly() -> None:
+    at_once()
+    pool = spread(volume="v", volume_size="100 GiB", protection="parity-1:5")
+    carry_all()
+    happens("pull", "A1")
+    assert pool_state(pool)[0] == "unprotected"
+    happens("pull", "A2")
+    assert pool_state(pool)[0] == "unreachable"
+    with pytest.raises(NotPossible, match="unreachable"):
+        write("v", 1)
+
+
+def test_an_encrypted_pool_holds_nothing_readable_and_opens_with_its_passphrase_only() -> None:
+    at_once()
+    ids = shelf(3, size=20 * GIB)
+    made = do(
+        "build-pool", name="p", scheme="copies-3", drives=tuple(ids), volume="v", file_system="xfs", encrypted=True
+    )
+    pool = made.pool_id or 0
+    assert made.passphrase is not None
+    carry_all()
+    write("v", 4)
+    with transaction() as session:
+        volume = volumes(session)[0]
+        file = session.exec(select(SampleFile)).first()
+        assert file is not None
+        plain = VolumeIO(session, open_pool(session, pool), devices()).read(volume, file.first, 1)
+        content = devices().open("A1", 20 * GIB).read(0, 19)
+        assert plain not in content
+        sheets = (
+            session.connection().exec_driver_sql("select request::text || body::text from change_sheet").scalars().all()
+        )
+        assert not any(made.passphrase in text for text in sheets)
+        kept = session.get(PoolRow, pool).key  # type: ignore[union-attr]
+    keys.forget_key(pool)
+    with pytest.raises(NotPossible, match="locked"):
+        write("v", 1)
+    assert check_locked(pool) == 0
+    with pytest.raises(BadInput, match="not the passphrase"):
+        keys.unwrap(kept or {}, "wrong-words")
+    keys.open_key(pool, keys.unwrap(kept or {}, f" {made.passphrase} "))
+    happens("fail", "A1")
+    assert all_intact()
+    keys.forget_key(pool)
+
+
+def check_locked(pool: int) -> int:
+    """Redundancy is compared without the key; files are not."""
+    with transaction() as session:
+        opened = open_pool(session, pool)
+        from pairshelf.engine.pools import open_io
+
+        io = open_io(session, opened, devices())
+        return sum(len(io.check(run, put_right=False).mismatches) for run in io.runs(0, 10**6))  # type: ignore[union-attr, arg-type]
+
+
+def test_a_keep_rule_deletes_the_oldest_of_its_own_volume_only() -> None:
+    at_once()
+    ids = shelf(4)
+    do("build-pool", name="p", scheme="parity-1", drives=tuple(ids))
+    do("make-volumes", pool="p", name="{cam,other}", size="60 GiB", file_system="none")
+    write("other", 55)
+    write("cam", 50, name="rec")
+    do("set-keep-rule", volume="p/cam", above=60)
+    with transaction() as session:
+        cam, other = (v for v in volumes(session))
+        left = [f for f in session.exec(select(SampleFile)) if f.volume_id == cam.id]
+        assert sum(f.extents for f in left) <= 36
+        assert sum(f.extents for f in session.exec(select(SampleFile)) if f.volume_id == other.id) == 55
+        oldest = min(f.id or 0 for f in left)
+    assert write("cam", 30, name="rec").state == "done"
+    with transaction() as session:
+        left = [f for f in session.exec(select(SampleFile)) if f.volume_id == cam.id]
+        assert sum(f.extents for f in left) <= 36
+        assert min(f.id or 0 for f in left) > oldest
+        assert session.exec(select(KeepRule)).one().volume_id == cam.id
+    assert all_intact()
+
+
+def test_shrinking_keeps_every_file_and_refuses_one_byte_too_small() -> None:
+    at_once()
+    ids = shelf(4)
+    do("build-pool", name="p", scheme="parity-1", drives=tuple(ids))
+    do("make-volumes", pool="p", name="v", size="60 GiB", file_system="btrfs")
+    do("make-volumes", pool="p", name="x", size="20 GiB", file_system="xfs")
+    write("v", 20)
+    with pytest.raises(NotPossible, match="never be made smaller"):
+        do("resize-volume", volume="p/x", size="10 GiB")
+    with transaction() as session:
+        end = max(f.first + f.extents for f in session.exec(select(SampleFile)))
+    with pytest.raises(BadInput, match="cannot be smaller"):
+        do("resize-volume", volume="p/v", size=f"{end - 1} GiB")
+    do("resize-volume", volume="p/v", size=f"{end + 1} GiB")
+    do("resize-volume", volume="p/v", size="all")
+    adds_up()
+    assert all_intact()
+    digest = hashlib.sha256(b"").hexdigest()
+    with transaction() as session:
+        assert all(f.sha256 != digest for f in session.exec(select(SampleFile)))
