@@ -14,7 +14,7 @@ from tests.api.conftest import PASSWORD, Person
 
 #: The only routes that work without signing in.
 OPEN = {
-    "/api/me", "/api/sign-in", "/api/sign-out", "/api/setup", "/api/health", "/api/openapi.json", "/", "/<path:path>",
+    "/api/me", "/api/sign-in", "/api/sign-out", "/api/setup", "/api/health", "/api/openapi.json", "/api/docs", "/", "/<path:path>",
 }  # fmt: skip
 
 
@@ -48,7 +48,19 @@ def test_every_act_is_allowed_to_the_roles_that_need_it_and_no_other(
         if act in (None, "none") or rule == "/api/events":
             continue
         path = rule.replace("<int:", "<").replace("<", "").replace(">", "")
-        for name in ("drive_id", "sheet_id", "pool_id", "volume_id", "job_id", "user_id", "comparison_id"):
+        for name in (
+            "drive_id",
+            "sheet_id",
+            "pool_id",
+            "volume_id",
+            "job_id",
+            "user_id",
+            "comparison_id",
+            "share_id",
+            "target_id",
+            "host_id",
+            "application_id",
+        ):
             path = path.replace(name, "999999")
         assert stranger.post(path, method=method).status_code in (401, 422), (method, rule)
         answer = who.post(path, method=method)

@@ -17,6 +17,7 @@ const WAYS = [
   ["/shelves", "Shelves"],
   ["/compare", "Compare"],
   ["/pools", "Pools"],
+  ["/access", "Access"],
   ["/changes", "Changes"],
   ["/logbook", "Logbook"],
 ];

@@ -8,6 +8,8 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "./api/client";
 import { Frame } from "./Frame";
+import { Access } from "./screens/access/Access";
+import { Notice } from "./screens/access/Notice";
 import { Build } from "./screens/build/Build";
 import { Changes } from "./screens/changes/Changes";
 import { SheetScreen } from "./screens/changes/SheetScreen";
@@ -18,11 +20,13 @@ import { Pool } from "./screens/pools/Pool";
 import { Pools } from "./screens/pools/Pools";
 import { Settings } from "./screens/settings/Settings";
 import { Import } from "./screens/shelves/Import";
+import { Partitions } from "./screens/shelves/Partitions";
 import { Shelves } from "./screens/shelves/Shelves";
 import { Setup, SignIn } from "./screens/sign-in/SignIn";
 import { Today } from "./screens/today/Today";
 import { Live } from "./shared/live";
 import { useMe } from "./shared/me";
+import { OnceProvider } from "./shared/once";
 import { Empty, Trouble, Waiting } from "./shared/parts";
 import { SelectionProvider } from "./shared/selection";
 import { SpinePatterns } from "./shared/spine";
@@ -62,30 +66,36 @@ function Door() {
   return (
     <Live>
       <SelectionProvider>
-        <Routes>
-          <Route element={<Frame />}>
-            <Route index element={<Today />} />
-            <Route path="shelves" element={<Shelves />} />
-            <Route path="shelves/import" element={<Import />} />
-            <Route path="compare" element={<Compare />} />
-            <Route path="comparisons/:id" element={<OpenSaved />} />
-            <Route path="build" element={<Build />} />
-            <Route path="pools" element={<Pools />} />
-            <Route path="pools/:id" element={<Pool />} />
-            <Route path="changes" element={<Changes />} />
-            <Route path="changes/:id" element={<SheetScreen />} />
-            <Route path="logbook" element={<Logbook />} />
-            <Route path="settings" element={<Settings />} />
-            <Route
-              path="*"
-              element={
-                <Empty act="Go to Today" to="/">
-                  There is no page at this address.
-                </Empty>
-              }
-            />
-          </Route>
-        </Routes>
+        <OnceProvider>
+          <Routes>
+            <Route element={<Frame />}>
+              <Route index element={<Today />} />
+              <Route path="shelves" element={<Shelves />} />
+              <Route path="shelves/import" element={<Import />} />
+              <Route path="compare" element={<Compare />} />
+              <Route path="comparisons/:id" element={<OpenSaved />} />
+              <Route path="build" element={<Build />} />
+              <Route path="pools" element={<Pools />} />
+              <Route path="pools/:id" element={<Pool />} />
+              <Route path="access" element={<Access />} />
+              <Route path="access/:view" element={<Access />} />
+              <Route path="notice" element={<Notice />} />
+              <Route path="drives/:id/partitions" element={<Partitions />} />
+              <Route path="changes" element={<Changes />} />
+              <Route path="changes/:id" element={<SheetScreen />} />
+              <Route path="logbook" element={<Logbook />} />
+              <Route path="settings" element={<Settings />} />
+              <Route
+                path="*"
+                element={
+                  <Empty act="Go to Today" to="/">
+                    There is no page at this address.
+                  </Empty>
+                }
+              />
+            </Route>
+          </Routes>
+        </OnceProvider>
       </SelectionProvider>
     </Live>
   );

@@ -95,7 +95,7 @@ class HostMountOut(MountOut):
     volume: str
 
 
-class HostOut(BaseModel):
+class HostUseOut(BaseModel):
     id: int
     name: str
     site: str
@@ -108,8 +108,8 @@ class HostOut(BaseModel):
     applications: list[ApplicationOut]
 
 
-class HostsOut(BaseModel):
-    hosts: list[HostOut]
+class HostsUseOut(BaseModel):
+    hosts: list[HostUseOut]
     more: bool
     #: Kinds of application, and what they ask for.
     kinds: dict[str, str]
@@ -132,7 +132,7 @@ class AddressOut(BaseModel):
     text: str
 
 
-class ShareOut(BaseModel):
+class SharedOut(BaseModel):
     id: int
     name: str
     volume: str
@@ -151,8 +151,8 @@ class ShareOut(BaseModel):
     visits: list[VisitOut]
 
 
-class SharesOut(BaseModel):
-    shares: list[ShareOut]
+class SharedListOut(BaseModel):
+    shares: list[SharedOut]
     more: bool
 
 
@@ -267,7 +267,7 @@ def volumes(query: VolumesQuery) -> Any:
     return VolumesOut(volumes=lines[: query.limit], more=len(lines) > query.limit)
 
 
-@api.get("/access/hosts", responses={200: HostsOut})
+@api.get("/access/hosts", responses={200: HostsUseOut})
 @needs(Act.LOOK)
 def hosts(query: PageQuery) -> Any:
     """Hosts with what they mount and what runs on them."""
@@ -286,9 +286,9 @@ def hosts(query: PageQuery) -> Any:
         refs = {v.id: v.ref for v in estate.volumes}
         kept = set(session.exec(select(KeepRule.volume_id).where(col(KeepRule.volume_id).in_(list(refs)))))
     names = {h.id: h.name for h, _ in page}
-    return HostsOut(
+    return HostsUseOut(
         hosts=[
-            HostOut(
+            HostUseOut(
                 id=h.id or 0, name=h.name, site=site, letters=h.letters, address=h.address, iqn=h.iqn, link=h.link,
                 storage_address=h.storage_address,
                 mounts=[
@@ -314,7 +314,7 @@ def _application_out(a: Application, host: str, refs: dict[int, str], kept: set[
     )  # fmt: skip
 
 
-@api.get("/access/shares", responses={200: SharesOut})
+@api.get("/access/shares", responses={200: SharedListOut})
 @needs(Act.LOOK)
 def shares(query: PageQuery) -> Any:
     """Shares with their rights, addresses, and who is connected."""
@@ -335,7 +335,7 @@ def shares(query: PageQuery) -> Any:
     for row in page:
         share = by_name[row.name]
         extents, binned = taken[row.id]
-        out.append(ShareOut(
+        out.append(SharedOut(
             id=row.id or 0, name=row.name, volume=share.volume, folder=row.folder, purpose=row.purpose,
             quota=row.quota, taken=extents * EXTENT, bin_days=row.bin_days, bin_files=binned, encrypted=row.encrypted,
             rights=[RightOut(party=n, may=m) for n, m in share.rights],
@@ -343,7 +343,7 @@ def shares(query: PageQuery) -> Any:
             addresses=[AddressOut(label=t.label, text=t.text) for t in addresses(estate, share)],
             visits=visits.get(row.id or 0, []),
         ))  # fmt: skip
-    return SharesOut(shares=out, more=len(rows) > query.limit)
+    return SharedListOut(shares=out, more=len(rows) > query.limit)
 
 
 def in_folder(share: Share) -> Any:

@@ -20,6 +20,7 @@ from pairshelf.api import (
     compare,
     comparisons,
     deciding,
+    docs,
     events,
     jobs,
     partitions,
@@ -100,6 +101,11 @@ def _serve_web(app: OpenAPI) -> None:
     @needs(None)
     def description() -> Any:
         return app.api_doc
+
+    @app.route("/api/docs")
+    @needs(None)
+    def explained() -> Any:
+        return Response(docs.page(app.api_doc), content_type="text/html; charset=utf-8")
 
     @app.route("/", defaults={"path": ""})
     @app.route("/<path:path>")

@@ -26,6 +26,7 @@ from pairshelf.core.layouts import SCHEMES, Layout, scheme_of
 from pairshelf.core.report import answer_json, cut_json, detail_json, layout_json, path_json
 from pairshelf.core.search import ARRANGED_OVER, Answer, all_layouts, lay_out, parts_of
 from pairshelf.core.units import EXTENT, parse_size
+from pairshelf.core.volumes import facts_of
 from pairshelf.core.workloads import WORKLOADS
 from pairshelf.formats.comparison_csv import comparison_csv, comparison_json
 from pairshelf.formats.comparison_pdf import comparison_pdf
@@ -184,6 +185,11 @@ class FileSystemOut(BaseModel):
     id: str
     about: str
     reserved_share: float
+    #: What it brings, in words.
+    facts: dict[str, str]
+    suits: str
+    #: Kinds of application that ask for it.
+    asked_for_by: list[str]
 
 
 class WorkloadOut(BaseModel):
@@ -320,7 +326,15 @@ def schemes() -> Any:
             SchemeOut(id=s.id, trade_name=s.trade_name, about=s.about, survives=s.survives) for s in SCHEMES.values()
         ],
         file_systems=[
-            FileSystemOut(id=f.id, about=f.about, reserved_share=f.reserved_share) for f in FILE_SYSTEMS.values()
+            FileSystemOut(
+                id=f.id,
+                about=f.about,
+                reserved_share=f.reserved_share,
+                facts=dict(facts_of(f.id)),
+                suits=f.suits,
+                asked_for_by=list(f.asked_for_by),
+            )
+            for f in FILE_SYSTEMS.values()
         ],
         workloads=[WorkloadOut(id=w.id, name=w.name, about=w.about, weights=w.weights()) for w in WORKLOADS.values()],
         cautions=CODES,

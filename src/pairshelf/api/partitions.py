@@ -90,7 +90,9 @@ def _table(row: DriveRow, scheme: str, wanted: tuple[Wanted, ...]) -> Table:
     return lay_out(row.size, row.sector_size or USUAL_SECTOR, scheme, wanted)
 
 
-def _out(session: Session, row: DriveRow, scheme: str, wanted: tuple[Wanted, ...], plan: PartitionPlan | None) -> Any:
+def _out(
+    session: Session, row: DriveRow, scheme: str, wanted: tuple[Wanted, ...], plan: PartitionPlan | None
+) -> PartitionsOut:
     table = _table(row, scheme, wanted)
     (drive,) = load_drives(session, [row.id or 0])
     plain = [{"size": w.size, "type": w.type, "label": w.label, "kind": w.kind} for w in wanted]
@@ -124,25 +126,31 @@ def partitions(path: DrivePath) -> Any:
 @needs(Act.MANAGE_DRIVES)
 def plan_partitions(path: DrivePath, body: PlanBody) -> Any:
     """Plan partitions. They stay pending, and the drive untouched, until a change sheet is approved."""
-    wanted = wanted_of([p.model_dump() for p in body.parts])
+    rows = [p.model_dump() for p in body.parts]
     with transaction() as session:
-        row = _drive(session, path.drive_id)
-        plan = session.get(PartitionPlan, row.id, with_for_update=True)
-        table = _table(row, body.scheme, wanted)
-        if not body.dry:
-            (drive,) = load_drives(session, [row.id or 0])
-            if reason := drive.why_not_offered():
-                raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free")
-            if plan is None:
-                plan = PartitionPlan(
-                    drive_id=row.id or 0, scheme=body.scheme, sector=table.sector, disk_id=disk_id_of(row.serial),
-                    changed_by="",
-                )  # fmt: skip
-                session.add(plan)
-            plan.scheme, plan.parts = body.scheme, [p.model_dump() for p in body.parts]
-            plan.changed_by, plan.changed_at = signed_in().name, now()
-            session.flush()
-        return _out(session, row, body.scheme, wanted, plan)
+        if body.dry:
+            row = _drive(session, path.drive_id)
+            return _out(session, row, body.scheme, wanted_of(rows), session.get(PartitionPlan, row.id))
+        return keep_plan(session, path.drive_id, body.scheme, rows, signed_in().name)
+
+
+def keep_plan(session: Session, drive_id: int, scheme: str, rows: list[dict[str, str]], who: str) -> PartitionsOut:
+    """Keep partitions as pending; BadInput at the field of the one that does not fit."""
+    row = _drive(session, drive_id)
+    wanted = wanted_of(rows)
+    table = _table(row, scheme, wanted)
+    (drive,) = load_drives(session, [row.id or 0])
+    if reason := drive.why_not_offered():
+        raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free")
+    plan = session.get(PartitionPlan, row.id, with_for_update=True)
+    if plan is None:
+        plan = PartitionPlan(
+            drive_id=row.id or 0, scheme=scheme, sector=table.sector, disk_id=disk_id_of(row.serial), changed_by=who
+        )
+        session.add(plan)
+    plan.scheme, plan.parts, plan.changed_by, plan.changed_at = scheme, rows, who, now()
+    session.flush()
+    return _out(session, row, scheme, wanted, plan)
 
 
 @api.get("/drives/<int:drive_id>/partitions/image")

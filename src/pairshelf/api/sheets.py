@@ -77,9 +77,9 @@ class SheetBody(BaseModel):
     cautions: list[str]
     confirm: str | None
     role: str
-    gives_up: list[str] = Field(default_factory=list)
-    texts: list[TextOut] = Field(default_factory=list)
-    findings: list[FindingOut] = Field(default_factory=list)
+    gives_up: list[str]
+    texts: list[TextOut]
+    findings: list[FindingOut]
 
 
 class SheetOut(BaseModel):
@@ -128,11 +128,15 @@ class ApproveBody(BaseModel):
     password: str = ""
 
 
+#: What sheets drawn up by older versions do not have.
+_LATER: dict[str, Any] = {"gives_up": [], "texts": [], "findings": []}
+
+
 def _out(row: SheetRow, role: str, jobs: list[JobOut]) -> SheetOut:
     return SheetOut(
         id=row.id or 0, state=row.state, created_by=row.created_by, created_at=row.created_at,
         approved_by=row.approved_by, approved_at=row.approved_at, pool_id=row.pool_id,
-        may_approve=allowed(role, KINDS[row.kind].act), body=SheetBody(**row.body), jobs=jobs,
+        may_approve=allowed(role, KINDS[row.kind].act), body=SheetBody(**{**_LATER, **row.body}), jobs=jobs,
     )  # fmt: skip
 
 

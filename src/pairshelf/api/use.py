@@ -79,7 +79,7 @@ class WriteBody(BaseModel):
     size: str = "5 GiB"
 
 
-class DoneOut(BaseModel):
+class SaidOut(BaseModel):
     sentence: str
 
 
@@ -149,7 +149,7 @@ class FolderQuery(BaseModel):
     path: str
 
 
-class EntryOut(BaseModel):
+class FolderEntryOut(BaseModel):
     name: str
     size: int
     folder: bool
@@ -158,7 +158,7 @@ class EntryOut(BaseModel):
 class FolderOut(BaseModel):
     there: bool
     closed: bool
-    entries: list[EntryOut]
+    entries: list[FolderEntryOut]
     #: The volume that lies over it.
     volume: str | None
 
@@ -199,7 +199,7 @@ def _job(session: Session, job: JobRow) -> JobsOut:
 # -- shares ----------------------------------------------------------------------------------------
 
 
-@api.post("/shares/<int:share_id>/visit", responses={200: DoneOut})
+@api.post("/shares/<int:share_id>/visit", responses={200: SaidOut})
 @needs(Act.WORK_STAND_INS)
 def visit(path: SharePath, body: VisitBody) -> Any:
     """A simulated person connects to a share."""
@@ -212,10 +212,10 @@ def visit(path: SharePath, body: VisitBody) -> Any:
         )
         if session.exec(there).first() is None:
             session.add(ShareVisit(share_id=share.id or 0, person_id=person.id or 0, client=client))
-        return DoneOut(sentence=f"{person.name} is connected to {share.name}.")
+        return SaidOut(sentence=f"{person.name} is connected to {share.name}.")
 
 
-@api.post("/shares/<int:share_id>/leave", responses={200: DoneOut})
+@api.post("/shares/<int:share_id>/leave", responses={200: SaidOut})
 @needs(Act.WORK_STAND_INS)
 def leave(path: SharePath, body: VisitBody) -> Any:
     """A simulated person disconnects."""
@@ -225,7 +225,7 @@ def leave(path: SharePath, body: VisitBody) -> Any:
             select(ShareVisit).where(ShareVisit.share_id == share.id, ShareVisit.person_id == person.id)
         ):
             session.delete(row)
-        return DoneOut(sentence=f"{person.name} has left {share.name}.")
+        return SaidOut(sentence=f"{person.name} has left {share.name}.")
 
 
 @api.post("/shares/<int:share_id>/write", responses={200: JobsOut})
@@ -277,7 +277,7 @@ def _file(session: Session, share: Share, file_id: int) -> SampleFile:
     return row
 
 
-@api.post("/shares/<int:share_id>/delete-file", responses={200: DoneOut})
+@api.post("/shares/<int:share_id>/delete-file", responses={200: SaidOut})
 @needs(Act.WORK_STAND_INS)
 def delete_file(path: SharePath, body: FileBody) -> Any:
     """A simulated person deletes a file: into the bin where the share has one, otherwise for good."""
@@ -295,10 +295,10 @@ def delete_file(path: SharePath, body: FileBody) -> Any:
             said = f"{file.name} is deleted for good."
             remove_file(session, pool, volume, file)
         log(session, signed_in().name, "file-deleted", share.name, f"{person.name}: {said}")
-        return DoneOut(sentence=said)
+        return SaidOut(sentence=said)
 
 
-@api.post("/shares/<int:share_id>/restore-file", responses={200: DoneOut})
+@api.post("/shares/<int:share_id>/restore-file", responses={200: SaidOut})
 @needs(Act.WORK_STAND_INS)
 def restore_file(path: SharePath, body: FileBody) -> Any:
     """A simulated person takes a file back out of the bin."""
@@ -308,13 +308,13 @@ def restore_file(path: SharePath, body: FileBody) -> Any:
         file = _file(session, share, body.file_id)
         file.deleted_at = None
         log(session, signed_in().name, "file-restored", share.name, f"{person.name} takes {file.name} out of the bin.")
-        return DoneOut(sentence=f"{file.name} is back.")
+        return SaidOut(sentence=f"{file.name} is back.")
 
 
 # -- block targets ---------------------------------------------------------------------------------
 
 
-@api.put("/targets/<int:target_id>/chap", responses={200: DoneOut})
+@api.put("/targets/<int:target_id>/chap", responses={200: SaidOut})
 @needs(Act.GIVE_ACCESS)
 def set_chap(path: TargetPath, body: ChapBody) -> Any:
     """Set the CHAP name and secret an initiator proves itself by. The secret is kept as a hash only."""
@@ -340,7 +340,7 @@ def set_chap(path: TargetPath, body: ChapBody) -> Any:
             right.chap_hash = _hasher.hash(body.secret)
             said = f"{body.initiator} has to prove itself by CHAP."
         log(session, who, "chap-set", target.iqn, said)
-        return DoneOut(sentence=said)
+        return SaidOut(sentence=said)
 
 
 def _try(session: Session, body: LogInBody) -> LogIn:
@@ -402,13 +402,13 @@ def write_to_target(body: BlockWriteBody) -> Any:
 # -- applications and hosts ------------------------------------------------------------------------
 
 
-@api.post("/applications", responses={200: DoneOut})
+@api.post("/applications", responses={200: SaidOut})
 @needs(Act.WORK_STAND_INS)
 def install(body: InstallBody) -> Any:
     """Put a simulated application with some data onto a simulated host."""
     with transaction() as session:
         said = install_application(session, signed_in().name, body)
-    return DoneOut(sentence=said)
+    return SaidOut(sentence=said)
 
 
 def install_application(session: Session, who: str, body: InstallBody) -> str:
@@ -477,5 +477,5 @@ def folder(path: HostPath, query: FolderQuery) -> Any:
     entries = world.hosts.entries(host.name, at)
     return FolderOut(
         there=entries is not None, closed=world.hosts.is_closed(host.name, at), volume=mount,
-        entries=[EntryOut(name=e.name, size=e.size, folder=e.folder) for e in (entries or ())[:200]],
+        entries=[FolderEntryOut(name=e.name, size=e.size, folder=e.folder) for e in (entries or ())[:200]],
     )  # fmt: skip

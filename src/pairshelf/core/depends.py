@@ -134,7 +134,7 @@ def _below(kind: str, drives: Sequence[EstateDrive]) -> tuple[str, ...]:
     """From the drives down: bays, the link they share, what powers them."""
     lines = []
     for shelf in dict.fromkeys(d.shelf for d in drives if d.shelf):
-        own = [d for d in drives if d.shelf == shelf]
+        own = sorted((d for d in drives if d.shelf == shelf), key=lambda d: d.bay or 0)
         bays = ", ".join(str(d.bay) for d in own[:12]) + ("…" if len(own) > 12 else "")
         link = own[0].as_drive.link
         rate = f"its link ({link // 10**6:,} MB/s)" if link else "its link"

@@ -386,7 +386,11 @@ _PLURAL = {"shelf": "shelves", "host": "hosts", "drive": "drives", "site": "site
 def describe(layout: Layout) -> str:
     """A layout in words: ``2 sets of 6, 1 spare``."""
     if isinstance(layout, SpreadLayout):
-        return f"{len(layout.members)} drives, apart by {layout.domain}"
+        return (
+            f"{len(layout.members)} drives, their {layout.domain}s kept apart"
+            if layout.domain != "drive"
+            else f"{len(layout.members)} drives"
+        )
     sets = len(layout.sets)
     text = f"{sets} sets of {layout.width}" if sets > 1 else f"1 set of {layout.width}"
     held = len(layout.spares)

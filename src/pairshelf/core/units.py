@@ -16,6 +16,7 @@ KIB = 1024
 MIB = 1024**2
 GIB = 1024**3
 TIB = 1024**4
+EIB = 1024**6
 TB = 10**12
 
 #: Unit of allocation of every pool.

@@ -9,7 +9,7 @@ from pairshelf.core.errors import BadInput
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM, FILE_SYSTEMS, file_system_of, overhead
 from pairshelf.core.layouts.spread import Protection, parse_protection
 from pairshelf.core.names import check_name
-from pairshelf.core.units import EXTENT, format_size, parse_size
+from pairshelf.core.units import EIB, EXTENT, format_size, parse_size
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,6 +103,11 @@ def plan_volume(
     )  # fmt: skip
 
 
+def _large(size: int) -> str:
+    """A limit of a file system, in EiB where it has so many."""
+    return f"{size // EIB} EiB" if size >= EIB else format_size(size, "binary", digits=0)
+
+
 def facts_of(file_system: str) -> Mapping[str, str]:
     """What a file system brings, in words, for tables and sheets."""
     system = FILE_SYSTEMS[file_system]
@@ -114,6 +119,6 @@ def facts_of(file_system: str) -> Mapping[str, str]:
         ),
         "shrinks": system.shrinks or "never",
         "grows": system.grows,
-        "largest volume": format_size(system.largest, "binary", digits=0),
-        "largest file": format_size(system.largest_file, "binary", digits=0) if system.largest_file else "–",
+        "largest volume": _large(system.largest),
+        "largest file": _large(system.largest_file) if system.largest_file else "–",
     }

@@ -7,14 +7,17 @@ drawn up and approved, a simulated host writes files.
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from sqlmodel import Session, col, select
 
 from pairshelf.api.accounts import add_user
 from pairshelf.api.backups import BackupBody, record_backup
 from pairshelf.api.shelves import store_list
+from pairshelf.api.use import InstallBody, install_application
 from pairshelf.core.acts import Role
 from pairshelf.core.changes import build_pool
+from pairshelf.core.changes.kinds import request_of
 from pairshelf.core.inventory import against_each_other
 from pairshelf.engine.approve import approve, draw_up
 from pairshelf.engine.jobs import start_fill
@@ -54,6 +57,7 @@ def load_demo() -> str:
             _take_in(session)
             session.flush()
             _build_the_archive(session)
+            _people_and_applications(session)
     return f"ida / {PASSWORD}   (administrator; also osric, operator, and wren, viewer)"
 
 
@@ -74,6 +78,38 @@ def _take_in(session: Session) -> None:
         select(DriveRow).join(Shelf, col(Shelf.id) == DriveRow.shelf_id).where(Shelf.name == "Tray", DriveRow.bay == 3)
     ).one()
     devices().warn(tray.serial)
+
+
+def _change(session: Session, kind: str, **request: Any) -> None:
+    sheet = draw_up(session, kind, request_of(kind, request), "ida")
+    approve(session, sheet.id or 0, "ida", str(sheet.body["confirm"] or ""), devices())
+
+
+#: Name, address, address on the storage network, and the speed of the link there.
+_HOSTS = (
+    ("sorrel", "192.168.20.2", "10.9.0.2/24", "10 Gbit/s"),
+    ("bramble", "192.168.20.3", "10.9.0.3/24", "1 Gbit/s"),
+)
+
+
+def _people_and_applications(session: Session) -> None:
+    for host, address, storage, link in _HOSTS:
+        _change(session, "set-host", host=host, address=address, storage_address=storage, link=link,
+                iqn=f"iqn.2026-01.example.fernhollow:{host}")  # fmt: skip
+    for person in ("juniper", "tansy", "reed"):
+        _change(session, "add-party", name=person)
+    _change(session, "add-party", name="front-desk", members=("juniper", "tansy"))
+    _change(session, "make-share", volume="archive/herbarium-archive", name="herbarium", rights=("front-desk:read", "reed:write"),
+            bin_days=30, purpose="scans of the old herbarium")  # fmt: skip
+    for body in (
+        InstallBody(
+            host="bramble", name="seedlog", kind="database", owner="seedlog", folder="/var/lib/seedlog", size="20 GiB"
+        ),
+        InstallBody(
+            host="sorrel", name="scanner", kind="recorder", owner="imaging", folder="/var/lib/scanner", size="30 GiB"
+        ),
+    ):
+        install_application(session, "ida", body)
 
 
 def _build_the_archive(session: Session) -> None:

@@ -8,11 +8,14 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+from sqlalchemy import text
 from sqlmodel import Session, col, select
 
 from pairshelf.core.errors import NotPossible
-from pairshelf.engine.pools import OpenPool
+from pairshelf.engine.log import SYSTEM, log
+from pairshelf.engine.pools import OpenPool, open_pool
 from pairshelf.engine.volumes import VolumeIO, file_room, free_in_files, give_back
+from pairshelf.store.database import transaction
 from pairshelf.store.tables import Application, KeepRule, SampleFile, VolumeRow
 
 #: Files that hosts write are at most so many extents long.
@@ -102,6 +105,31 @@ def remove_file(session: Session, pool: OpenPool, volume: VolumeRow, file: Sampl
         give_back(session, pool, volume, file.first, file.extents)
     session.delete(file)
     session.flush()
+
+
+_OVERDUE = text("""
+select f.id, v.pool_id from sample_file f join volume v on v.id = f.volume_id
+where f.deleted_at is not null and not exists (
+    select 1 from share s where s.volume_id = f.volume_id and s.bin_days is not null
+    and (s.folder = '' or f.folder = s.folder or f.folder like s.folder || '/%')
+    and f.deleted_at > now() - make_interval(days => s.bin_days))
+order by f.id limit 200
+""")
+
+
+def empty_bins() -> int:
+    """Delete for good what has lain in a bin for its days, or whose bin is no more; how many files."""
+    with transaction() as session:
+        overdue = session.connection().execute(_OVERDUE).all()
+    for file_id, pool_id in overdue:
+        with transaction() as session:
+            pool = open_pool(session, pool_id)
+            file = session.get(SampleFile, file_id)
+            volume = session.get(VolumeRow, file.volume_id) if file else None
+            if file is not None and volume is not None and file.deleted_at is not None:
+                remove_file(session, pool, volume, file)
+                log(session, SYSTEM, "bin-emptied", volume.name, f"{file.name} left the bin for good.")
+    return len(overdue)
 
 
 def files_of(session: Session, pool_id: int) -> list[SampleFile]:

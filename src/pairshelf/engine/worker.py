@@ -14,6 +14,7 @@ from sqlalchemy.exc import OperationalError
 from sqlmodel import col, select
 
 from pairshelf.engine.carry import carry, pick_up_the_dropped
+from pairshelf.engine.files import empty_bins
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices
 from pairshelf.engine.queue import TASK, receiver
@@ -46,6 +47,7 @@ def watch() -> None:
                 last_round = time.monotonic()
                 _beat()
                 pick_up_the_dropped()
+                empty_bins()
             with held_lock(Lock.WATCH) as mine:
                 if mine is not None:
                     observe(devices())

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import contextlib
 import fcntl
+import json
 import os
 import shutil
 import signal
@@ -149,6 +150,7 @@ def run(*, demo: bool) -> None:
                 cluster = Cluster(var / "postgres")
                 cluster.start()
                 os.environ["PAIRSHELF_DATABASE_URL"] = cluster.url
+            _note_running(var)
             greeting = _prepare(url, demo=demo)
             children = _children(host, port)
             for child in children:
@@ -158,10 +160,32 @@ def run(*, demo: bool) -> None:
             _stay(children, cluster)
         finally:
             print("Stopping.", flush=True)
+            (var / _RUNNING).unlink(missing_ok=True)
             for child in children:
                 child.stop()
             if cluster:
                 cluster.stop()
+
+
+_RUNNING = "running.json"
+
+
+def _note_running(var: Path) -> None:
+    """Where the console finds the database and the devices while this runs; for this user's eyes only."""
+    path = var / _RUNNING
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(descriptor, "w") as file:
+        json.dump({k: os.environ[k] for k in ("PAIRSHELF_DATABASE_URL", "PAIRSHELF_DEVICES")}, file)
+
+
+def running_at() -> tuple[str, str] | None:
+    """The database and the devices of what runs from this folder, or None."""
+    var, _, _ = _settings()
+    try:
+        found = json.loads((var / _RUNNING).read_text())
+    except (OSError, ValueError):
+        return None
+    return found["PAIRSHELF_DATABASE_URL"], found["PAIRSHELF_DEVICES"]
 
 
 def _prepare(url: str, *, demo: bool) -> str:

@@ -20,7 +20,7 @@ from threading import Lock
 from typing import Any
 from urllib.parse import quote, unquote
 
-from pairshelf.core.device import Arrival, Device, DeviceError, Presence
+from pairshelf.core.device import Arrival, Device, DeviceError, Hosts, Presence
 from pairshelf.core.drives import Kind
 from pairshelf.core.inventory import DriveRecord
 from pairshelf.standin.hosts import Machines
@@ -78,7 +78,7 @@ class World:
             (folder / name).mkdir(parents=True, exist_ok=True)
         self._media: OrderedDict[str, Media] = OrderedDict()
         self._lock = Lock()
-        self.hosts = Machines(folder)
+        self.hosts: Hosts = Machines(folder)
 
     # -- what Pair Shelf sees ------------------------------------------------------------------
 

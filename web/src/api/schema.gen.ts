@@ -629,7 +629,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Draw up the sheet: The pool and its first volume. ``drives`` in the order of sets, the last ``spares`` held back. Nothing is done before it is approved. */
+        /** Draw up the sheet: Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back. Nothing is done before it is approved. */
         post: operations["sheets_draw_up_build_pool_sheets_build_pool_post"];
         delete?: never;
         options?: never;
@@ -646,7 +646,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Draw up the sheet: Which place of which pool, and the drive that takes it. Nothing is done before it is approved. */
+        /** Draw up the sheet: Put a drive in a place of a pool whose own has failed or is missing. Nothing is done before it is approved. */
         post: operations["sheets_draw_up_replace_drive_sheets_replace_drive_post"];
         delete?: never;
         options?: never;
@@ -1976,17 +1976,7 @@ export interface components {
         /** HostsOut */
         HostsOut: {
             /** Hosts */
-            hosts: components["schemas"]["HostOut"][];
-            /** More */
-            more: boolean;
-            /** Kinds */
-            kinds: {
-                [key: string]: string;
-            };
-            /** Folder Schemes */
-            folder_schemes: {
-                [key: string]: string;
-            };
+            hosts: string[];
         };
         /** DrivesOut */
         DrivesOut: {
@@ -2205,8 +2195,11 @@ export interface components {
         Kind: "hdd" | "ssd" | "nvme";
         /** DoneOut */
         DoneOut: {
-            /** Sentence */
-            sentence: string;
+            /**
+             * Done
+             * @default true
+             */
+            done?: boolean;
         };
         /** FaultBody */
         FaultBody: {
@@ -3126,6 +3119,14 @@ export interface components {
             about: string;
             /** Reserved Share */
             reserved_share: number;
+            /** Facts */
+            facts: {
+                [key: string]: string;
+            };
+            /** Suits */
+            suits: string;
+            /** Asked For By */
+            asked_for_by: string[];
         };
         /** SchemeOut */
         SchemeOut: {
@@ -3964,34 +3965,19 @@ export interface components {
         };
         /** ShareOut */
         ShareOut: {
-            /** Id */
-            id: number;
             /** Name */
             name: string;
-            /** Volume */
-            volume: string;
-            /** Folder */
-            folder: string;
-            /** Purpose */
-            purpose: string;
-            /** Quota */
-            quota: number | null;
-            /** Taken */
-            taken: number;
-            /** Bin Days */
-            bin_days: number | null;
-            /** Bin Files */
-            bin_files: number;
-            /** Encrypted */
-            encrypted: boolean;
-            /** Rights */
-            rights: components["schemas"]["RightOut"][];
-            /** People */
-            people: components["schemas"]["RightOut"][];
-            /** Addresses */
-            addresses: components["schemas"]["AddressOut"][];
-            /** Visits */
-            visits: components["schemas"]["VisitOut"][];
+            /** Workload */
+            workload: string;
+            /** Need */
+            need: number;
+            /** Survive */
+            survive: number;
+            /** Drives */
+            drives: string[];
+            layout: components["schemas"]["LayoutOut"] | null;
+            /** Why */
+            why: string;
         };
         /** SplitBody */
         SplitBody: {
@@ -4521,11 +4507,11 @@ export interface components {
             /** Role */
             role: string;
             /** Gives Up */
-            gives_up?: string[];
+            gives_up: string[];
             /** Texts */
-            texts?: components["schemas"]["TextOut"][];
+            texts: components["schemas"]["TextOut"][];
             /** Findings */
-            findings?: components["schemas"]["FindingOut"][];
+            findings: components["schemas"]["FindingOut"][];
         };
         /** TakesOut */
         TakesOut: {
@@ -4547,7 +4533,7 @@ export interface components {
         };
         /**
          * BuildPoolBody
-         * @description The pool and its first volume. ``drives`` in the order of sets, the last ``spares`` held back.
+         * @description Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back.
          */
         BuildPoolBody: {
             /** Name */
@@ -4629,7 +4615,7 @@ export interface components {
         };
         /**
          * ReplaceDriveBody
-         * @description Which place of which pool, and the drive that takes it.
+         * @description Put a drive in a place of a pool whose own has failed or is missing.
          */
         ReplaceDriveBody: {
             /** Pool Id */
@@ -5474,12 +5460,21 @@ export interface components {
         };
         /** EntryOut */
         EntryOut: {
-            /** Name */
-            name: string;
-            /** Size */
-            size: number;
-            /** Folder */
-            folder: boolean;
+            /** Id */
+            id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Who */
+            who: string;
+            /** Act */
+            act: string;
+            /** About */
+            about: string;
+            /** Sentence */
+            sentence: string;
         };
         /** MatterOut */
         MatterOut: {
@@ -5522,6 +5517,21 @@ export interface components {
             purpose: string;
             /** Mounts */
             mounts: number;
+        };
+        /** HostsUseOut */
+        HostsUseOut: {
+            /** Hosts */
+            hosts: components["schemas"]["HostUseOut"][];
+            /** More */
+            more: boolean;
+            /** Kinds */
+            kinds: {
+                [key: string]: string;
+            };
+            /** Folder Schemes */
+            folder_schemes: {
+                [key: string]: string;
+            };
         };
         /** ApplicationOut */
         ApplicationOut: {
@@ -5571,8 +5581,8 @@ export interface components {
             /** Volume */
             volume: string;
         };
-        /** HostOut */
-        HostOut: {
+        /** HostUseOut */
+        HostUseOut: {
             /** Id */
             id: number;
             /** Name */
@@ -5594,10 +5604,10 @@ export interface components {
             /** Applications */
             applications: components["schemas"]["ApplicationOut"][];
         };
-        /** SharesOut */
-        SharesOut: {
+        /** SharedListOut */
+        SharedListOut: {
             /** Shares */
-            shares: components["schemas"]["ShareOut"][];
+            shares: components["schemas"]["SharedOut"][];
             /** More */
             more: boolean;
         };
@@ -5614,6 +5624,37 @@ export interface components {
             party: string;
             /** May */
             may: string;
+        };
+        /** SharedOut */
+        SharedOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Volume */
+            volume: string;
+            /** Folder */
+            folder: string;
+            /** Purpose */
+            purpose: string;
+            /** Quota */
+            quota: number | null;
+            /** Taken */
+            taken: number;
+            /** Bin Days */
+            bin_days: number | null;
+            /** Bin Files */
+            bin_files: number;
+            /** Encrypted */
+            encrypted: boolean;
+            /** Rights */
+            rights: components["schemas"]["RightOut"][];
+            /** People */
+            people: components["schemas"]["RightOut"][];
+            /** Addresses */
+            addresses: components["schemas"]["AddressOut"][];
+            /** Visits */
+            visits: components["schemas"]["VisitOut"][];
         };
         /** VisitOut */
         VisitOut: {
@@ -5750,6 +5791,11 @@ export interface components {
             person: string;
             /** Lines */
             lines: string[][];
+        };
+        /** SaidOut */
+        SaidOut: {
+            /** Sentence */
+            sentence: string;
         };
         /** VisitBody */
         VisitBody: {
@@ -5903,9 +5949,18 @@ export interface components {
             /** Closed */
             closed: boolean;
             /** Entries */
-            entries: components["schemas"]["EntryOut"][];
+            entries: components["schemas"]["FolderEntryOut"][];
             /** Volume */
             volume: string | null;
+        };
+        /** FolderEntryOut */
+        FolderEntryOut: {
+            /** Name */
+            name: string;
+            /** Size */
+            size: number;
+            /** Folder */
+            folder: boolean;
         };
         /** PartitionsOut */
         PartitionsOut: {
@@ -9001,7 +9056,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HostsOut"];
+                    "application/json": components["schemas"]["HostsUseOut"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -9033,7 +9088,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SharesOut"];
+                    "application/json": components["schemas"]["SharedListOut"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -9192,7 +9247,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DoneOut"];
+                    "application/json": components["schemas"]["SaidOut"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -9227,7 +9282,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DoneOut"];
+                    "application/json": components["schemas"]["SaidOut"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -9331,7 +9386,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DoneOut"];
+                    "application/json": components["schemas"]["SaidOut"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -9366,7 +9421,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DoneOut"];
+                    "application/json": components["schemas"]["SaidOut"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -9401,7 +9456,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DoneOut"];
+                    "application/json": components["schemas"]["SaidOut"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -9500,7 +9555,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DoneOut"];
+                    "application/json": components["schemas"]["SaidOut"];
                 };
             };
             /** @description Unprocessable Entity */

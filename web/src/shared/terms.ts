@@ -47,6 +47,8 @@ export const TERMS = {
   "failure domain": "What may fail as one: a drive, a shelf, a host, a site.",
   "spread pool":
     "A stock of extents on all drives. Each volume chooses its own protection; a lost drive is repaired by all the others together.",
+  "mount table":
+    "The host's list of what it mounts, and where, when it starts. Each line names the file system by its UUID.",
   stripe: "Extents that protect one another, each in a failure domain of its own.",
   "pool use": "What a volume takes on the drives, redundancy included.",
   "self-repair":

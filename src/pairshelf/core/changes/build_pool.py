@@ -30,7 +30,7 @@ SPARES_FOR = ("pool", "shelf", "all")
 
 @dataclass(frozen=True, slots=True)
 class Request:
-    """The pool and its first volume. ``drives`` in the order of sets, the last ``spares`` held back."""
+    """Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back."""
 
     name: str
     scheme: str

@@ -15,7 +15,7 @@ from pairshelf.core.units import format_duration, format_size
 
 @dataclass(frozen=True, slots=True)
 class Request:
-    """Which place of which pool, and the drive that takes it."""
+    """Put a drive in a place of a pool whose own has failed or is missing."""
 
     pool_id: int
     slot: int

@@ -114,10 +114,13 @@ def _write_members(session: Session, group: Party, members: tuple[str, ...]) -> 
     session.flush()
 
 
-def make_share(session: Session, _sheet: SheetRow, planned: shares.SharePlan, _who: str, _world: Devices) -> Outcome:
+def make_share(session: Session, sheet: SheetRow, planned: shares.SharePlan, _who: str, _world: Devices) -> Outcome:
     """A folder offered."""
     volume = find_volume(session, planned.share.volume)
-    row = Share(volume_id=volume.id or 0, name=planned.share.name, folder=planned.share.folder)
+    row = Share(
+        volume_id=volume.id or 0, name=planned.share.name, folder=planned.share.folder,
+        purpose=sheet.request["purpose"].strip(),
+    )  # fmt: skip
     session.add(row)
     _write_share(session, row, planned)
     return Outcome(volume.pool_id)

@@ -1,5 +1,5 @@
 /** From a chosen layout to a change sheet: names, the first volume, where it is mounted. */
-import { Autocomplete, Button, Group, Select, Stack, Text, TextInput } from "@mantine/core";
+import { Autocomplete, Button, Checkbox, Group, Select, Stack, Text, TextInput } from "@mantine/core";
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
@@ -9,7 +9,17 @@ import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/par
 import { Size } from "../../shared/units";
 import { nameOf } from "../compare/useQuestion";
 
-const FIELDS = ["name", "volume", "volume_size", "mount_point", "host", "file_system"];
+const FIELDS = [
+  "name",
+  "volume",
+  "volume_size",
+  "size",
+  "mount_point",
+  "host",
+  "file_system",
+  "protection",
+  "purpose",
+];
 
 export function Build() {
   const [params] = useSearchParams();
@@ -20,11 +30,18 @@ export function Build() {
   const [name, setName] = useState("");
   const [volume, setVolume] = useState("");
   // Null until it is touched: the largest that fits.
-  const [typedSize, setSize] = useState<string | null>(null);
+  const [typedSize, setSize] = useState<string | null>(params.get("size") || null);
   const size = typedSize ?? "";
   const [fileSystem, setFileSystem] = useState(params.get("fs") ?? "ext4");
   const [host, setHost] = useState("");
   const [mount, setMount] = useState("");
+  const [thin, setThin] = useState(false);
+  const [purpose, setPurpose] = useState("");
+  const [encrypted, setEncrypted] = useState(false);
+  const [sparesFor, setSparesFor] = useState(params.get("spares_for") ?? "pool");
+  const spread = scheme === "spread";
+  const domain = params.get("domain") ?? "drive";
+  const [protection, setProtection] = useState(params.get("protection") ?? "copies-2");
   const may = useMay("build-pools");
   const go = useNavigate();
   const hosts = useQuery({ queryKey: ["shelves", "hosts"], queryFn: () => ask(api.GET("/api/hosts")) });
@@ -47,7 +64,7 @@ export function Build() {
     queryKey: ["cut", "build", body],
     queryFn: () => ask(api.POST("/api/compare/cut", { body })),
     placeholderData: keepPreviousData,
-    enabled: drives.length > 0,
+    enabled: drives.length > 0 && !spread,
     retry: false,
   });
   const draw = useMutation({
@@ -63,8 +80,14 @@ export function Build() {
             volume,
             volume_size: size,
             file_system: fileSystem,
+            thin,
+            purpose,
             mount_point: mount,
             host,
+            spares_for: sparesFor,
+            encrypted,
+            domain: spread ? domain : "",
+            protection: spread && volume ? protection : "",
           },
         }),
       ),
@@ -78,18 +101,21 @@ export function Build() {
     );
   }
   if (cut.isError) return <Trouble error={cut.error} />;
-  if (!cut.data) return <Waiting height={400} />;
-  const room = cut.data.volume;
+  if (!cut.data && !spread) return <Waiting height={400} />;
+  const room = cut.data?.volume;
   const chosen = systems.data?.file_systems.find((f) => f.id === fileSystem);
   const unplaced = draw.isError && !errorOf(draw.error, ...FIELDS);
   return (
     <div style={{ maxWidth: 760 }}>
       <Heading title="Build a pool">
-        <Link to="/compare">back to the comparison</Link>
+        <Link to={spread ? "/compare?view=spread" : "/compare"}>back to the comparison</Link>
       </Heading>
       <p style={{ marginTop: 0 }}>
-        {nameOf(cut.data.layout)}. Next comes a change sheet that says exactly what will happen; nothing is
-        touched before it is approved.
+        {cut.data
+          ? nameOf(cut.data.layout)
+          : `A spread pool over ${drives.length} drives, its ${domain}s kept apart`}
+        . Next comes a change sheet that says exactly what will happen; nothing is touched before it is
+        approved.
       </p>
       <form
         className="paper"
@@ -110,8 +136,8 @@ export function Build() {
           />
           <TextInput
             label="Name of its first volume"
+            description="May stay empty: volumes can be made later"
             placeholder="specimen-scans"
-            required
             value={volume}
             error={errorOf(draw.error, "volume")}
             onChange={(e) => setVolume(e.currentTarget.value)}
@@ -119,10 +145,18 @@ export function Build() {
           <Group align="flex-start" grow preventGrowOverflow={false}>
             <TextInput
               label="Size of the volume"
-              description="Starts at the largest that fits"
-              value={typedSize ?? `${room.largest / 2 ** 30} GiB`}
-              error={room.problem ?? errorOf(draw.error, "volume_size")}
+              description={room ? "Starts at the largest that fits" : "Empty: the largest that fits"}
+              value={typedSize ?? (room ? `${room.largest / 2 ** 30} GiB` : "")}
+              error={(thin ? undefined : room?.problem) ?? errorOf(draw.error, "volume_size", "size")}
               onChange={(e) => setSize(e.currentTarget.value)}
+            />
+            <Select
+              label="Thick or thin"
+              description={thin ? "Takes capacity as it is written" : "Has all its capacity from the start"}
+              data={["thick", "thin"]}
+              value={thin ? "thin" : "thick"}
+              onChange={(v) => setThin(v === "thin")}
+              allowDeselect={false}
             />
             <Select
               label="File system"
@@ -133,19 +167,37 @@ export function Build() {
               allowDeselect={false}
             />
           </Group>
-          <Text aria-live="polite">
-            {room.problem ? (
-              "At the largest, "
-            ) : (
-              <>
-                The volume has <Size bytes={room.size} />;{" "}
-              </>
-            )}
-            <strong>
-              <Size bytes={room.for_files} />
-            </strong>{" "}
-            are left for files and <Size bytes={room.left_in_pool} /> in the pool.
-          </Text>
+          {spread && (
+            <TextInput
+              label="Protection of the volume"
+              description="copies-2, copies-3, parity-1:W or parity-2:W"
+              value={protection}
+              error={errorOf(draw.error, "protection")}
+              onChange={(e) => setProtection(e.currentTarget.value)}
+            />
+          )}
+          {room && (
+            <Text aria-live="polite">
+              {room.problem ? (
+                "At the largest, "
+              ) : (
+                <>
+                  The volume has <Size bytes={room.size} />;{" "}
+                </>
+              )}
+              <strong>
+                <Size bytes={room.for_files} />
+              </strong>{" "}
+              are left for files and <Size bytes={room.left_in_pool} /> in the pool.
+            </Text>
+          )}
+          <TextInput
+            label="What it is for"
+            placeholder="large images, grows steadily"
+            value={purpose}
+            error={errorOf(draw.error, "purpose")}
+            onChange={(e) => setPurpose(e.currentTarget.value)}
+          />
           <Group align="flex-start" grow preventGrowOverflow={false}>
             <Autocomplete
               label="Host that uses it"
@@ -164,6 +216,25 @@ export function Build() {
               onChange={(e) => setMount(e.currentTarget.value)}
             />
           </Group>
+          {spares > 0 && (
+            <Select
+              label={spares > 1 ? "The spares stand by for" : "The spare stands by for"}
+              data={[
+                { value: "pool", label: "this pool" },
+                { value: "shelf", label: "any pool, for drives on the spare's shelf" },
+                { value: "all", label: "all pools" },
+              ]}
+              value={sparesFor}
+              onChange={(v) => setSparesFor(v ?? "pool")}
+              allowDeselect={false}
+            />
+          )}
+          <Checkbox
+            label="Encrypt everything on it"
+            description="Its passphrase is shown once, after approval. Lost passphrase, lost data."
+            checked={encrypted}
+            onChange={(e) => setEncrypted(e.currentTarget.checked)}
+          />
           {unplaced && <Trouble error={draw.error} />}
           <Group>
             <Act why={may.why} type="submit" loading={draw.isPending}>

@@ -5,6 +5,7 @@ import { type ReactNode, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, Problem, type Schema } from "../../api/client";
 import { JobLine } from "../../shared/JobLine";
+import { Copyable, useShowOnce } from "../../shared/once";
 import { errorOf, Trouble, Waiting } from "../../shared/parts";
 import { useSelection } from "../../shared/selection";
 import { formatHours, formatWhen, Size } from "../../shared/units";
@@ -49,12 +50,35 @@ export function SheetScreen() {
           ))}
         </Part>
       )}
-      <Part title="Before and after">
-        <Figures figures={body.figures} />
-      </Part>
-      <Part title={body.erases.length ? "Erased" : "Nothing is erased"}>
+      {body.figures.length > 0 && (
+        <Part title="Before and after">
+          <Figures figures={body.figures} />
+        </Part>
+      )}
+      {body.findings.length > 0 && (
+        <Part title="Looked at beforehand">
+          {body.findings.map((f) => (
+            <p key={f.sentence} className={f.blocks ? "rust" : undefined} style={{ margin: "0.2rem 0" }}>
+              {f.sentence}
+            </p>
+          ))}
+        </Part>
+      )}
+      <Part title={body.erases.length ? "Erased" : body.gives_up.length ? "Given up" : "Nothing is erased"}>
         <Erases erases={body.erases} done={about.state === "approved"} />
+        {body.gives_up.map((line) => (
+          <p key={line} className="rust" style={{ margin: "0.2rem 0" }}>
+            {line}
+          </p>
+        ))}
       </Part>
+      {body.texts.length > 0 && (
+        <Part title="To copy">
+          {body.texts.map((t) => (
+            <Copyable key={t.label + t.text} label={t.label} text={t.text} />
+          ))}
+        </Part>
+      )}
       {body.takes.length > 0 && (
         <Part title="How long">
           <div className="scroll-x" tabIndex={0}>
@@ -81,9 +105,11 @@ export function SheetScreen() {
           </div>
         </Part>
       )}
-      <Part title="Meanwhile">
-        <Lines lines={body.meanwhile} />
-      </Part>
+      {body.meanwhile.length > 0 && (
+        <Part title="Meanwhile">
+          <Lines lines={body.meanwhile} />
+        </Part>
+      )}
       {body.fixed.length > 0 && (
         <Part title="Fixed from now on">
           <Lines lines={body.fixed} />
@@ -180,6 +206,7 @@ function Approval({ sheet }: { sheet: Sheet }) {
   const client = useQueryClient();
   const go = useNavigate();
   const selection = useSelection();
+  const showOnce = useShowOnce();
   const path = { path: { sheet_id: sheet.id } };
   const approve = useMutation({
     mutationFn: () =>
@@ -187,6 +214,7 @@ function Approval({ sheet }: { sheet: Sheet }) {
     onSuccess: (done) => {
       // What was chosen has its duty now.
       if (done.body.kind === "build-pool") selection.replace([]);
+      if (done.passphrase) showOnce({ pool: done.body.confirm ?? "", passphrase: done.passphrase });
       client.setQueryData(["sheet", sheet.id], done);
       client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
     },
@@ -213,7 +241,11 @@ function Approval({ sheet }: { sheet: Sheet }) {
   return (
     <section
       className="no-print"
-      style={{ marginTop: "1.6rem", borderTop: "2px solid var(--rust)", paddingTop: "1rem" }}
+      style={{
+        marginTop: "1.6rem",
+        borderTop: `2px solid var(${name ? "--rust" : "--pine"})`,
+        paddingTop: "1rem",
+      }}
       aria-label="Approval"
     >
       <h2>Approval</h2>
@@ -238,14 +270,16 @@ function Approval({ sheet }: { sheet: Sheet }) {
               autoComplete="off"
             />
           )}
-          <PasswordInput
-            label="Your password"
-            w={220}
-            value={password}
-            error={errorOf(approve.error, "password")}
-            onChange={(e) => setPassword(e.currentTarget.value)}
-            autoComplete="current-password"
-          />
+          {name && (
+            <PasswordInput
+              label="Your password"
+              w={220}
+              value={password}
+              error={errorOf(approve.error, "password")}
+              onChange={(e) => setPassword(e.currentTarget.value)}
+              autoComplete="current-password"
+            />
+          )}
         </Group>
         {general && (
           <Trouble error={general}>
@@ -255,11 +289,11 @@ function Approval({ sheet }: { sheet: Sheet }) {
         <Group mt="sm">
           <Button
             type="submit"
-            color="rust"
+            color={name ? "rust" : undefined}
             loading={approve.isPending}
-            disabled={!password || (name !== null && confirm.trim() !== name)}
+            disabled={name !== null && (!password || confirm.trim() !== name)}
           >
-            Approve{sheet.body.erases.length ? " and erase" : ""}
+            Approve{sheet.body.erases.length ? " and erase" : name ? " and give up" : ""}
           </Button>
           <Button variant="subtle" onClick={() => withdraw.mutate()} loading={withdraw.isPending}>
             Withdraw the sheet
@@ -270,6 +304,27 @@ function Approval({ sheet }: { sheet: Sheet }) {
   );
 }
 
+/** The view of Access that shows what came of a kind of change. */
+const ACCESS: Record<string, string> = {
+  "mount-volume": "hosts",
+  "unmount-volume": "hosts",
+  "set-host": "hosts",
+  "move-application": "hosts",
+  "undo-move": "hosts",
+  "set-folders": "hosts",
+  "add-party": "people",
+  "set-members": "people",
+  "make-share": "shares",
+  "change-share": "shares",
+  "end-share": "shares",
+  "declare-initiator": "targets",
+  "make-target": "targets",
+  "add-disk": "targets",
+  "let-in": "targets",
+  "shut-out": "targets",
+  "end-target": "targets",
+};
+
 function Done({ sheet }: { sheet: Sheet }) {
   return (
     <Part title="What came of it">
@@ -277,8 +332,13 @@ function Done({ sheet }: { sheet: Sheet }) {
         <JobLine key={job.id} job={job} />
       ))}
       {sheet.pool_id !== null && (
-        <Button component={Link} to={`/pools/${sheet.pool_id}`} mt="xs">
+        <Button component={Link} to={`/pools/${sheet.pool_id}`} mt="xs" mr="xs">
           Go to the pool
+        </Button>
+      )}
+      {ACCESS[sheet.body.kind] && (
+        <Button component={Link} to={`/access/${ACCESS[sheet.body.kind]}`} mt="xs" variant="default">
+          Go to {ACCESS[sheet.body.kind]}
         </Button>
       )}
     </Part>

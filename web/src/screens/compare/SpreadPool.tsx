@@ -3,6 +3,7 @@ import { Button, SegmentedControl, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, ask, type Schema } from "../../api/client";
 import { errorOf, Term, Trouble, Waiting } from "../../shared/parts";
 import { SpaceAccount } from "../../shared/SpaceAccount";
@@ -112,7 +113,24 @@ export function SpreadPool({ q }: { q: Question }) {
           <Trouble error={spread.error} />
         </div>
       ) : spread.isError ? null : spread.data ? (
-        <Found found={spread.data} />
+        <>
+          <Found found={spread.data} />
+          {"drive_ids" in q.body && Array.isArray(q.body.drive_ids) && q.body.drive_ids.length > 0 && (
+            <Button
+              mt="md"
+              component={Link}
+              to={`/build?${new URLSearchParams({
+                drives: q.body.drive_ids.join(","),
+                scheme: "spread",
+                domain,
+                protection: rows[0]?.protection ?? "",
+                size: rows.length === 1 ? (rows[0]?.size ?? "") : "",
+              })}`}
+            >
+              Build this…
+            </Button>
+          )}
+        </>
       ) : (
         <Waiting />
       )}
@@ -217,8 +235,7 @@ function Found({ found }: { found: Schema["SpreadOut"] }) {
         </p>
         <p className="faint" style={{ margin: 0 }}>
           The odds of a spread pool are an approximation: one chain over all drives, its losses taken from the
-          survival curve of the real placement. Spread pools cannot be built yet; set-built and stepped ones
-          can.
+          survival curve of the real placement.
         </p>
       </section>
       <section className="paper" aria-label="If all of it were protected alike">

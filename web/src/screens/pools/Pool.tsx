@@ -10,6 +10,9 @@ import { useMay } from "../../shared/me";
 import { Act, Heading, State, Term, Trouble, Waiting } from "../../shared/parts";
 import { formatWhen, Size } from "../../shared/units";
 import { Backups } from "./Backups";
+import { Keys } from "./Keys";
+import { MakeVolumes } from "./MakeVolumes";
+import { Proofs } from "./Proofs";
 import { Replace } from "./Replace";
 import { Volume } from "./Volume";
 
@@ -53,7 +56,8 @@ function Shown({ pool }: { pool: PoolData }) {
           <State word={pool.state} />
         </span>
         <Text c="dimmed">
-          {pool.scheme} {pool.trade_name && `(${pool.trade_name})`}, {pool.description}
+          {pool.scheme}
+          {pool.trade_name && ` (${pool.trade_name})`}, {pool.description}
           {pool.spares.length > 0 && `, ${pool.spares.length} spare${pool.spares.length > 1 ? "s" : ""}`}
         </Text>
       </Heading>
@@ -85,13 +89,18 @@ function Shown({ pool }: { pool: PoolData }) {
             )}
           </section>
           {away
-            .filter((p) => p.state === "failed" || p.state === "missing")
+            .filter((p) => p.state === "failed" || p.state === "missing" || p.state === "emptied")
             .map((place) => (
               <Gone key={place.slot} pool={pool} place={place} />
             ))}
           {pool.volumes.map((volume) => (
-            <Volume key={volume.id} volume={volume} serves={!["lost", "unreachable"].includes(pool.state)} />
+            <Volume
+              key={volume.id}
+              volume={volume}
+              serves={!["lost", "unreachable"].includes(pool.state) && !pool.locked}
+            />
           ))}
+          <MakeVolumes pool={pool} />
           <Backups pool={pool} />
         </div>
         <div
@@ -111,13 +120,15 @@ function Shown({ pool }: { pool: PoolData }) {
               ))}
             </section>
           )}
+          {pool.encrypted && <Keys pool={pool} />}
           <Check pool={pool} />
+          <Proofs pool={pool} />
           <section className="paper" aria-label="Figures">
             <h2>Figures</h2>
             <table className="plain">
               <tbody>
                 <tr>
-                  <td>Capacity</td>
+                  <td>{pool.domain ? "Capacity of its drives" : "Capacity"}</td>
                   <td className="num">
                     <Size bytes={pool.capacity} />
                   </td>
@@ -140,12 +151,29 @@ function Shown({ pool }: { pool: PoolData }) {
                   </td>
                   <td className="num">{pool.best_case}</td>
                 </tr>
+                {pool.domain && (
+                  <tr>
+                    <td>Kept apart</td>
+                    <td className="num">{pool.domain}s</td>
+                  </tr>
+                )}
+                <tr>
+                  <td>Encrypted</td>
+                  <td className="num">
+                    {pool.encrypted ? (pool.locked ? "yes, locked" : "yes, unlocked") : "no"}
+                  </td>
+                </tr>
                 <tr>
                   <td>Built</td>
                   <td className="num">{formatWhen(pool.created_at)}</td>
                 </tr>
               </tbody>
             </table>
+            <Text size="sm" mt="xs">
+              <Link to={`/notice?kind=pool&name=${encodeURIComponent(pool.name)}`}>
+                What stands on this pool, and who would notice?
+              </Link>
+            </Text>
           </section>
         </div>
       </div>
@@ -166,7 +194,13 @@ function bayOf(pool: PoolData, id: string, shelf: string | null): string {
   if (!place) return "–";
   const match = /^(.*) bay (\d+)$/.exec(place);
   if (!match) return place;
-  return match[1] === shelf ? match[2] : `${match[1].slice(0, 4)} ${match[2]}`;
+  return match[1] === shelf ? match[2] : `${short(match[1])} ${match[2]}`;
+}
+
+/** A shelf's name in four characters, its number kept. */
+function short(name: string): string {
+  const number = /\d+$/.exec(name)?.[0] ?? "";
+  return `${name.slice(0, 4 - number.length)}${number}`;
 }
 
 function Standing({ pool }: { pool: PoolData }) {
@@ -190,10 +224,15 @@ function Standing({ pool }: { pool: PoolData }) {
 }
 
 function promise(pool: PoolData): string {
+  if (pool.domain && !pool.volumes.length) return "All drives are well. No volume stands on it yet.";
   if (pool.best_case === 0)
     return "All drives are well. Without redundancy, any failed drive loses the data.";
+  if (pool.domain && pool.domain !== "drive") {
+    const many = pool.guaranteed === 1 ? `one ${pool.domain}` : `${pool.guaranteed} ${pool.domain}s`;
+    return `All drives are well. Any ${many} may fail, with all drives in ${pool.guaranteed === 1 ? "it" : "them"}.`;
+  }
   const sure = `Any ${pool.guaranteed === 1 ? "one drive" : `${pool.guaranteed} drives`} may fail`;
-  return `All drives are well. ${sure}${pool.best_case > pool.guaranteed ? `, up to ${pool.best_case} in the right sets` : ""}.`;
+  return `All drives are well. ${sure}${pool.best_case > pool.guaranteed ? `, up to ${pool.best_case} in the right ${pool.domain ? "places" : "sets"}` : ""}.`;
 }
 
 function Gone({ pool, place }: { pool: PoolData; place: Schema["PlaceOut"] }) {
@@ -212,6 +251,8 @@ function Gone({ pool, place }: { pool: PoolData; place: Schema["PlaceOut"] }) {
           <State
             word={place.state === "missing" && place.condition !== "missing" ? "waiting" : place.state}
           />
+          {place.state === "emptied" &&
+            ": what stood on it stands on others now; a drive here gives room again."}
           {place.state === "missing" &&
             ": put it back, and it goes on where it was; or give its place to another."}
         </span>

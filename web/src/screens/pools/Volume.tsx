@@ -2,10 +2,12 @@
 import { Group, Select, Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, ask, type Schema } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, Trouble } from "../../shared/parts";
 import { formatWhen, Size } from "../../shared/units";
+import { VolumeActs } from "./VolumeActs";
 
 export function Volume({ volume, serves }: { volume: Schema["VolumeOut"]; serves: boolean }) {
   const client = useQueryClient();
@@ -23,12 +25,20 @@ export function Volume({ volume, serves }: { volume: Schema["VolumeOut"]; serves
     ...settle,
   });
   const held = may.why ?? (serves ? null : "The pool does not serve now.");
+  const ref = `${volume.pool}/${volume.name}`;
   const taken = volume.files_bytes / volume.for_files;
   return (
     <section className="paper" aria-label={`Volume ${volume.name}`}>
       <h2>Volume {volume.name}</h2>
       <Text c="dimmed" mb={6}>
-        {volume.file_system}, thick{volume.mount_point && `, ${volume.host} at ${volume.mount_point}`}
+        {[
+          volume.file_system === "none" ? "no file system" : volume.file_system,
+          volume.thin ? "thin" : "thick",
+          volume.protection,
+          volume.purpose,
+        ]
+          .filter(Boolean)
+          .join(", ")}
       </Text>
       <svg
         width="100%"
@@ -72,10 +82,59 @@ export function Volume({ volume, serves }: { volume: Schema["VolumeOut"]; serves
             `All files read back as written, last ${formatWhen(volume.files_read_at)}.`
           ))}
       </Text>
+      <div className="facts">
+        {(volume.thin || volume.protection) && (
+          <span>
+            pool use{" "}
+            <strong>
+              <Size bytes={volume.pool_use} />
+            </strong>
+          </span>
+        )}
+        {volume.mounts.map((m) => (
+          <span key={m.host + m.at} title={m.line}>
+            mounted by{" "}
+            <strong>
+              {m.host} at {m.at}
+            </strong>
+            {m.read_only && ", read only"}
+          </span>
+        ))}
+        {volume.shares.length > 0 && (
+          <span>
+            shared as <Link to="/access/shares">{volume.shares.join(", ")}</Link>
+          </span>
+        )}
+        {volume.target && (
+          <span>
+            block target <Link to="/access/targets">{volume.target}</Link>
+          </span>
+        )}
+        {volume.applications.length > 0 && (
+          <span>
+            written to by <strong>{volume.applications.join(", ")}</strong>
+          </span>
+        )}
+        {volume.keep_above !== null && (
+          <span>
+            keeps recordings up to <strong>{Math.round(volume.keep_above * 100)} %</strong>
+          </span>
+        )}
+        <span>
+          <Link to={`/notice?kind=volume&name=${encodeURIComponent(ref)}`}>Pull this: who notices?</Link>
+        </span>
+      </div>
+      {volume.fills_up && (
+        <Text size="sm" className="rust" mt={4}>
+          Recordings are written to it and nothing is ever deleted: when it is full, writing stops. Set a keep
+          rule.
+        </Text>
+      )}
       <Text size="xs" c="dimmed" style={{ overflowWrap: "anywhere" }} mb="sm">
         UUID {volume.uuid}
       </Text>
-      <Group gap="sm" className="no-print">
+      <VolumeActs volume={volume} />
+      <Group gap="sm" className="no-print" mt="sm">
         <Text size="sm" c="dimmed">
           Simulated host:
         </Text>

@@ -89,6 +89,14 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
           <FactLine key={fact.label} fact={fact} />
         ))}
       </dl>
+      <p style={{ margin: "0.8rem 0 0", display: "flex", flexWrap: "wrap", gap: "0.2rem 1.1rem" }}>
+        <Link to={`/notice?kind=drive&name=${encodeURIComponent(drive.serial)}`}>
+          Pull this: who notices?
+        </Link>
+        {drive.service === "free" && (
+          <Link to={`/drives/${drive.id}/partitions`}>Partition it, without a pool</Link>
+        )}
+      </p>
       <StandIn drive={drive} />
     </>
   );

@@ -1,0 +1,77 @@
+/** A simulated application put onto a simulated host. */
+import { Button, Group, Modal, Select, Stack, TextInput } from "@mantine/core";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, ask, type Schema } from "../../api/client";
+import { useMay } from "../../shared/me";
+import { Act, errorOf, Trouble } from "../../shared/parts";
+
+export function Install({ host, kinds }: { host: string; kinds: Schema["HostsUseOut"]["kinds"] }) {
+  const client = useQueryClient();
+  const may = useMay("work-stand-ins");
+  const [open, setOpen] = useState(false);
+  const [values, setValues] = useState({ name: "", kind: "recorder", owner: "", folder: "", size: "8 GiB" });
+  const install = useMutation({
+    mutationFn: () => ask(api.POST("/api/applications", { body: { ...values, host } })),
+    onSuccess: () => {
+      setOpen(false);
+      client.invalidateQueries({ queryKey: ["access"] });
+    },
+  });
+  const fields = [
+    ["name", "Name", "recorder"],
+    ["owner", "Owner of its files", "recorder"],
+    ["folder", "Its data folder", "/var/lib/recorder"],
+    ["size", "Data it has already", "8 GiB"],
+  ] as const;
+  return (
+    <>
+      <Act size="xs" variant="subtle" why={may.why} onClick={() => setOpen(true)}>
+        Add a simulated application…
+      </Act>
+      <Modal
+        opened={open}
+        onClose={() => setOpen(false)}
+        title={`A simulated application on ${host}`}
+        size="lg"
+      >
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            install.mutate();
+          }}
+        >
+          <Stack gap="sm">
+            <Select
+              label="Kind"
+              description={kinds[values.kind]}
+              data={Object.keys(kinds)}
+              value={values.kind}
+              onChange={(v) => setValues({ ...values, kind: v ?? "recorder" })}
+              allowDeselect={false}
+            />
+            {fields.map(([name, label, placeholder]) => (
+              <TextInput
+                key={name}
+                label={label}
+                placeholder={placeholder}
+                required
+                value={values[name]}
+                error={errorOf(install.error, name)}
+                onChange={(e) => setValues({ ...values, [name]: e.currentTarget.value })}
+              />
+            ))}
+            {install.error && !errorOf(install.error, ...fields.map((f) => f[0])) && (
+              <Trouble error={install.error} />
+            )}
+            <Group>
+              <Button type="submit" loading={install.isPending}>
+                Add it
+              </Button>
+            </Group>
+          </Stack>
+        </form>
+      </Modal>
+    </>
+  );
+}

@@ -1,0 +1,149 @@
+/** Pull this: who notices? Worked out from the layout and from who uses what; nothing is pulled. */
+import { Select, Text, TextInput } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { api, ask, type Schema } from "../../api/client";
+import { Heading, State, Trouble, Waiting } from "../../shared/parts";
+
+const KINDS = ["drive", "shelf", "host", "site", "pool", "volume"] as const;
+type Kind = (typeof KINDS)[number];
+const WHAT: Record<Kind, string> = {
+  drive: "Serial of the drive",
+  shelf: "Name of the shelf: its link or its power",
+  host: "Name of the host",
+  site: "Name of the site",
+  pool: "Name of the pool",
+  volume: "The volume, as pool/volume",
+};
+
+export function Notice() {
+  const [params, setParams] = useSearchParams();
+  const kind = (params.get("kind") ?? "shelf") as Kind;
+  const name = params.get("name") ?? "";
+  const [typed, setTyped] = useState(name);
+  const found = useQuery({
+    queryKey: ["notice", kind, name],
+    queryFn: () => ask(api.GET("/api/depends/pull", { params: { query: { kind, name } } })),
+    enabled: name !== "",
+    retry: false,
+  });
+  return (
+    <>
+      <Heading title="Pull this: who notices?">
+        <span className="faint">nothing is pulled; it is worked out</span>
+      </Heading>
+      <form
+        className="fields no-print"
+        style={{ marginBottom: "1rem", alignItems: "flex-end" }}
+        onSubmit={(e) => {
+          e.preventDefault();
+          setParams({ kind, name: typed.trim() });
+        }}
+      >
+        <Select
+          label="What"
+          data={[...KINDS]}
+          value={kind}
+          w={130}
+          onChange={(v) => {
+            setTyped("");
+            setParams({ kind: v ?? "shelf" });
+          }}
+          allowDeselect={false}
+        />
+        <TextInput
+          label={WHAT[kind]}
+          value={typed}
+          onChange={(e) => setTyped(e.currentTarget.value)}
+          w={360}
+          placeholder={kind === "shelf" ? "Loft" : undefined}
+        />
+        <button type="submit" className="figure" style={{ paddingBottom: 6 }}>
+          Work it out
+        </button>
+      </form>
+      {name === "" && (
+        <p className="paper" style={{ margin: 0 }}>
+          Choose a drive, a shelf, a host, a site, a pool or a volume. You see which pools lose drives, what
+          they still survive, and every mount, share, target, application and person above.
+        </p>
+      )}
+      {found.isError && <Trouble error={found.error} />}
+      {name !== "" && found.isPending && <Waiting />}
+      {found.data && <Shown notice={found.data} />}
+    </>
+  );
+}
+
+function Shown({ notice }: { notice: Schema["NoticeOut"] }) {
+  const hurt = notice.stands.some((s) => !s.serves);
+  return (
+    <div className="stack">
+      <section className="paper" aria-label="Answer">
+        <h2>If {notice.what} goes</h2>
+        <p className={hurt ? "rust" : "pine"} style={{ margin: "0.4rem 0", fontWeight: 600 }}>
+          {notice.sentence}
+        </p>
+        {notice.below.map((line) => (
+          <Text size="sm" c="dimmed" key={line}>
+            {line}
+          </Text>
+        ))}
+      </section>
+      {notice.hits.map((h) => (
+        <section className="paper" key={h.pool} aria-label={`Pool ${h.pool}`}>
+          <div style={{ display: "flex", flexWrap: "wrap", gap: "0.3rem 1rem", alignItems: "baseline" }}>
+            <h2>Pool {h.pool}</h2>
+            <span>
+              <State word={h.before} /> → <State word={h.after} />
+            </span>
+          </div>
+          <p style={{ margin: "0.3rem 0" }}>{h.sentence}</p>
+          {h.drives.length > 0 && (
+            <Text size="sm" c="dimmed">
+              loses {h.drives.join(", ")}
+              {h.sets.length > 0 && `, of set ${h.sets.join(" and ")}`}
+            </Text>
+          )}
+        </section>
+      ))}
+      {notice.stands.length > 0 && (
+        <section className="paper" aria-label="What stands on it">
+          <h2>What stands on it</h2>
+          <div className="scroll-x" tabIndex={0}>
+            <table className="plain">
+              <thead>
+                <tr>
+                  <th>Volume</th>
+                  <th>can be used</th>
+                  <th>mounted by</th>
+                  <th>shares and targets</th>
+                  <th>applications</th>
+                  <th>people and hosts</th>
+                </tr>
+              </thead>
+              <tbody>
+                {notice.stands.map((s) => (
+                  <tr key={s.volume}>
+                    <td>{s.volume}</td>
+                    <td className={s.serves ? undefined : "rust"}>{s.serves ? "yes" : "no"}</td>
+                    <td>{s.mounts.join(", ")}</td>
+                    <td style={{ overflowWrap: "anywhere" }}>
+                      {[...s.shares, s.target].filter(Boolean).join(", ")}
+                    </td>
+                    <td>{s.applications.join(", ")}</td>
+                    <td>{[...s.people, ...s.hosts].join(", ")}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        </section>
+      )}
+      <Text size="sm">
+        <Link to="/access/people">The way back: what a person's work stands on</Link>
+      </Text>
+    </div>
+  );
+}

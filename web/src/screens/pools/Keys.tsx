@@ -1,0 +1,76 @@
+/** An encrypted pool: locked or open, and its passphrase. */
+import { Button, Group, PasswordInput, Text } from "@mantine/core";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, ask, type Schema } from "../../api/client";
+import { useMay } from "../../shared/me";
+import { useShowOnce } from "../../shared/once";
+import { Act, errorOf, Trouble } from "../../shared/parts";
+
+export function Keys({ pool }: { pool: Schema["PoolOut"] }) {
+  const client = useQueryClient();
+  const may = useMay("keep-keys");
+  const showOnce = useShowOnce();
+  const [passphrase, setPassphrase] = useState("");
+  const path = { params: { path: { pool_id: pool.id } } };
+  const settle = {
+    onSuccess: () => {
+      setPassphrase("");
+      client.invalidateQueries({ queryKey: ["pool"] });
+    },
+  };
+  const unlock = useMutation({
+    mutationFn: () => ask(api.POST("/api/pools/{pool_id}/unlock", { ...path, body: { passphrase } })),
+    ...settle,
+  });
+  const lock = useMutation({
+    mutationFn: () => ask(api.POST("/api/pools/{pool_id}/lock", path)),
+    ...settle,
+  });
+  const anew = useMutation({
+    mutationFn: () => ask(api.POST("/api/pools/{pool_id}/passphrase", path)),
+    onSuccess: (got) => showOnce({ pool: pool.name, passphrase: got.passphrase }),
+  });
+  return (
+    <section className="paper" aria-label="Encryption">
+      <h2>Encryption</h2>
+      {pool.locked ? (
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            unlock.mutate();
+          }}
+        >
+          <Text className="rust">Locked. Its volumes cannot be read or written.</Text>
+          <PasswordInput
+            label="Passphrase"
+            value={passphrase}
+            error={errorOf(unlock.error, "passphrase")}
+            onChange={(e) => setPassphrase(e.currentTarget.value)}
+            autoComplete="off"
+            my="xs"
+          />
+          {unlock.error && !errorOf(unlock.error, "passphrase") && <Trouble error={unlock.error} />}
+          <Act why={may.why ?? (passphrase ? null : "Type the passphrase.")} type="submit">
+            Unlock
+          </Act>
+        </form>
+      ) : (
+        <>
+          <Text>Unlocked; everything on the drives is encrypted. A restart of this machine locks it.</Text>
+          <Group mt="xs" className="no-print">
+            <Act size="xs" variant="default" why={may.why} onClick={() => lock.mutate()}>
+              Lock
+            </Act>
+            {may.may && (
+              <Button size="xs" variant="subtle" onClick={() => anew.mutate()}>
+                Another passphrase
+              </Button>
+            )}
+          </Group>
+          <Trouble error={lock.error ?? anew.error} />
+        </>
+      )}
+    </section>
+  );
+}

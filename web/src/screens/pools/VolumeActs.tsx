@@ -1,0 +1,165 @@
+/** What can be done with a volume; each begins a change sheet. */
+import { useQuery } from "@tanstack/react-query";
+import { api, ask, type Schema } from "../../api/client";
+import { SheetAct } from "../../shared/SheetForm";
+
+export function useHosts() {
+  return useQuery({ queryKey: ["access", "hosts"], queryFn: () => ask(api.GET("/api/access/hosts")) });
+}
+
+export function useFileSystems() {
+  return useQuery({
+    queryKey: ["schemes"],
+    queryFn: () => ask(api.GET("/api/schemes")),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+}
+
+export function VolumeActs({ volume }: { volume: Schema["VolumeOut"] }) {
+  const hosts = useHosts();
+  const systems = useFileSystems();
+  const ref = `${volume.pool}/${volume.name}`;
+  const names = (hosts.data?.hosts ?? []).map((h) => h.name);
+  const inUse =
+    volume.mounts.length || volume.shares.length || volume.target || volume.applications.length
+      ? "It is in use; end its mounts, shares, targets and applications first."
+      : null;
+  const bare = volume.file_system === "none";
+  return (
+    <details className="no-print" style={{ marginTop: "0.3rem" }}>
+      <summary>Change it, mount it, end it</summary>
+      <div className="acts">
+        <SheetAct
+          kind="resize-volume"
+          body={{ volume: ref }}
+          title={`Extend or shrink ${volume.name}`}
+          fields={[
+            {
+              name: "size",
+              label: "New size",
+              description: `It has ${volume.size / 2 ** 30} GiB. “all” adds all that is left. This file system shrinks: ${volume.facts.shrinks}.`,
+              initial: `${volume.size / 2 ** 30} GiB`,
+              required: true,
+            },
+          ]}
+        >
+          Extend or shrink…
+        </SheetAct>
+        {!bare && (
+          <SheetAct
+            kind="mount-volume"
+            body={{ volume: ref }}
+            title={`Mount ${volume.name}`}
+            fields={[
+              {
+                name: "host",
+                label: "Host",
+                kind: "select",
+                options: names,
+                required: true,
+                initial: volume.mounts[0]?.host ?? "",
+              },
+              {
+                name: "mount_point",
+                label: "Mount point",
+                placeholder: `/srv/${volume.name}`,
+                description: "A folder that is there and empty, or one to be made; or a drive letter",
+                required: true,
+              },
+              { name: "read_only", label: "Reading only", kind: "check" },
+              {
+                name: "access_times",
+                label: "Note the time of every reading",
+                description: "Costs a write for each reading; seldom needed",
+                kind: "check",
+              },
+              {
+                name: "required",
+                label: "The host does not start without it",
+                description:
+                  "Left off, the host starts when it is absent, and the empty folder is closed so that nothing is written underneath",
+                kind: "check",
+              },
+              {
+                name: "move_aside",
+                label: "Move what lies in the folder aside",
+                kind: "check",
+              },
+            ]}
+          >
+            Mount…
+          </SheetAct>
+        )}
+        {volume.mounts.map((m) => (
+          <SheetAct
+            key={m.host + m.at}
+            kind="unmount-volume"
+            body={{ host: m.host, mount_point: m.at }}
+          >{`Unmount from ${m.at}`}</SheetAct>
+        ))}
+        {!bare && (
+          <SheetAct kind="check-files" body={{ volume: ref }}>
+            Check the file system
+          </SheetAct>
+        )}
+        <SheetAct
+          kind="set-keep-rule"
+          body={{ volume: ref }}
+          title={`Keep rule for ${volume.name}`}
+          fields={[
+            {
+              name: "above",
+              label: "Delete the oldest recordings above, per cent",
+              kind: "number",
+              initial: volume.keep_above === null ? 90 : Math.round(volume.keep_above * 100),
+            },
+            {
+              name: "application",
+              label: "Whose recordings",
+              description: "Empty for everything on this volume; never on another",
+              kind: "select",
+              options: volume.applications,
+            },
+          ]}
+        >
+          Keep rule…
+        </SheetAct>
+        {volume.keep_above !== null && (
+          <SheetAct kind="end-keep-rule" body={{ volume: ref }}>
+            End the keep rule
+          </SheetAct>
+        )}
+        <SheetAct
+          kind="rename-volume"
+          body={{ volume: ref }}
+          title={`Rename ${volume.name}`}
+          fields={[{ name: "name", label: "New name", initial: volume.name, required: true }]}
+        >
+          Rename…
+        </SheetAct>
+        <SheetAct
+          kind="reformat-volume"
+          body={{ volume: ref }}
+          why={inUse}
+          title={`New file system on ${volume.name}`}
+          fields={[
+            {
+              name: "file_system",
+              label: "File system",
+              description: "Everything on it is given up",
+              kind: "select",
+              options: (systems.data?.file_systems ?? []).map((f) => f.id),
+              initial: volume.file_system,
+              required: true,
+            },
+          ]}
+        >
+          Re-format…
+        </SheetAct>
+        <SheetAct kind="delete-volume" body={{ volume: ref }} why={inUse}>
+          Delete
+        </SheetAct>
+      </div>
+    </details>
+  );
+}

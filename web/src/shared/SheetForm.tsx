@@ -1,0 +1,291 @@
+/** A small form that draws a change sheet up: every act on a volume, a share or a target begins here. */
+import {
+  Autocomplete,
+  Button,
+  Checkbox,
+  Group,
+  Modal,
+  NumberInput,
+  Select,
+  Stack,
+  TagsInput,
+  TextInput,
+} from "@mantine/core";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { type ReactNode, useState } from "react";
+import { useNavigate } from "react-router";
+import { api, ask, type Schema } from "../api/client";
+import { useMay } from "./me";
+import { Act, errorOf, Trouble } from "./parts";
+
+type Value = string | number | boolean | string[];
+export type Values = Record<string, Value>;
+
+export type FieldSpec = {
+  name: string;
+  label: string;
+  kind?: "text" | "number" | "check" | "select" | "tags" | "volume" | "suggest";
+  description?: string;
+  placeholder?: string;
+  options?: string[] | { value: string; label: string }[];
+  initial?: Value;
+  required?: boolean;
+  /** Shown only where this says so. */
+  when?: (values: Values) => boolean;
+};
+
+/** Draw a sheet up and go to it. */
+export function useDrawUp(kind: string) {
+  const go = useNavigate();
+  return useMutation({
+    mutationFn: (body: Values) =>
+      // One route a kind of change; their bodies differ, and the server names the field that is wrong.
+      ask<Schema["SheetOut"]>(
+        api.POST(`/api/sheets/${kind}` as "/api/sheets/rename-volume", { body: body as never }) as never,
+      ),
+    onSuccess: (sheet) => go(`/changes/${sheet.id}`),
+  });
+}
+
+/** The right that kinds of change need. */
+const RIGHTS: Record<string, string> = {
+  "rename-volume": "manage-volumes",
+  "check-files": "manage-volumes",
+  "mount-volume": "manage-volumes",
+  "unmount-volume": "manage-volumes",
+  "move-application": "manage-volumes",
+  "undo-move": "manage-volumes",
+  "set-folders": "manage-volumes",
+  "make-volumes": "build-pools",
+  "resize-volume": "build-pools",
+  "reformat-volume": "build-pools",
+  "delete-volume": "build-pools",
+  "write-partitions": "manage-drives",
+};
+
+export function useMayDo(kind: string) {
+  return useMay(RIGHTS[kind] ?? "give-access");
+}
+
+/** A button that draws a sheet up without asking anything more, or opens a form. */
+export function SheetAct({
+  kind,
+  children,
+  body,
+  fields,
+  title,
+  why,
+  about,
+}: {
+  kind: string;
+  children: string;
+  body?: Values;
+  fields?: FieldSpec[];
+  title?: string;
+  why?: string | null;
+  about?: ReactNode;
+}) {
+  const [open, setOpen] = useState(false);
+  const may = useMayDo(kind);
+  const draw = useDrawUp(kind);
+  return (
+    <>
+      <Act
+        size="xs"
+        variant="default"
+        why={may.why ?? why}
+        loading={draw.isPending}
+        onClick={() => (fields ? setOpen(true) : draw.mutate(body ?? {}))}
+      >
+        {children}
+      </Act>
+      {!fields && draw.isError && <Trouble error={draw.error} />}
+      {open && fields && (
+        <SheetForm
+          kind={kind}
+          title={title ?? children.replace("…", "")}
+          fields={fields}
+          fixed={body}
+          about={about}
+          onClose={() => setOpen(false)}
+        />
+      )}
+    </>
+  );
+}
+
+export function SheetForm({
+  kind,
+  title,
+  fields,
+  fixed = {},
+  about,
+  onClose,
+}: {
+  kind: string;
+  title: string;
+  fields: FieldSpec[];
+  fixed?: Values;
+  about?: ReactNode;
+  onClose: () => void;
+}) {
+  const [values, setValues] = useState<Values>(() =>
+    Object.fromEntries(fields.map((f) => [f.name, f.initial ?? EMPTY[f.kind ?? "text"]])),
+  );
+  const draw = useDrawUp(kind);
+  const shown = fields.filter((f) => !f.when || f.when(values));
+  const unplaced = draw.isError && !errorOf(draw.error, ...shown.map((f) => f.name));
+  return (
+    <Modal opened onClose={onClose} title={title} size="lg">
+      <form
+        autoComplete="off"
+        onSubmit={(e) => {
+          e.preventDefault();
+          draw.mutate({ ...fixed, ...values });
+        }}
+      >
+        <Stack gap="sm">
+          {about}
+          {shown.map((field) => (
+            <Field
+              key={field.name}
+              field={field}
+              value={values[field.name]}
+              error={errorOf(draw.error, field.name)}
+              set={(v) => setValues((before) => ({ ...before, [field.name]: v }))}
+            />
+          ))}
+          {unplaced && <Trouble error={draw.error} />}
+          <Group>
+            <Button type="submit" loading={draw.isPending}>
+              Draw up the change sheet
+            </Button>
+            <Button variant="subtle" onClick={onClose}>
+              Leave it
+            </Button>
+          </Group>
+        </Stack>
+      </form>
+    </Modal>
+  );
+}
+
+const EMPTY: Record<string, Value> = {
+  text: "",
+  number: 0,
+  check: false,
+  select: "",
+  tags: [],
+  volume: "",
+  suggest: "",
+};
+
+export function Field({
+  field,
+  value,
+  error,
+  set,
+}: {
+  field: FieldSpec;
+  value: Value;
+  error?: string;
+  set: (value: Value) => void;
+}) {
+  const common = {
+    label: field.label,
+    description: field.description,
+    error,
+    required: field.required,
+  };
+  switch (field.kind) {
+    case "check":
+      return (
+        <Checkbox
+          label={field.label}
+          description={field.description}
+          error={error}
+          checked={Boolean(value)}
+          onChange={(e) => set(e.currentTarget.checked)}
+        />
+      );
+    case "number":
+      return (
+        <NumberInput
+          {...common}
+          value={value as number}
+          onChange={(v) => set(typeof v === "number" ? v : Number(v) || 0)}
+        />
+      );
+    case "select":
+      return (
+        <Select
+          {...common}
+          data={field.options}
+          value={value as string}
+          onChange={(v) => set(v ?? "")}
+          allowDeselect={!field.required}
+        />
+      );
+    case "tags":
+      return (
+        <TagsInput
+          {...common}
+          placeholder={field.placeholder}
+          data={field.options as string[]}
+          value={value as string[]}
+          onChange={set}
+          acceptValueOnBlur
+        />
+      );
+    case "volume":
+      return <VolumePick {...common} value={value as string} set={set} />;
+    case "suggest":
+      return (
+        <Autocomplete
+          {...common}
+          placeholder={field.placeholder}
+          data={field.options as string[]}
+          value={value as string}
+          onChange={set}
+        />
+      );
+    default:
+      return (
+        <TextInput
+          {...common}
+          placeholder={field.placeholder}
+          value={value as string}
+          onChange={(e) => set(e.currentTarget.value)}
+        />
+      );
+  }
+}
+
+/** A volume by a part of its name; however many there are. */
+function VolumePick({
+  value,
+  set,
+  ...common
+}: {
+  label: string;
+  description?: string;
+  error?: string;
+  required?: boolean;
+  value: string;
+  set: (value: string) => void;
+}) {
+  const found = useQuery({
+    queryKey: ["volumes", "like", value],
+    queryFn: () => ask(api.GET("/api/volumes", { params: { query: { like: value, limit: 30 } } })),
+  });
+  return (
+    <Autocomplete
+      {...common}
+      placeholder="pool/volume"
+      value={value}
+      onChange={set}
+      data={(found.data?.volumes ?? []).map((v) => v.ref)}
+      filter={({ options }) => options}
+    />
+  );
+}

@@ -1,0 +1,74 @@
+/** Words that are shown once and kept nowhere, and text to copy. */
+import { Button, Checkbox, CopyButton, Modal, Stack, Text } from "@mantine/core";
+import { createContext, type ReactNode, useContext, useState } from "react";
+
+type Once = { pool: string; passphrase: string };
+
+const Show = createContext<(what: Once) => void>(() => {});
+/** Show a passphrase until the person says it is kept. */
+export const useShowOnce = () => useContext(Show);
+
+export function OnceProvider({ children }: { children: ReactNode }) {
+  const [what, setWhat] = useState<Once | null>(null);
+  const [kept, setKept] = useState(false);
+  const close = () => {
+    setWhat(null);
+    setKept(false);
+  };
+  return (
+    <Show.Provider value={setWhat}>
+      {children}
+      <Modal
+        opened={what !== null}
+        onClose={() => kept && close()}
+        withCloseButton={false}
+        closeOnClickOutside={false}
+        closeOnEscape={false}
+        title={`Passphrase of pool ${what?.pool ?? ""}`}
+        size="lg"
+      >
+        <Stack gap="sm">
+          <Text>
+            It is shown this once and kept nowhere. Write it down, and keep it apart from the drives. Whenever
+            the pool is locked, or this machine has been started again, an administrator needs it. Without it,
+            all data on the pool are lost.
+          </Text>
+          <Copyable label="Passphrase" text={what?.passphrase ?? ""} />
+          <Checkbox
+            label="I have written it down"
+            checked={kept}
+            onChange={(e) => setKept(e.currentTarget.checked)}
+          />
+          <Button disabled={!kept} onClick={close} w="fit-content">
+            Close
+          </Button>
+        </Stack>
+      </Modal>
+    </Show.Provider>
+  );
+}
+
+/** A text with a button that copies it. */
+export function Copyable({ label, text }: { label?: string; text: string }) {
+  return (
+    <div style={{ margin: "0.35rem 0" }}>
+      {label && (
+        <Text size="sm" c="dimmed">
+          {label}
+        </Text>
+      )}
+      <div style={{ display: "flex", gap: "0.5rem", alignItems: "flex-start" }}>
+        <pre className="copyable" tabIndex={0}>
+          {text}
+        </pre>
+        <CopyButton value={text}>
+          {({ copied, copy }) => (
+            <Button size="compact-xs" variant="subtle" onClick={copy} className="no-print">
+              {copied ? "copied" : "copy"}
+            </Button>
+          )}
+        </CopyButton>
+      </div>
+    </div>
+  );
+}
