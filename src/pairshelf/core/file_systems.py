@@ -99,9 +99,9 @@ def _ntfs(size: int) -> int:
 #: Kinds of application, and what they ask of a file system.
 APPLICATION_KINDS: dict[str, str] = {
     "recorder": "writes large files for years; asks for many files and steady writing",
-    "database": "small writes that must be on the drives; asks for a file system that writes in place",
-    "office": "many people's small files; asks for quotas, and snapshots help",
-    "catalogue": "millions of small files; asks for room for file entries",
+    "database": "makes small writes that must be on the drives; asks for a file system that writes in place",
+    "office": "has many people's small files; asks for quotas, and snapshots help",
+    "catalogue": "keeps millions of small files; asks for room for file entries",
 }
 
 FILE_SYSTEMS: dict[str, FileSystem] = {

@@ -92,6 +92,7 @@ export function JobLine({ job, plain }: { job: Job; plain?: boolean }) {
           </Group>
         </>
       )}
+      {job.outcome && !plain && <Text size="sm">{job.outcome}</Text>}
       {job.error && <Text c="var(--rust)">{job.error}</Text>}
       {error && <Text c="var(--rust)">{error.message}</Text>}
     </article>

@@ -1,0 +1,93 @@
+"""Partition tables that the system's own tools read, at true sector addresses, and the rules of both tables."""
+
+from __future__ import annotations
+
+import io
+import subprocess
+import tarfile
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from pairshelf.core.errors import BadInput
+from pairshelf.core.partitions import ALIGNED, Wanted, lay_out
+from pairshelf.core.units import MIB
+from pairshelf.formats.partition_image import disk_id_of, image_chunks, tar_of, write_sparse
+
+SIZE = 3 * 10**12
+GPT = [Wanted("512 MiB", "start", "EFI"), Wanted("20 GB", "data", "root"), Wanted("", "lettered", "the rest")]
+MBR = [Wanted("1 GiB"), Wanted("2 GB", "lettered"), Wanted("10 GiB", kind="logical"), Wanted("5 GiB", kind="logical"),
+       Wanted(kind="logical")]  # fmt: skip
+
+
+@pytest.mark.parametrize("sector", [512, 4096])
+@pytest.mark.parametrize(("scheme", "wanted"), [("gpt", GPT), ("mbr", MBR)])
+def test_system_tools_read_the_table(sector: int, scheme: str, wanted: list[Wanted], tmp_path: Path) -> None:
+    # The tool reckons the older table in 32 bits of 512 bytes, whatever the sector.
+    size = (SIZE if scheme == "gpt" else SIZE // 2) // sector * sector
+    table = lay_out(size, sector, scheme, wanted)
+    chunks = image_chunks(table, disk_id_of("S1"))
+    image = tmp_path / "drive.img"
+    write_sparse(image, size, chunks)
+    assert image.stat().st_size == size and image.stat().st_blocks * 512 < 2 * MIB
+    columns = ["--noheadings", "--output", "NR,START,SECTORS", "--sector-size", str(sector)]
+    command = ["partx", "--show", *columns, str(image)]
+    read = subprocess.run(command, capture_output=True, text=True, check=True).stdout
+    found = [tuple(int(x) for x in line.split()) for line in read.splitlines()]
+    scale = sector // 512
+    assert found == [(p.number, p.first * scale, p.sectors * scale) for p in table.parts]
+    if sector == 512:
+        probe = ["/sbin/blkid", "-p", "-o", "value", "-s", "PTTYPE", str(image)]
+        probed = subprocess.run(probe, capture_output=True, text=True, check=True).stdout
+        assert probed.strip() == {"gpt": "gpt", "mbr": "dos"}[scheme]
+    with tarfile.open(fileobj=io.BytesIO(tar_of("drive.img", size, chunks))) as archive:
+        (member,) = archive.getmembers()
+        assert (member.name, member.size) == ("drive.img", size)
+        inside = archive.extractfile(member)
+        assert inside is not None
+        for offset, content in chunks:
+            inside.seek(offset)
+            assert inside.read(len(content)) == content
+
+
+@given(
+    sizes=st.lists(st.integers(1, 400 * 10**9), min_size=1, max_size=8), scheme=st.sampled_from(["gpt", "mbr"]),
+    disk=st.integers(10**9, 4 * 10**12), sector=st.sampled_from([512, 4096]),
+)  # fmt: skip
+def test_partitions_are_aligned_apart_and_inside(sizes: list[int], scheme: str, disk: int, sector: int) -> None:
+    kinds = ["primary"] * 3 + ["logical"] * 5 if scheme == "mbr" else ["primary"] * 8
+    wanted = [Wanted(f"{s} B", kind=k) for s, k in zip(sizes, kinds, strict=False)]
+    try:
+        table = lay_out(disk, sector, scheme, wanted)
+    except BadInput:
+        return
+    data = [p for p in table.parts if p.kind != "extended"]
+    assert all(p.first * sector % ALIGNED == 0 and p.sectors * sector >= s for p, s in zip(data, sizes, strict=True))
+    ends = [p.last for p in data]
+    assert all(p.first > e for p, e in zip(data[1:], ends, strict=False))
+    assert ends[-1] < table.sectors - (0 if scheme == "mbr" else 16384 // sector)
+    covered = sum(p.sectors for p in table.parts if p.kind != "logical") + sum(n for _, n in table.unallocated)
+    assert covered <= table.sectors
+
+
+@pytest.mark.parametrize(
+    ("scheme", "wanted", "field"),
+    [
+        ("mbr", [Wanted("1 GiB")] * 5, "parts.4.kind"),
+        ("mbr", [*[Wanted("1 GiB")] * 4, Wanted("1 GiB", kind="logical")], "parts.3.kind"),
+        ("mbr", [Wanted("3 TB")], "parts.0.size"),
+        ("gpt", [Wanted("1 GiB", kind="logical")], "parts.0.kind"),
+        ("gpt", [Wanted("4 TB")], "parts.0.size"),
+        ("gpt", [Wanted(""), Wanted("1 GiB")], "parts.1.size"),
+        ("gpt", [Wanted("0")], "parts.0.size"),
+        ("gpt", [Wanted("1 GiB", label="x" * 37)], "parts.0.label"),
+        ("gpt", [Wanted("1 GiB", type="odd")], "parts.0.type"),
+        ("odd", [], "scheme"),
+    ],
+)
+def test_limits_of_both_tables(scheme: str, wanted: list[Wanted], field: str) -> None:
+    with pytest.raises(BadInput) as caught:
+        lay_out(SIZE, 512, scheme, wanted)
+    assert caught.value.field == field
