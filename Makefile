@@ -33,7 +33,7 @@ test:
 
 bench:
 	@scripts/setup dev
-	@exec $(PY) bench/run.py
+	@exec $(PY) -m bench.run
 
 fmt:
 	@scripts/setup dev

@@ -17,6 +17,8 @@ from pathlib import Path
 import numpy as np
 from playwright.sync_api import Page, sync_playwright
 
+from bench.building import screens, sixty_drives
+from bench.common import line
 from pairshelf import demo
 from pairshelf.core.buy import shopping
 from pairshelf.core.drives import Drive, Kind
@@ -38,10 +40,6 @@ def best(act: Callable[[], object], runs: int = 5) -> float:
         act()
         times.append(time.perf_counter() - started)
     return min(times)
-
-
-def line(what: str, figure: str) -> None:
-    print(f"{what:<58}{figure:>26}", flush=True)
 
 
 #: All layouts with all figures of so many drives: seconds allowed in one process.
@@ -222,4 +220,6 @@ if __name__ == "__main__":
     layouts()
     deciding()
     kernel()
+    sixty_drives()
+    screens()
     server()

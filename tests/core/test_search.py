@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from pairshelf.core.drives import Drive, parse_shorthand
 from pairshelf.core.layouts import SCHEMES
-from pairshelf.core.placement import Placement, columns_of
+from pairshelf.core.placement import Placement, columns_of, stripe_count
 from pairshelf.core.report import answer_json
 from pairshelf.core.search import Question, all_layouts
 from pairshelf.core.units import GIB

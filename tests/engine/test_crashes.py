@@ -13,18 +13,23 @@ import pytest
 from sqlalchemy import event
 from sqlmodel import select
 
+from pairshelf.api.use import InstallBody, install_application
+from pairshelf.core.units import GIB
 from pairshelf.engine import carry as carry_module
 from pairshelf.engine.carry import carry, pick_up_the_dropped
+from pairshelf.engine.pools import devices
+from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import Media
 from pairshelf.store import database
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import JobRow, Setting
+from pairshelf.store.tables import Application, Host, JobRow, Setting, Site
 from tests.conftest import forget_connections
 from tests.engine.helpers import (
     at_once,
     build,
     carry_all,
     check,
+    do,
     files_intact,
     fill,
     happens,
@@ -52,8 +57,9 @@ def _dies_at(point: int, work: Callable[[], None]) -> bool:
             if left <= 0:
                 os.kill(os.getpid(), signal.SIGKILL)
 
-        for name in ("write", "flush"):
-            _count_calls(name, count)
+        for kind, names in ((Media, ("write", "flush")), (Machines, ("write", "move", "close"))):
+            for name in names:
+                _count_calls(kind, name, count)
         event.listen(database.engine(), "commit", count)
         work()
     except BaseException:
@@ -61,15 +67,16 @@ def _dies_at(point: int, work: Callable[[], None]) -> bool:
     os._exit(0)
 
 
-def _count_calls(name: str, count: Callable[[], None]) -> None:
+def _count_calls(kind: type, name: str, count: Callable[[], None]) -> None:
     """Count before and after, so that a death may fall on either side of the act."""
-    act = getattr(Media, name)
+    act = getattr(kind, name)
 
-    def counted(self: Media, *arguments: object) -> None:
+    def counted(self: object, *arguments: object, **more: object) -> None:
         count()
-        act(self, *arguments)
+        act(self, *arguments, **more)
+        count()
 
-    setattr(Media, name, counted)
+    setattr(kind, name, counted)
 
 
 def _finish_through_crashes(job: int) -> int:
@@ -182,3 +189,47 @@ def _until(condition: Callable[[], bool], seconds: float = 40) -> None:
     while not condition():
         assert time.monotonic() < until, "waited too long"
         time.sleep(0.05)
+
+
+def test_self_repair_and_thin_writing_of_a_spread_pool_through_crashes() -> None:
+    ids = shelf(7, size=40 * GIB)
+    pool = do("build-pool", name="s", scheme="spread", drives=tuple(ids), volume="v", volume_size="90 GiB", thin=True,
+              protection="parity-1:4", file_system="xfs").pool_id or 0  # fmt: skip
+    carry_all()
+    assert _finish_through_crashes(fill(pool, 0.5)) >= 5
+    happens("fail", "A3")
+    (repair,) = open_jobs("self-repair")
+    assert _finish_through_crashes(repair) >= 3
+    assert pool_state(pool)[0] == "healthy"
+    assert files_intact(pool)
+    assert check(pool).report["mismatches"] == 0
+
+
+@pytest.mark.parametrize("way", ["mount", "point"])
+def test_an_application_moved_and_brought_back_through_crashes(way: str) -> None:
+    pool = do("build-pool", name="p", scheme="parity-1", drives=tuple(shelf(4)), volume="v", file_system="xfs").pool_id
+    with transaction() as session:
+        session.add(Host(name="elm", site_id=session.exec(select(Site.id)).first() or 0))
+        session.flush()
+        body = InstallBody(host="elm", name="log", kind="database", owner="log", folder="/var/log-data", size="30 GiB")
+        install_application(session, "ida", body)
+    hosts = devices().hosts
+    before = {n: hosts.read("elm", f"/var/log-data/{n}") for n in hosts.files("elm", "/var/log-data")}
+    if way == "point":
+        do("mount-volume", volume="p/v", host="elm", mount_point="/srv/v")
+    carry_all()
+    do("move-application", application="elm/log", volume="p/v", way=way)
+    (move,) = open_jobs("move-application")
+    assert _finish_through_crashes(move) >= 5
+    assert {n: hosts.read("elm", f"/var/log-data.aside/{n}") for n in before} == before
+    assert files_intact(pool or 0)
+    do("undo-move", application="elm/log")
+    (undo,) = open_jobs("undo-move")
+    assert _finish_through_crashes(undo) >= 2
+    after = {n: hosts.read("elm", f"/var/log-data/{n}") for n in hosts.files("elm", "/var/log-data")}
+    assert {n: after[n] for n in before} == before
+    assert len(after) == len(before) + 1
+    assert hosts.entries("elm", "/var/log-data.aside") is None
+    with transaction() as session:
+        app = session.exec(select(Application)).one()
+        assert (app.running, app.volume_id, app.folder) == (True, None, "/var/log-data")

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any, Literal
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
-from sqlalchemy import func, or_
+from sqlalchemy import and_, func, or_
 from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs
@@ -23,7 +25,7 @@ from pairshelf.core.units import EXTENT
 from pairshelf.engine.pools import devices
 from pairshelf.store.books import load_access, load_books
 from pairshelf.store.database import transaction
-from pairshelf.store.estate import load_drives
+from pairshelf.store.estate import load_drives, load_pools
 from pairshelf.store.tables import (
     Application,
     DriveRow,
@@ -50,12 +52,13 @@ api = APIBlueprint("access", __name__, url_prefix="/api")
 
 class PageQuery(BaseModel):
     after: str = ""
-    limit: int = Field(default=50, ge=1, le=200)
+    limit: int = Field(default=10, ge=1, le=200)
+    #: A part of the name.
+    like: str = ""
 
 
 class VolumesQuery(PageQuery):
-    #: A part of its name or its pool's.
-    like: str = ""
+    """The name is that of the volume with its pool's."""
 
 
 class VolumeLine(BaseModel):
@@ -274,7 +277,8 @@ def hosts(query: PageQuery) -> Any:
     with transaction() as session:
         rows = session.exec(
             select(Host, Site.name).join(Site, col(Site.id) == Host.site_id)
-            .where(Host.name > query.after).order_by(Host.name).limit(query.limit + 1)
+            .where(Host.name > query.after, col(Host.name).contains(query.like.strip(), autoescape=True))
+            .order_by(Host.name).limit(query.limit + 1)
         ).all()  # fmt: skip
         page = rows[: query.limit]
         ids = [h.id for h, _ in page]
@@ -320,7 +324,10 @@ def shares(query: PageQuery) -> Any:
     """Shares with their rights, addresses, and who is connected."""
     with transaction() as session:
         rows = session.exec(
-            select(Share).where(Share.name > query.after).order_by(Share.name).limit(query.limit + 1)
+            select(Share)
+            .where(Share.name > query.after, col(Share.name).contains(query.like.strip(), autoescape=True))
+            .order_by(Share.name)
+            .limit(query.limit + 1)
         ).all()
         page = rows[: query.limit]
         estate = load_access(session, {s.volume_id for s in page})
@@ -329,7 +336,7 @@ def shares(query: PageQuery) -> Any:
         query_visits = select(ShareVisit, Party.name).join(Party, col(Party.id) == ShareVisit.person_id)
         for visit, name in session.exec(query_visits.where(col(ShareVisit.share_id).in_(ids)).order_by(Party.name)):
             visits.setdefault(visit.share_id, []).append(VisitOut(person=name, client=visit.client, since=visit.since))
-        taken = {s.id: taken_by(session, s) for s in page}
+        taken = taken_by(session, page)
     by_name = {s.name: s for s in estate.shares}
     out = []
     for row in page:
@@ -346,21 +353,22 @@ def shares(query: PageQuery) -> Any:
     return SharedListOut(shares=out, more=len(rows) > query.limit)
 
 
-def in_folder(share: Share) -> Any:
+def in_folder() -> Any:
     """A condition on files: those in a share's folder and below."""
-    below = col(SampleFile.folder).startswith(share.folder + "/", autoescape=True)
-    return or_(col(SampleFile.folder) == share.folder, below)
+    below = col(SampleFile.folder).startswith(col(Share.folder) + "/", autoescape=False)
+    inside = or_(col(Share.folder) == "", col(SampleFile.folder) == Share.folder, below)
+    return and_(SampleFile.volume_id == Share.volume_id, inside)
 
 
-def taken_by(session: Session, share: Share) -> tuple[int, int]:
-    """Extents of the files in a share's folder, and how many of them lie in its bin."""
-    inside = select(
-        func.coalesce(func.sum(SampleFile.extents), 0), func.count().filter(col(SampleFile.deleted_at).is_not(None))
-    ).where(SampleFile.volume_id == share.volume_id)
-    if share.folder:
-        inside = inside.where(in_folder(share))
-    extents, binned = session.exec(inside).one()
-    return int(extents), binned
+def taken_by(session: Session, shares: Sequence[Share]) -> dict[int | None, tuple[int, int]]:
+    """For each share the extents of the files in its folder, and how many of them lie in its bin."""
+    binned = func.count().filter(col(SampleFile.deleted_at).is_not(None))
+    query = (
+        select(Share.id, func.sum(SampleFile.extents), binned).join(SampleFile, in_folder())
+        .where(col(Share.id).in_([s.id for s in shares])).group_by(col(Share.id))
+    )  # fmt: skip
+    found = {share: (int(extents), count) for share, extents, count in session.exec(query)}
+    return {s.id: found.get(s.id or 0, (0, 0)) for s in shares}
 
 
 @api.get("/access/targets", responses={200: TargetsOut})
@@ -369,7 +377,7 @@ def targets(query: PageQuery) -> Any:
     """Block targets with their disks and who is let in; and the declared initiators."""
     with transaction() as session:
         rows = session.exec(
-            select(Target, Host).join(Host, col(Host.id) == Target.host_id).where(Target.iqn > query.after)
+            select(Target, Host).join(Host, col(Host.id) == Target.host_id).where(Target.iqn > query.after, col(Target.iqn).contains(query.like.strip(), autoescape=True))
             .order_by(Target.iqn).limit(query.limit + 1)
         ).all()  # fmt: skip
         page = rows[: query.limit]
@@ -450,13 +458,26 @@ def _drives_in(session: Session, query: PullQuery) -> list[int]:
 
 
 def _estate_around(session: Session, query: PullQuery) -> tuple[Estate, list[int]]:
+    """The pools that lose drives, and the volumes that stand on them or are reached through what goes."""
     drives = _drives_in(session, query)
     pools = set(session.exec(select(PoolPlace.pool_id).where(col(PoolPlace.drive_id).in_(drives))))
     if query.kind == "pool":
         pools |= set(session.exec(select(PoolRow.id).where(PoolRow.name == query.name)))
-    if query.kind in ("drive",) and not drives:
+    if query.kind == "drive" and not drives:
         raise BadInput(f"There is no drive {query.name}.", code="not-found", field="name")
-    return load_books(session, pool_ids=pools), drives
+    volumes = set(session.exec(select(VolumeRow.id).where(col(VolumeRow.pool_id).in_(pools))))
+    if query.kind == "volume":
+        pool, _, name = query.name.rpartition("/")
+        named = select(VolumeRow.id).join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id).where(VolumeRow.name == name)
+        volumes |= set(session.exec(named.where(PoolRow.name == pool) if pool else named))
+    if query.kind in ("host", "site"):
+        away = select(Host.id).join(Site, col(Site.id) == Host.site_id)
+        away = away.where((Host.name if query.kind == "host" else Site.name) == query.name)
+        volumes |= set(session.exec(select(Mount.volume_id).where(col(Mount.host_id).in_(away))))
+        served = select(TargetLun.volume_id).join(Target, col(Target.id) == TargetLun.target_id)
+        volumes |= set(session.exec(served.where(col(Target.host_id).in_(away))))
+    estate = load_access(session, [v for v in volumes if v is not None])
+    return replace(estate, pools=tuple(load_pools(session, [p for p in pools if p is not None]))), drives
 
 
 @api.get("/depends/pull", responses={200: NoticeOut})

@@ -97,6 +97,8 @@ class PaceBody(BaseModel):
 def jobs_out(session: Session, query: Any) -> list[JobOut]:
     """The jobs of a query as screens show them, in one statement and two look-ups."""
     rows = list(session.exec(query))
+    if not rows:
+        return []
     pools: dict[int | None, str] = dict(
         session.exec(select(PoolRow.id, PoolRow.name).where(col(PoolRow.id).in_({r.pool_id for r in rows}))).all()
     )

@@ -8,7 +8,7 @@ from typing import Any
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 from sqlalchemy import case, func
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, or_, select
 
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
@@ -112,14 +112,9 @@ def today() -> Any:
 
 
 def _pools(session: Session) -> list[PoolFacts]:
+    """Pools that may need somebody: most are well, and are not looked at."""
     empty = func.sum(case((col(PoolPlace.state).in_(("failed", "missing")), 1), else_=0))
     filling = func.sum(case((col(PoolPlace.state) == "rebuilding", 1), else_=0))
-    rows = session.exec(
-        select(PoolRow.id, PoolRow.name, PoolRow.state, empty, filling)
-        .join(PoolPlace, col(PoolPlace.pool_id) == PoolRow.id)
-        .where(col(PoolPlace.slot).is_not(None))
-        .group_by(col(PoolRow.id)).order_by(PoolRow.name)
-    ).all()  # fmt: skip
     differing = dict(session.exec(
         select(VolumeRow.pool_id, func.count()).join(SampleFile, col(SampleFile.volume_id) == VolumeRow.id)
         .where(col(SampleFile.intact).is_(False)).group_by(col(VolumeRow.pool_id))
@@ -129,6 +124,13 @@ def _pools(session: Session) -> list[PoolFacts]:
     )
     checks = session.exec(select(JobRow.pool_id, JobRow.report).where(col(JobRow.id).in_(last))).all()
     unsettled = {pool: report["mismatches"] - report["put_right"] for pool, report in checks}
+    doubtful = [*differing, *(pool for pool, count in unsettled.items() if count)]
+    rows = session.exec(
+        select(PoolRow.id, PoolRow.name, PoolRow.state, empty, filling)
+        .join(PoolPlace, col(PoolPlace.pool_id) == PoolRow.id)
+        .where(col(PoolPlace.slot).is_not(None), or_(PoolRow.state != "healthy", col(PoolRow.id).in_(doubtful)))
+        .group_by(col(PoolRow.id)).order_by(PoolRow.name)
+    ).all()  # fmt: skip
     return [
         PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0))
         for i, name, state, gone, fills in rows

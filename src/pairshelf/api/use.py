@@ -241,7 +241,7 @@ def write_to_share(path: SharePath, body: WriteBody) -> Any:
         if not session.exec(select(Mount).where(Mount.volume_id == volume.id, col(Mount.read_only).is_(False))).first():
             raise NotPossible("No host mounts its volume for writing; the share cannot be reached.", code="not-mounted")
         pool = open_pool(session, volume.pool_id)
-        most = None if share.quota is None else share.quota // EXTENT - taken_by(session, share)[0]
+        most = None if share.quota is None else share.quota // EXTENT - taken_by(session, [share])[share.id][0]
         writer = Writer("share", person.name, share.folder, extents=_extents(body.size), most=most)
         job = start_fill(session, pool, volume, 1.0, who, writer)
         log(session, who, "share-written", share.name, f"{person.name} writes to share {share.name}.", job=job.id)
@@ -254,9 +254,10 @@ def share_files(path: SharePath, query: FilesQuery) -> Any:
     """Files of a share, those in its bin too."""
     with transaction() as session:
         share = _share(session, path.share_id)
-        statement = select(SampleFile).where(SampleFile.volume_id == share.volume_id, col(SampleFile.id) > query.after)
-        if share.folder:
-            statement = statement.where(in_folder(share))
+        statement = (
+            select(SampleFile).join(Share, in_folder())
+            .where(Share.id == share.id, col(SampleFile.id) > query.after)
+        )  # fmt: skip
         rows = session.exec(statement.order_by(col(SampleFile.id)).limit(query.limit + 1)).all()
     return FilesOut(
         files=[

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 from pairshelf.core.drives import Drive, Kind
@@ -222,7 +223,7 @@ class Entry:
     folder: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Estate:
     """What is there. Only what the question touches need be in it."""
 
@@ -252,10 +253,11 @@ class Estate:
 
     def volume(self, ref: str, *, field: str = "volume") -> EstateVolume:
         """The volume named ``pool/volume``, or by its own name where that is the only one; BadInput otherwise."""
-        found = [v for v in self.volumes if ref in (v.ref, v.name)]
-        exact = [v for v in found if v.ref == ref]
-        if len(exact or found) == 1:
-            return (exact or found)[0]
+        if exact := self._volumes_by_ref.get(ref):
+            return exact
+        found = [v for v in self.volumes if v.name == ref]
+        if len(found) == 1:
+            return found[0]
         if found:
             raise BadInput(f"Several pools have a volume {ref}; write {found[0].ref} or the like.", field=field)
         raise BadInput(f"There is no volume {ref or 'without a name'}; write it as pool/volume.", field=field)
@@ -281,7 +283,23 @@ class Estate:
 
     def mounts_of(self, volume: EstateVolume) -> list[EstateMount]:
         """The places a volume is mounted at."""
-        return [m for m in self.mounts if m.volume == volume.ref]
+        return self._mounts_by_volume.get(volume.ref, [])
+
+    @cached_property
+    def groups(self) -> dict[str, tuple[str, ...]]:
+        """Each group's members."""
+        return {name: members for name, members in self.parties if members is not None}
+
+    @cached_property
+    def _volumes_by_ref(self) -> dict[str, EstateVolume]:
+        return {v.ref: v for v in self.volumes}
+
+    @cached_property
+    def _mounts_by_volume(self) -> dict[str, list[EstateMount]]:
+        found: dict[str, list[EstateMount]] = {}
+        for mount in self.mounts:
+            found.setdefault(mount.volume, []).append(mount)
+        return found
 
     def drive(self, drive_id: int) -> EstateDrive | None:
         """The drive of that id, or None."""

@@ -6,17 +6,17 @@ import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
-from sqlalchemy import text
+from sqlalchemy import insert, text
 from sqlmodel import Session, col, select
 
-from pairshelf.core.errors import NotPossible
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, open_pool
-from pairshelf.engine.volumes import VolumeIO, file_room, free_in_files, give_back
+from pairshelf.engine.volumes import Room, VolumeIO, file_room, files_on, give_back
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import Application, KeepRule, SampleFile, VolumeRow
+from pairshelf.store.tables import Application, KeepRule, SampleFile, VolumeRow, now
 
 #: Files that hosts write are at most so many extents long.
 LONGEST = 64
@@ -29,7 +29,13 @@ def length_of(volume_id: int, index: int) -> int:
 
 def content_of(volume_id: int, index: int, size: int) -> bytes:
     """Bytes of the file of that number: the same whenever a killed worker does it again."""
-    return np.random.default_rng([volume_id, index]).bytes(size)
+    words = np.random.SFC64([volume_id, index]).random_raw(-(-size // 8))
+    return np.asarray(words, np.uint64).tobytes()[:size]
+
+
+def digest_of(content: bytes) -> str:
+    """The checksum that a host keeps of a file."""
+    return hashlib.sha256(content).hexdigest()
 
 
 def overlapping(files: Sequence[SampleFile]) -> list[str]:
@@ -53,39 +59,63 @@ class FilePlace:
         return "/".join(p for p in (self.folder, self.name) if p)
 
 
-def write_file(
-    session: Session, io: VolumeIO, volume: VolumeRow, files: Sequence[SampleFile], place: FilePlace, content: bytes,
-    *, whole: bool = False,
-) -> SampleFile:  # fmt: skip
-    """A file on a volume where there is room for it in one stretch; as much of it as that holds.
+class FileWriter:
+    """Writes files one after the other; what lies side by side goes to the drives in one piece."""
 
-    ``whole``: NotPossible rather than a part.
-    """
-    extents = len(content) // io.block
-    free = free_in_files(volume, files)
-    if not free or (whole and all(n < extents for _, n in free)):
-        raise NotPossible(f"Volume {volume.name} is full.", code="volume-full")
-    first, room = next(((f, n) for f, n in free if n >= extents), max(free, key=lambda g: g[1]))
-    content = content[: room * io.block]
-    io.write(volume, first, content)
-    file = SampleFile(
-        volume_id=volume.id, name=place.path, first=first, extents=len(content) // io.block,
-        sha256=hashlib.sha256(content).hexdigest(), via=place.via, folder=place.folder, writer=place.writer,
-    )  # fmt: skip
-    session.add(file)
-    return file
+    def __init__(self, session: Session, io: VolumeIO, volume: VolumeRow) -> None:
+        self._session, self._io, self._volume = session, io, volume
+        self._room = Room(session, volume)
+        self._first = 0
+        self._waiting: list[bytes] = []
+        #: Books of so many files at once are kept without an object each.
+        self._rows: list[dict[str, Any]] = []
+
+    def write(self, place: FilePlace, content: bytes, digest: str = "", *, whole: bool = False) -> int:
+        """A file where there is room for it in one stretch; as much of it as that holds, unless it has to be
+        ``whole``; the extents it got. It stands on the drives, and in the books, after ``flush``."""
+        first, extents = self._room.take(len(content) // self._io.block, whole=whole)
+        if len(content) > extents * self._io.block:
+            content, digest = content[: extents * self._io.block], ""
+        if self._waiting and self._first + sum(map(len, self._waiting)) // self._io.block != first:
+            self._to_the_drives()
+        if not self._waiting:
+            self._first = first
+        self._waiting.append(content)
+        self._rows.append({
+            "volume_id": self._volume.id, "name": place.path, "first": first, "extents": extents,
+            "sha256": digest or digest_of(content), "via": place.via, "folder": place.folder, "writer": place.writer,
+            "written_at": now(),
+        })  # fmt: skip
+        return extents
+
+    def flush(self) -> None:
+        """Everything to the drives, and into the books."""
+        self._to_the_drives()
+        if self._rows:
+            self._session.connection().execute(insert(SampleFile), self._rows)
+            self._rows = []
+
+    def _to_the_drives(self) -> None:
+        if self._waiting:
+            self._io.write(self._volume, self._first, b"".join(self._waiting))
+            self._waiting = []
+
+    def room_changed(self) -> None:
+        """Files have been deleted."""
+        self.flush()
+        self._io.forget_places()
+        self._session.flush()
+        self._room = Room(self._session, self._volume)
 
 
-def keep(session: Session, pool: OpenPool, volume: VolumeRow, files: list[SampleFile], coming: int = 0) -> int:
-    """Carry out the volume's keep rule before so many extents come; how many recordings were deleted.
-
-    ``files`` are all of the volume's, and of no other; those deleted leave the list.
-    """
+def keep(session: Session, pool: OpenPool, volume: VolumeRow, coming: int = 0) -> int:
+    """Carry out the volume's keep rule before so many extents come; how many recordings were deleted."""
     rule = session.get(KeepRule, volume.id)
     if rule is None:
         return 0
     limit = int(file_room(volume) * rule.above)
     writer = session.get(Application, rule.application_id) if rule.application_id else None
+    files = files_on(session, volume.id or 0)
     used = sum(f.extents for f in files) + coming
     deleted = 0
     for file in sorted(files, key=lambda f: (f.written_at, f.id or 0)):
@@ -93,7 +123,6 @@ def keep(session: Session, pool: OpenPool, volume: VolumeRow, files: list[Sample
             break
         if writer is None or file.writer == writer.name:
             used -= file.extents
-            files.remove(file)
             remove_file(session, pool, volume, file)
             deleted += 1
     return deleted

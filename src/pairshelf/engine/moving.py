@@ -15,7 +15,7 @@ from pairshelf.core.errors import NotPossible
 from pairshelf.core.folders import folder_in, with_folder
 from pairshelf.core.mounting import MountLine, aside_name, inside
 from pairshelf.engine.doing.access import take_out_mount, write_mount
-from pairshelf.engine.files import FilePlace, content_of, remove_file, write_file
+from pairshelf.engine.files import FilePlace, FileWriter, content_of, remove_file
 from pairshelf.engine.jobs import Writer, require_serving, start_fill
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import OpenPool, open_pool
@@ -61,17 +61,16 @@ def _path_on_volume(work: Work, name: str) -> str:
 def _copy(work: Work) -> None:
     report, hosts, volume = work.job.report, work.world.hosts, work.volume()
     names = list(hosts.files(report["host"], report["from"]))
-    files = files_on(work.session, volume.id or 0)
+    writer = FileWriter(work.session, work.volumes, volume)
     done, at = 0, report["at"]
     while at < len(names) and done < work.most:
         name = names[at]
         content = _whole(hosts.read(report["host"], f"{report['from']}/{name}"), work.world.block)
         folder, _, own = _path_on_volume(work, name).rpartition("/")
         place = FilePlace(folder, own, "mount", report["name"])
-        file = write_file(work.session, work.volumes, volume, files, place, content, whole=True)
-        files.append(file)
-        done += file.extents
+        done += writer.write(place, content, whole=True)
         at += 1
+    writer.flush()
     work.job.cursor = min(work.job.total - 3, work.job.cursor + done)
     _note(work, at=at if at < len(names) else 0, phase="copy" if at < len(names) else "compare", files=len(names))
 
@@ -127,7 +126,9 @@ def _start(work: Work) -> None:
     index = max((f.id or 0 for f in files), default=0) + 1
     place = FilePlace(_path_on_volume(work, "x").rpartition("/")[0], f"after-move-{index}.dat", "mount", app.name)
     content = content_of(volume.id or 0, index, work.world.block)
-    write_file(work.session, work.volumes, volume, files, place, content)
+    writer = FileWriter(work.session, work.volumes, volume)
+    writer.write(place, content)
+    writer.flush()
     work.session.flush()
     grown = sum(f.extents for f in files_on(work.session, volume.id or 0)) - before
     app.running = True
@@ -146,10 +147,14 @@ def _step_undo(work: Work) -> float:
     app.running = False
     target, old = report["to"], aside_name(report["to"])
     prefix = "" if report["way"] == "mount" else f"{app.name}/"
-    there = set(hosts.files(report["host"], old)) if hosts.entries(report["host"], old) is not None else set()
+    # A worker killed after the last move finds the old folder in its place already.
+    moved_back = hosts.entries(report["host"], old) is None
+    there = set() if moved_back else set(hosts.files(report["host"], old))
     new = [
-        f for f in files_on(work.session, volume.id or 0)
-        if f.writer == app.name and f.name.startswith(prefix) and f.name.removeprefix(prefix) not in there
+        f
+        for f in files_on(work.session, volume.id or 0)
+        if not moved_back and f.writer == app.name and f.name.startswith(prefix)
+        and f.name.removeprefix(prefix) not in there
     ]  # fmt: skip
     for file in new[: max(1, work.most // 8)]:
         content = work.volumes.read(volume, file.first, file.extents)

@@ -19,6 +19,7 @@ from pairshelf.core.erasure import Block, locate, parity, reconstruct
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts.model import Code, Group
 from pairshelf.core.placement import Placement, columns_of
+from pairshelf.engine.side_by_side import each
 from pairshelf.engine.stripe_journal import Intent, StripeJournal
 
 
@@ -77,17 +78,22 @@ class MembersIO:
 
     def flush(self) -> None:
         """Everything written so far to stable storage."""
-        for member in self.members:
-            if member.device:
-                member.device.flush()
+        each(lambda device: device.flush(), [m.device for m in self.members if m.device])
 
     def carry_out(self, intents: Sequence[Intent]) -> None:
         """Write all of these, or none that a later reader would see."""
         self.journal.record(intents)
         present = {m.device.serial: m.device for m in self.members if m.device}
+        of_each: dict[str, list[Intent]] = {}
         for intent in intents:
-            present[intent.serial].write(intent.start, intent.data)
-        self.flush()
+            of_each.setdefault(intent.serial, []).append(intent)
+
+        def write(serial: str) -> None:
+            for intent in of_each[serial]:
+                present[serial].write(intent.start, intent.data)
+            present[serial].flush()
+
+        each(write, of_each)
         self.journal.clear()
 
 
@@ -200,12 +206,15 @@ class PoolIO(MembersIO):
                 self._put(member, run.row, source)
             return
         fresh = {m: loaded[m].copy() for m in group.members}
-        for rows, columns in self._phases(group, run):
+
+        def bring_in_step(phase: tuple[slice, tuple[int, ...]]) -> None:
+            rows, columns = phase
             checks = parity([loaded[m][rows] for m in columns[: group.data]], group.parity)
             for member, block in zip(columns[group.data :], checks, strict=True):
                 fresh[member][rows] = block
-        for member in group.members:
-            self._put(member, run.row, fresh[member])
+
+        each(bring_in_step, self._steps(group, run))
+        each(lambda member: self._put(member, run.row, fresh[member]), group.members)
 
     def rebuild(self, run: Run, slot: int) -> bool:
         """Compute a member's rows from the rest of its set and write them; False if it has none here."""
@@ -231,13 +240,18 @@ class PoolIO(MembersIO):
                 self._load_member(member, run)
                 found.extents += run.rows
             return found
-        loaded = {m: self._load_member(m, run) for m in group.members}
+        loaded = dict(zip(group.members, each(lambda m: self._load_member(m, run), group.members), strict=True))
         found.extents = run.rows * len(group.members)
-        for rows, columns in self._phases(group, run):
-            blocks = [loaded[m][rows] for m in columns]
-            wrong = disagreeing(group.code, group.data, group.parity, blocks)
+        phases = list(self._steps(group, run))
+
+        def compare(phase: tuple[slice, tuple[int, ...]]) -> npt.NDArray[np.bool_]:
+            rows, columns = phase
+            return disagreeing(group.code, group.data, group.parity, [loaded[m][rows] for m in columns])
+
+        for (rows, columns), wrong in zip(phases, each(compare, phases), strict=True):
+            blocks = [loaded[m][rows] for m in columns] if wrong.any() else []
             for index in np.nonzero(wrong)[0]:
-                row = run.row + int(rows[index])
+                row = run.row + int(rows.start) + int(index) * int(rows.step)
                 found.mismatches.append((run.band, run.group, row))
                 if put_right and (slot := self._mend(group, columns, [b[index] for b in blocks], row)) is not None:
                     found.put_right.append((slot, row))
@@ -286,13 +300,17 @@ class PoolIO(MembersIO):
         for phase in range(min(n, run.rows)):
             yield every[phase::n], columns_of(group, run.row + phase)
 
+    def _steps(self, group: Group, run: Run) -> Iterator[tuple[slice, tuple[int, ...]]]:
+        """The same as slices, which copy nothing."""
+        n = len(group.members) if group.code is Code.PARITY else 1
+        for phase in range(min(n, run.rows)):
+            columns = columns_of(group, run.row + phase) if group.code is Code.PARITY else group.members
+            yield slice(phase, run.rows, n), columns
+
     def _load(self, run: Run, *, leaving_out: int | None = None) -> dict[int, Block]:
         """The run's rows of every member that has them."""
-        loaded = {}
-        for member in self._group(run).members:
-            if member != leaving_out and self._stands_on(member, run):
-                loaded[member] = self._load_member(member, run)
-        return loaded
+        members = [m for m in self._group(run).members if m != leaving_out and self._stands_on(m, run)]
+        return dict(zip(members, each(lambda m: self._load_member(m, run), members), strict=True))
 
     def _stands_on(self, member: int, run: Run) -> bool:
         place = self.members[member]

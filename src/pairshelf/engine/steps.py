@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from sqlalchemy import update
 from sqlmodel import Session, col, select
 
 from pairshelf.core.device import Devices
@@ -18,14 +18,25 @@ from pairshelf.core.figures.speed import sequential_read
 from pairshelf.core.folders import folder_for
 from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.core.units import EXTENT
-from pairshelf.engine.files import FilePlace, content_of, files_of, keep, length_of, write_file
+from pairshelf.engine.files import FilePlace, FileWriter, content_of, digest_of, keep, length_of
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pool_io import Compared, PoolIO, Run
 from pairshelf.engine.pools import OpenPool, label_of, open_io, refresh_state
+from pairshelf.engine.side_by_side import ahead, each
 from pairshelf.engine.spread_io import SpreadIO, Stretch
 from pairshelf.engine.volumes import VolumeIO
 from pairshelf.store.estate import store_stripes
-from pairshelf.store.tables import DriveRow, JobRow, JobState, MemberState, PoolPlace, SampleFile, VolumeRow, now
+from pairshelf.store.tables import (
+    DriveRow,
+    JobRow,
+    JobState,
+    KeepRule,
+    MemberState,
+    PoolPlace,
+    SampleFile,
+    VolumeRow,
+    now,
+)
 
 #: Mismatches listed one by one in a report; all are counted.
 LISTED = 20
@@ -239,7 +250,8 @@ def _step_check(work: Work) -> float:
     report = dict(job.report)
     stripes = int(report["stripes"])
     if job.cursor >= stripes:
-        return _read_files(work, files_of(work.session, pool.row.id or 0), job.cursor - stripes, report)
+        volumes = work.session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool.row.id)).all()
+        return _read_files(work, volumes, report)
     if not pool.whole:
         raise Held("a check compares every drive with the others; it goes on when none is missing")
     done = 0
@@ -291,20 +303,40 @@ def _step_fill(work: Work) -> float:
         raise Held(f"pool {pool.row.name} is {pool.row.state}; the host waits to write")
     volume = work.volume()
     report = dict(job.report)
-    files = list(work.session.exec(select(SampleFile).where(SampleFile.volume_id == volume.id)))
+    writer = FileWriter(work.session, work.volumes, volume)
+    ruled = work.session.get(KeepRule, volume.id) is not None
     done = 0
-    while done < work.most and job.cursor + done < job.total:
-        index = report["index"] + report["files"] + 1
-        wanted = min(length_of(volume.id or 0, index), job.total - job.cursor - done)
-        report["deleted"] += keep(work.session, pool, volume, files, wanted)
-        content = content_of(volume.id or 0, index, wanted * work.world.block)
-        file = write_file(work.session, work.volumes, volume, files, _place_of(report, index), content)
-        files.append(file)
-        report["files"] += 1
-        done += file.extents
+    while done < (goal := min(work.most, job.total - job.cursor)):
+        for index, content, digest in ahead(_made, _ahead_of(work, volume, report, goal - done)):
+            if ruled:
+                writer.flush()
+                if deleted := keep(work.session, pool, volume, len(content) // work.world.block):
+                    report["deleted"] += deleted
+                    writer.room_changed()
+            done += writer.write(_place_of(report, index), content, digest)
+            report["files"] += 1
+    writer.flush()
     job.cursor += done
     job.report = report
     return done / job.total * job.seconds
+
+
+def _ahead_of(work: Work, volume: VolumeRow, report: Mapping[str, Any], left: int) -> list[tuple[int, int, int]]:
+    """The next files: volume, number, bytes."""
+    found = []
+    index = report["index"] + report["files"] + 1
+    while left > 0:
+        extents = min(length_of(volume.id or 0, index), left)
+        found.append((volume.id or 0, index, extents * work.world.block))
+        left -= extents
+        index += 1
+    return found
+
+
+def _made(file: tuple[int, int, int]) -> tuple[int, bytes, str]:
+    """A file's number, bytes and checksum."""
+    content = content_of(*file)
+    return file[1], content, digest_of(content)
 
 
 def _place_of(report: Mapping[str, Any], index: int) -> FilePlace:
@@ -315,30 +347,69 @@ def _place_of(report: Mapping[str, Any], index: int) -> FilePlace:
 
 
 def _step_read_files(work: Work) -> float:
-    query = select(SampleFile).where(SampleFile.volume_id == work.job.volume_id).order_by(col(SampleFile.id))
-    return _read_files(work, list(work.session.exec(query)), work.job.cursor, dict(work.job.report))
+    return _read_files(work, [work.volume()], dict(work.job.report))
 
 
-def _read_files(work: Work, files: list[SampleFile], position: int, report: dict[str, Any]) -> float:
-    """Read files back from the extent count ``position`` on, and compare their checksums."""
+#: Files looked at in one step, at most.
+_FILES_A_STEP = 1000
+
+
+def _read_files(work: Work, volumes: Sequence[VolumeRow], report: dict[str, Any]) -> float:
+    """Read the next files back, from the last one looked at, and compare their checksums."""
     job, pool = work.job, work.pool
     if not pool.serves():
         raise Held(f"pool {pool.row.name} is {pool.row.state}; the host waits to read")
-    volumes = {v.id: v for v in work.session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool.row.id))}
-    passed = done = 0
-    for file in files:
-        if passed >= position + done and done < work.most:
-            content = work.volumes.read(volumes[file.volume_id], file.first, file.extents)
-            file.intact = hashlib.sha256(content).hexdigest() == file.sha256
-            file.read_at = now()
-            report["files_read"] += 1
-            if not file.intact:
-                report["files_differing"] = [*report["files_differing"], file.name]
-            done += file.extents
-        passed += file.extents
-    job.cursor = min(job.total, job.cursor + done) if done else job.total
+    by_id = {v.id: v for v in volumes}
+    query = select(
+        SampleFile.id, SampleFile.volume_id, SampleFile.first, SampleFile.extents, SampleFile.sha256, SampleFile.name
+    ).where(col(SampleFile.volume_id).in_(by_id), col(SampleFile.id) > report.get("last", 0))
+    files: list[Any] = []
+    done = 0
+    for file in work.session.exec(query.order_by(col(SampleFile.id)).limit(_FILES_A_STEP)):
+        if done >= work.most:
+            break
+        files.append(file)
+        done += file.extents
+    read = [c for piece in _side_by_side(files) for c in _contents(work, by_id[piece[0].volume_id], piece)]
+    found = each(digest_of, read)
+    differing = [f for f, digest in zip(files, found, strict=True) if digest != f.sha256]
+    if files:
+        _note_read(work, [f.id for f in files], [f.id for f in differing])
+        report["last"] = files[-1].id
+        report["files_read"] += len(files)
+        report["files_differing"] = [*report["files_differing"], *(f.name for f in differing)]
+    job.cursor = min(job.total - 1, job.cursor + done) if done else job.total
     job.report = report
     return done * EXTENT / sequential_read(pool.layout)
+
+
+def _note_read(work: Work, read: list[int], differing: list[int]) -> None:
+    """Keep with each file when it was read, and whether it was as written."""
+    told = update(SampleFile).where(col(SampleFile.id).in_(read)).values(read_at=now(), intact=True)
+    work.session.connection().execute(told)
+    if differing:
+        wrong = update(SampleFile).where(col(SampleFile.id).in_(differing)).values(intact=False)
+        work.session.connection().execute(wrong)
+
+
+def _side_by_side(files: Sequence[Any]) -> Iterator[list[Any]]:
+    """Files in their order, those that lie one after the other together."""
+    piece: list[Any] = []
+    for file in files:
+        if piece and (file.volume_id != piece[-1].volume_id or file.first != piece[-1].first + piece[-1].extents):
+            yield piece
+            piece = []
+        piece.append(file)
+    if piece:
+        yield piece
+
+
+def _contents(work: Work, volume: VolumeRow, piece: Sequence[Any]) -> Iterator[bytes]:
+    """The bytes of files that lie side by side, read in one go."""
+    whole = memoryview(work.volumes.read(volume, piece[0].first, sum(f.extents for f in piece)))
+    for file in piece:
+        start = (file.first - piece[0].first) * work.world.block
+        yield bytes(whole[start : start + file.extents * work.world.block])
 
 
 STEPS: dict[str, Callable[[Work], float]] = {

@@ -8,14 +8,14 @@ had reached the members). So a failed drive plus a power cut loses nothing.
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
+import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-_MAGIC = b"PSJOURN1"
+_MAGIC = b"PSJOURN2"
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,36 +35,47 @@ class StripeJournal:
         path.parent.mkdir(parents=True, exist_ok=True)
 
     def record(self, intents: Sequence[Intent]) -> None:
-        """Keep what is about to be written; returns once it would outlive a power cut."""
+        """Keep what is about to be written; returns once it would outlive a power cut.
+
+        The file keeps its length from one entry to the next: giving the room back and taking it again would
+        cost more than the writing.
+        """
         head = json.dumps([[i.serial, i.start, len(i.data)] for i in intents]).encode()
-        digest = hashlib.sha256(head)
-        with open(self.path, "wb") as file:
+        checksum = zlib.crc32(head)
+        with open(self.path, "r+b" if self.path.exists() else "w+b") as file:
             file.write(_MAGIC + len(head).to_bytes(8, "big") + head)
             for intent in intents:
                 file.write(intent.data)
-                digest.update(intent.data)
-            file.write(digest.digest())
+                checksum = zlib.crc32(intent.data, checksum)
+            file.write(checksum.to_bytes(4, "big"))
             file.flush()
             os.fdatasync(file.fileno())
 
     def clear(self) -> None:
         """What was recorded stands on the members."""
-        with open(self.path, "wb"):
-            pass
+        with open(self.path, "r+b" if self.path.exists() else "w+b") as file:
+            file.write(bytes(len(_MAGIC)))
 
     def pending(self) -> list[Intent]:
         """What was recorded and perhaps not finished; empty for a torn entry."""
         try:
-            raw = self.path.read_bytes()
+            with open(self.path, "rb") as file:
+                if file.read(len(_MAGIC)) != _MAGIC:
+                    return []
+                file.seek(0)
+                raw = file.read()
         except FileNotFoundError:
             return []
-        if not raw.startswith(_MAGIC) or len(raw) < 16:
-            return []
         body = 16 + int.from_bytes(raw[8:16], "big")
-        if len(raw) < body + 32 or hashlib.sha256(raw[16:-32]).digest() != raw[-32:]:
+        try:
+            listed = json.loads(raw[16:body])
+            end = body + sum(size for _, _, size in listed)
+        except ValueError:
+            return []
+        if len(raw) < end + 4 or zlib.crc32(memoryview(raw)[16:end]) != int.from_bytes(raw[end : end + 4], "big"):
             return []
         intents = []
-        for serial, start, size in json.loads(raw[16:body]):
+        for serial, start, size in listed:
             intents.append(Intent(serial, start, raw[body : body + size]))
             body += size
         return intents

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Sequence
 
 import numpy as np
-from sqlalchemy import delete
+from sqlalchemy import delete, func, text
 from sqlmodel import Session, col, select
 
 from pairshelf.core.allocation import Piece, allocate, gaps, spans, unplaced, without
@@ -121,6 +120,7 @@ class VolumeIO:
     def __init__(self, session: Session, pool: OpenPool, world: Devices, io: PoolIO | SpreadIO | None = None) -> None:
         self._session, self._pool, self._world = session, pool, world
         self._io = io
+        self._pieces: dict[int, list[Piece]] = {}
         self._key: bytes | None = None
         if pool.row.key is not None:
             self._key = keys.key_of(pool.row.id or 0)
@@ -139,10 +139,21 @@ class VolumeIO:
         """Bytes that carry one extent."""
         return self._world.block
 
+    def _where(self, volume: VolumeRow) -> list[Piece]:
+        """Where its extents lie, looked up once."""
+        volume_id = volume.id or 0
+        if volume_id not in self._pieces:
+            self._pieces[volume_id] = pieces_of(self._session, volume_id)
+        return self._pieces[volume_id]
+
+    def forget_places(self) -> None:
+        """Extents have been given or taken back."""
+        self._pieces.clear()
+
     def read(self, volume: VolumeRow, at: int, count: int) -> bytes:
         """``count`` extents; those without a place yet read as zeros."""
         out = bytearray(count * self.block)
-        for extent, address, n in spans(pieces_of(self._session, volume.id or 0), at, count):
+        for extent, address, n in spans(self._where(volume), at, count):
             data = self.io.read(address, n)
             if self._key:
                 data = keys.decrypt(self._key, address, data, self.block)
@@ -155,12 +166,13 @@ class VolumeIO:
         count = len(data) // self.block
         if at + count > volume.extents:
             raise NotPossible("The volume is full.", code="volume-full")
-        pieces = pieces_of(self._session, volume.id or 0)
+        pieces = self._where(volume)
         if missing := unplaced(pieces, at, count):
             fresh: list[Stretch] = []
             for start, n in missing:
                 fresh += place(self._session, self._pool, volume, start, n)
-            pieces = pieces_of(self._session, volume.id or 0)
+            self.forget_places()
+            pieces = self._where(volume)
             if isinstance(self._pool.layout, SpreadLayout):
                 io = self.io
                 assert isinstance(io, SpreadIO)
@@ -179,19 +191,42 @@ def file_room(volume: VolumeRow) -> int:
     return max(0, (volume.size - volume.overhead) // EXTENT)
 
 
-def free_in_files(volume: VolumeRow, files: Sequence[SampleFile]) -> list[tuple[int, int]]:
-    """Stretches (extent of the volume, extents) where a file can go: after what the file system holds."""
-    room = file_room(volume)
-    held = volume.extents - room
-    left = room - sum(f.extents for f in files)
-    found = []
-    for first, count in gaps(volume.extents, ((f.first, f.extents) for f in files)):
-        start = max(first, held)
-        count = min(first + count - start, left)
-        if count > 0:
-            found.append((start, count))
-            left -= count
-    return found
+_GAPS = text("""
+select ends, coalesce(following, :all) from (
+    select first + extents as ends, lead(first) over (order by first) as following from sample_file where volume_id = :v
+    union all select 0, min(first) from sample_file where volume_id = :v) t
+where coalesce(following, :all) > ends order by ends
+""")
+
+
+class Room:
+    """Where on a volume a file can go: after what the file system holds, and no more than its room for files."""
+
+    def __init__(self, session: Session, volume: VolumeRow) -> None:
+        self._name = volume.name
+        used = select(func.coalesce(func.sum(SampleFile.extents), 0)).where(SampleFile.volume_id == volume.id)
+        held = volume.extents - file_room(volume)
+        left = file_room(volume) - int(session.exec(used).one())
+        self._free: list[list[int]] = []
+        for start, end in session.connection().execute(_GAPS, {"v": volume.id, "all": volume.extents}):
+            first = max(start, held)
+            count = min(end - first, left)
+            if count > 0:
+                self._free.append([first, count])
+                left -= count
+
+    def take(self, extents: int, *, whole: bool) -> tuple[int, int]:
+        """(first extent, extents) for a file in one stretch: the first that holds it, otherwise a part of the
+        largest, or NotPossible where it has to be ``whole``."""
+        fitting = next((g for g in self._free if g[1] >= extents), None)
+        gap = fitting or (None if whole else max(self._free, key=lambda g: g[1], default=None))
+        if gap is None:
+            raise NotPossible(f"Volume {self._name} is full.", code="volume-full")
+        first, count = gap[0], min(extents, gap[1])
+        gap[0], gap[1] = first + count, gap[1] - count
+        if not gap[1]:
+            self._free.remove(gap)
+        return first, count
 
 
 def files_on(session: Session, volume_id: int) -> list[SampleFile]:

@@ -78,6 +78,7 @@ class World:
             (folder / name).mkdir(parents=True, exist_ok=True)
         self._media: OrderedDict[str, Media] = OrderedDict()
         self._lock = Lock()
+        self._faults = str(folder / "faults")
         self.hosts: Hosts = Machines(folder)
 
     # -- what Pair Shelf sees ------------------------------------------------------------------
@@ -96,8 +97,12 @@ class World:
 
     def presence(self, serial: str) -> Presence:
         """Whether one drive answers."""
+        path = f"{self._faults}/{_file(serial)}"
+        # Asked before every read and write, and almost always there is no fault.
+        if not os.path.exists(path):
+            return Presence.ANSWERS
         try:
-            return Presence((self.folder / "faults" / _file(serial)).read_text())
+            return Presence(Path(path).read_text())
         except (FileNotFoundError, ValueError):
             return Presence.ANSWERS
 

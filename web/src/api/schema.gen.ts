@@ -9043,6 +9043,7 @@ export interface operations {
             query?: {
                 after?: string;
                 limit?: number;
+                like?: string;
             };
             header?: never;
             path?: never;
@@ -9075,6 +9076,7 @@ export interface operations {
             query?: {
                 after?: string;
                 limit?: number;
+                like?: string;
             };
             header?: never;
             path?: never;
@@ -9107,6 +9109,7 @@ export interface operations {
             query?: {
                 after?: string;
                 limit?: number;
+                like?: string;
             };
             header?: never;
             path?: never;

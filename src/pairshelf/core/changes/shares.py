@@ -111,10 +111,9 @@ def addresses(estate: Estate, share: EstateShare) -> list[Text]:
 
 def who_may(estate: Estate, share: EstateShare) -> dict[str, str]:
     """Each person with the right that counts: their own or their groups', the widest."""
-    groups = {name: members for name, members in estate.parties if members is not None}
     found: dict[str, str] = {}
     for name, may in share.rights:
-        for person in groups.get(name, (name,)):
+        for person in estate.groups.get(name, (name,)):
             if found.get(person) != "write":
                 found[person] = may
     return found

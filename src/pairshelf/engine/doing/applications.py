@@ -65,7 +65,7 @@ def set_keep_rule(session: Session, _sheet: SheetRow, planned: plans.KeepPlan, _
     application = planned.application.id if planned.application else None
     session.merge(KeepRule(volume_id=volume.id or 0, above=planned.above or 1.0, application_id=application))
     session.flush()
-    keep(session, pool, volume, files_on(session, volume.id or 0))
+    keep(session, pool, volume)
     return Outcome(volume.pool_id)
 
 

@@ -10,12 +10,14 @@ import { type FieldSpec, SheetAct } from "../../shared/SheetForm";
 import { Size } from "../../shared/units";
 import { useHosts } from "../pools/VolumeActs";
 import { Install } from "./Install";
+import { Find, More, useSome } from "./Some";
 
 export function Hosts() {
-  const hosts = useHosts();
+  const some = useSome();
+  const hosts = useHosts(some.like, some.limit);
   if (hosts.isPending) return <Waiting height={300} />;
   if (hosts.isError) return <Trouble error={hosts.error} />;
-  if (!hosts.data.hosts.length) {
+  if (!hosts.data.hosts.length && !some.like) {
     return (
       <Empty act="Import drives" to="/shelves/import">
         No host is known yet; an inventory names the hosts that drives stand in.
@@ -24,9 +26,11 @@ export function Hosts() {
   }
   return (
     <div className="stack">
+      {(some.like || hosts.data.more || hosts.data.hosts.length > 8) && <Find some={some} what="a host" />}
       {hosts.data.hosts.map((h) => (
         <HostPaper key={h.id} host={h} all={hosts.data} />
       ))}
+      <More some={some} more={hosts.data.more} />
     </div>
   );
 }

@@ -1,6 +1,6 @@
 /** Shares: folders over the network, who may, who is there, and how they are reached. */
 import { Select, Text } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema } from "../../api/client";
 import { useMay } from "../../shared/me";
@@ -8,6 +8,7 @@ import { Copyable } from "../../shared/once";
 import { Act, Trouble, Waiting } from "../../shared/parts";
 import { type FieldSpec, SheetAct } from "../../shared/SheetForm";
 import { formatWhen, Size } from "../../shared/units";
+import { Find, More, useSome } from "./Some";
 
 export function useParties() {
   return useQuery({ queryKey: ["access", "parties"], queryFn: () => ask(api.GET("/api/access/parties")) });
@@ -43,9 +44,12 @@ function fields(parties: string[], share?: Schema["SharedOut"]): FieldSpec[] {
 }
 
 export function Shares() {
+  const some = useSome();
   const shares = useQuery({
-    queryKey: ["access", "shares"],
-    queryFn: () => ask(api.GET("/api/access/shares", { params: { query: { limit: 200 } } })),
+    queryKey: ["access", "shares", some.like, some.limit],
+    queryFn: () =>
+      ask(api.GET("/api/access/shares", { params: { query: { like: some.like, limit: some.limit } } })),
+    placeholderData: keepPreviousData,
   });
   const parties = useParties();
   if (shares.isPending || parties.isPending) return <Waiting height={300} />;
@@ -74,7 +78,8 @@ export function Shares() {
           Share a folder…
         </SheetAct>
       </div>
-      {shares.data.shares.length === 0 && (
+      {(some.like || shares.data.more) && <Find some={some} what="a share" />}
+      {shares.data.shares.length === 0 && !some.like && (
         <p className="paper" style={{ margin: 0 }}>
           Nothing is shared yet. Mount a volume on a host, add the people, then share a folder.
         </p>
@@ -82,6 +87,7 @@ export function Shares() {
       {shares.data.shares.map((s) => (
         <SharePaper key={s.id} share={s} names={names} />
       ))}
+      <More some={some} more={shares.data.more} />
     </div>
   );
 }

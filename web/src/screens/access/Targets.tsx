@@ -1,6 +1,6 @@
 /** Block targets: disks for other hosts, who is let in, and a trial log-in. */
 import { PasswordInput, Select, Text, TextInput } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema } from "../../api/client";
 import { useMay } from "../../shared/me";
@@ -9,11 +9,15 @@ import { Act, errorOf, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct, useDrawUp } from "../../shared/SheetForm";
 import { Size } from "../../shared/units";
 import { useHosts } from "../pools/VolumeActs";
+import { Find, More, useSome } from "./Some";
 
 export function Targets() {
+  const some = useSome();
   const targets = useQuery({
-    queryKey: ["access", "targets"],
-    queryFn: () => ask(api.GET("/api/access/targets", { params: { query: { limit: 200 } } })),
+    queryKey: ["access", "targets", some.like, some.limit],
+    queryFn: () =>
+      ask(api.GET("/api/access/targets", { params: { query: { like: some.like, limit: some.limit } } })),
+    placeholderData: keepPreviousData,
   });
   const hosts = useHosts();
   if (targets.isPending || hosts.isPending) return <Waiting height={300} />;
@@ -92,7 +96,8 @@ export function Targets() {
           Declare an initiator…
         </SheetAct>
       </div>
-      {targets.data.targets.length === 0 && (
+      {(some.like || targets.data.more) && <Find some={some} what="a target" />}
+      {targets.data.targets.length === 0 && !some.like && (
         <p className="paper" style={{ margin: 0 }}>
           No block target yet. Make a volume with file system none, declare the initiator of the host that
           shall use it, then serve the volume.
@@ -101,6 +106,7 @@ export function Targets() {
       {targets.data.targets.map((t) => (
         <TargetPaper key={t.id} target={t} declared={declared} hosts={names} />
       ))}
+      <More some={some} more={targets.data.more} />
       {declared.length > 0 && (
         <section className="paper" aria-label="Declared initiators">
           <h2>Declared initiators</h2>

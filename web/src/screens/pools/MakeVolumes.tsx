@@ -55,6 +55,7 @@ function Form({ pool, onClose }: { pool: Schema["PoolOut"]; onClose: () => void 
     host: "",
     mount_point: "",
   });
+  const [reserved, setReserved] = useState("");
   const set = (name: string) => (v: Values[string]) => setValues((before) => ({ ...before, [name]: v }));
   const protection = String(values.protection);
   const room = useQuery({
@@ -77,7 +78,10 @@ function Form({ pool, onClose }: { pool: Schema["PoolOut"]; onClose: () => void 
         autoComplete="off"
         onSubmit={(e) => {
           e.preventDefault();
-          draw.mutate({ ...values, pool: pool.name });
+          const share: Values = reserved.trim()
+            ? { reserved_share: Number(reserved.replace(",", ".")) / 100 }
+            : {};
+          draw.mutate({ ...values, ...share, pool: pool.name });
         }}
       >
         <Stack gap="sm" mt="xs">
@@ -145,6 +149,14 @@ function Form({ pool, onClose }: { pool: Schema["PoolOut"]; onClose: () => void 
             value={String(values.purpose)}
             error={error("purpose")}
             onChange={(e) => set("purpose")(e.currentTarget.value)}
+          />
+          <TextInput
+            label="Reserved share, per cent"
+            description="Kept back by the file system; empty for its own default"
+            w={260}
+            value={reserved}
+            error={error("reserved_share")}
+            onChange={(e) => setReserved(e.currentTarget.value)}
           />
           <FileSystemTable value={String(values.file_system)} set={set("file_system")} />
           {error("file_system") && <Text className="rust">{error("file_system")}</Text>}

@@ -1,10 +1,15 @@
 /** What can be done with a volume; each begins a change sheet. */
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, ask, type Schema } from "../../api/client";
 import { SheetAct } from "../../shared/SheetForm";
 
-export function useHosts() {
-  return useQuery({ queryKey: ["access", "hosts"], queryFn: () => ask(api.GET("/api/access/hosts")) });
+/** Hosts with what they mount: some of them, or all names for a choice. */
+export function useHosts(like = "", limit = 200) {
+  return useQuery({
+    queryKey: ["access", "hosts", like, limit],
+    queryFn: () => ask(api.GET("/api/access/hosts", { params: { query: { like, limit } } })),
+    placeholderData: keepPreviousData,
+  });
 }
 
 export function useFileSystems() {

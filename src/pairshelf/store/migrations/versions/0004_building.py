@@ -35,6 +35,7 @@ create table volume_piece (
     constraint no_part_of_a_volume_twice exclude using gist (volume_id with =, int8range(at, at + count) with &&)
 );
 create index volume_piece_of on volume_piece (volume_id, at);
+create index volume_piece_in on volume_piece (pool_id);
 insert into volume_piece (pool_id, volume_id, at, first, count) select pool_id, id, 0, first, extents from volume;
 
 create table volume_stripes (
@@ -85,6 +86,9 @@ create trigger fits before insert or update on volume_piece for each row execute
 alter table sample_file add column via text not null default 'mount', add column folder text not null default '',
     add column writer text not null default '', add column deleted_at timestamptz;
 alter table sample_file alter column via drop default, alter column folder drop default, alter column writer drop default;
+
+create index sample_file_differing on sample_file (volume_id) where intact is false;
+create index sample_file_in_bin on sample_file (deleted_at) where deleted_at is not null;
 
 alter table host add column letters boolean not null default false, add column address text, add column iqn text,
     add column storage_address text, add column link bigint;
