@@ -99,7 +99,9 @@ def change(page: Page, kind: str, **body: object) -> None:
     csrf = page.request.get("/api/me").json()["csrf"]
     headers = {"X-CSRFToken": csrf}
     sheet = page.request.post(f"/api/sheets/{kind}", data=body, headers=headers).json()
-    done = page.request.post(f"/api/sheets/{sheet['id']}/approve", data={"confirm": "", "password": ""}, headers=headers)
+    done = page.request.post(
+        f"/api/sheets/{sheet['id']}/approve", data={"confirm": "", "password": ""}, headers=headers
+    )
     assert done.ok, done.text()
 
 
@@ -113,7 +115,14 @@ def access(page: Page) -> None:
            quota="500 GB", bin_days=14, purpose="office files")  # fmt: skip
     change(page, "move-application", application="bramble/seedlog", volume="cold/germination-log")
     change(page, "declare-initiator", iqn=iqn + "sorrell")
-    change(page, "make-target", iqn=iqn + "cold.lab-disk", host="bramble", volume="cold/lab-disk", initiators=[iqn + "sorrell"])
+    change(
+        page,
+        "make-target",
+        iqn=iqn + "cold.lab-disk",
+        host="bramble",
+        volume="cold/lab-disk",
+        initiators=[iqn + "sorrell"],
+    )
     take(page, "hosts", "/access/hosts")
     take(page, "shares", "/access/shares")
     page.goto("/access/targets")
