@@ -190,7 +190,7 @@ def statements() -> Iterator[list[str]]:
 @pytest.mark.parametrize(
     ("path", "most"),
     [
-        ("/api/today", 16), ("/api/shelves", 5), ("/api/drives?shelves=1,2", 4), ("/api/pools", 7),
+        ("/api/today", 18), ("/api/shelves", 5), ("/api/drives?shelves=1,2", 4), ("/api/pools", 7),
         ("/api/pools/1", 27), ("/api/jobs", 8), ("/api/logbook", 4), ("/api/sheets", 4),
     ],
 )  # fmt: skip

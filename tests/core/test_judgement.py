@@ -54,6 +54,7 @@ def test_without_redundancy_there_is_nothing_to_bring_in_step(layout: Layout) ->
 def _matters(*pools: PoolFacts, **more: object) -> list[object]:
     usual: dict[str, object] = {
         "new_drives": 0, "failing": (), "drafts": (), "worker_away": False, "no_drives": False, "free_drives": 0,
+        "no_pools": False,
     }  # fmt: skip
     return matters(pools, **{**usual, **more})  # type: ignore[arg-type,return-value]
 
@@ -88,6 +89,9 @@ def test_a_pool_in_need_says_what_and_where(facts: PoolFacts, gravity: Gravity, 
 
 
 def test_the_gravest_comes_first() -> None:
+    keys = _matters(locked=[(4, "safe")], unruled=[(2, "rec", "cam")])
+    assert [m.link for m in keys] == ["/pools/4", "/pools/2"]  # type: ignore[attr-defined]
+    assert "Compare layouts" in [m.act for m in _matters(no_pools=True, free_drives=3)]  # type: ignore[attr-defined]
     found = _matters(_facts("degraded", empty=1), new_drives=2, worker_away=True, failing=[(3, "Drive X")])
     assert [m.gravity for m in found] == sorted(m.gravity for m in found)  # type: ignore[attr-defined]
     assert "No worker" in found[0].sentence  # type: ignore[attr-defined]

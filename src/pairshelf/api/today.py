@@ -14,10 +14,13 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
 from pairshelf.core.acts import Act
 from pairshelf.core.attention import PoolFacts, matters
+from pairshelf.engine import keys
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import (
+    Application,
     DriveRow,
     JobRow,
+    KeepRule,
     LogRow,
     PoolPlace,
     PoolRow,
@@ -98,6 +101,7 @@ def today() -> Any:
         found = matters(
             _pools(session), new_drives=new_drives, failing=_failing(session), drafts=_drafts(session),
             worker_away=_worker_away(session), no_drives=drives == 0, free_drives=free_drives,
+            no_pools=pools == 0, locked=_locked(session), unruled=_unruled(session),
         )  # fmt: skip
         running = jobs_out(
             session,
@@ -135,6 +139,21 @@ def _pools(session: Session) -> list[PoolFacts]:
         PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0))
         for i, name, state, gone, fills in rows
     ]
+
+
+def _locked(session: Session) -> list[tuple[int, str]]:
+    encrypted = session.exec(select(PoolRow.id, PoolRow.name).where(col(PoolRow.key).is_not(None)))
+    return [(i or 0, name) for i, name in encrypted if not keys.is_open(i or 0)]
+
+
+def _unruled(session: Session) -> list[tuple[int, str, str]]:
+    query = (
+        select(VolumeRow.pool_id, VolumeRow.name, Application.name)
+        .join(Application, col(Application.volume_id) == VolumeRow.id)
+        .outerjoin(KeepRule, col(KeepRule.volume_id) == VolumeRow.id)
+        .where(Application.kind == "recorder", col(KeepRule.volume_id).is_(None)).order_by(VolumeRow.name).limit(_MOST)
+    )  # fmt: skip
+    return [(pool, volume, app) for pool, volume, app in session.exec(query)]
 
 
 def _failing(session: Session) -> list[tuple[int, str]]:

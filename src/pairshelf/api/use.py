@@ -319,29 +319,35 @@ def restore_file(path: SharePath, body: FileBody) -> Any:
 @needs(Act.GIVE_ACCESS)
 def set_chap(path: TargetPath, body: ChapBody) -> Any:
     """Set the CHAP name and secret an initiator proves itself by. The secret is kept as a hash only."""
-    who = signed_in().name
     with transaction() as session:
-        lock_until_commit(session, Lock.BOOKS)
         target = session.get(Target, path.target_id)
         if target is None:
             raise BadInput("There is no such target.", code="not-found")
-        right = session.exec(
-            select(TargetRight).join(Initiator, col(Initiator.id) == TargetRight.initiator_id)
-            .where(TargetRight.target_id == target.id, Initiator.iqn == body.initiator.strip())
-        ).first()  # fmt: skip
-        if right is None:
-            raise BadInput(f"{body.initiator} is not let in to this target.", field="initiator")
-        if not body.name.strip() and not body.secret:
-            right.chap_name = right.chap_hash = None
-            said = f"{body.initiator} is let in by its name alone."
-        else:
-            if len(body.secret) < LEAST_SECRET:
-                raise BadInput(f"A CHAP secret has at least {LEAST_SECRET} characters.", field="secret")
-            right.chap_name = check_name(body.name, "CHAP name", field="name")
-            right.chap_hash = _hasher.hash(body.secret)
-            said = f"{body.initiator} has to prove itself by CHAP."
-        log(session, who, "chap-set", target.iqn, said)
-        return SaidOut(sentence=said)
+        said = keep_chap(session, target.iqn, body.initiator, body.name, body.secret, signed_in().name)
+    return SaidOut(sentence=said)
+
+
+def keep_chap(session: Session, target: str, initiator: str, name: str, secret: str, who: str) -> str:
+    """Set or take away an initiator's proof; what was done, in a sentence. BadInput at the field that will not do."""
+    lock_until_commit(session, Lock.BOOKS)
+    right = session.exec(
+        select(TargetRight).join(Initiator, col(Initiator.id) == TargetRight.initiator_id)
+        .join(Target, col(Target.id) == TargetRight.target_id)
+        .where(Target.iqn == target.strip(), Initiator.iqn == initiator.strip())
+    ).first()  # fmt: skip
+    if right is None:
+        raise BadInput(f"{initiator} is not let in to this target.", field="initiator")
+    if not name.strip() and not secret:
+        right.chap_name = right.chap_hash = None
+        said = f"{initiator} is let in by its name alone."
+    else:
+        if len(secret) < LEAST_SECRET:
+            raise BadInput(f"A CHAP secret has at least {LEAST_SECRET} characters.", field="secret")
+        right.chap_name = check_name(name, "CHAP name", field="name")
+        right.chap_hash = _hasher.hash(secret)
+        said = f"{initiator} has to prove itself by CHAP."
+    log(session, who, "chap-set", target, said)
+    return said
 
 
 def _try(session: Session, body: LogInBody) -> LogIn:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import sys
 
-from pairshelf.cli import growing, laying_out, planning, spreading
+from pairshelf.cli import growing, laying_out, planning, running, spreading
 from pairshelf.cli.show import app, print_json
 from pairshelf.core.errors import PairShelfError
 
-__all__ = ["app", "growing", "laying_out", "main", "planning", "spreading"]
+__all__ = ["app", "growing", "laying_out", "main", "planning", "running", "spreading"]
 
 
 @app.command("openapi", hidden=True)

@@ -20,7 +20,7 @@ from typing import Annotated, Any, get_args, get_origin, get_type_hints
 import typer
 
 from pairshelf.cli.show import app, print_json, show, table
-from pairshelf.core.acts import allowed
+from pairshelf.core.acts import Act, allowed
 from pairshelf.core.changes.kinds import KINDS, ChangeKind, request_of
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.units import format_duration, format_size
@@ -62,6 +62,15 @@ def _user(name: str, password: str | None = None) -> Any:
 def _may(user: Any, kind: str) -> None:
     if not allowed(user.role, KINDS[kind].act):
         raise NotPossible(f"As {user.role}, {user.name} cannot do this; ask an administrator.", code="denied")
+
+
+def acting(name: str, act: Act) -> Any:
+    """The user who does something at once; NotPossible where the role does not allow it."""
+    _surroundings()
+    user = _user(name)
+    if not allowed(user.role, act):
+        raise NotPossible(f"As {user.role}, {user.name} cannot do this; ask an administrator.", code="denied")
+    return user
 
 
 def drives_named(session: Any, texts: tuple[str, ...]) -> list[int]:

@@ -45,9 +45,14 @@ class PoolFacts:
 
 def matters(
     pools: Sequence[PoolFacts], *, new_drives: int, failing: Sequence[tuple[int, str]], drafts: Sequence[tuple[int, str]],
-    worker_away: bool, no_drives: bool, free_drives: int,
+    worker_away: bool, no_drives: bool, free_drives: int, no_pools: bool,
+    locked: Sequence[tuple[int, str]] = (), unruled: Sequence[tuple[int, str, str]] = (),
 ) -> list[Matter]:  # fmt: skip
-    """All matters, the gravest first, otherwise in the order given."""
+    """All matters, the gravest first, otherwise in the order given.
+
+    ``locked`` pools are (id, name); ``unruled`` volumes, that recordings are written to and nothing is ever
+    deleted from, are (pool's id, volume, application).
+    """
     found: list[Matter] = []
     if worker_away:
         found.append(
@@ -69,6 +74,24 @@ def matters(
         Matter(Gravity.SOMETIME, f"{title} waits for approval.", "Read the sheet", f"/changes/{i}")
         for i, title in drafts
     ]
+    found += [
+        Matter(
+            Gravity.SOON,
+            f"Pool {name} is locked: its volumes cannot be used until it is unlocked.",
+            "Unlock it",
+            f"/pools/{i}",
+        )
+        for i, name in locked
+    ]
+    found += [
+        Matter(
+            Gravity.SOMETIME,
+            f"{app} writes recordings to {volume}, and nothing is ever deleted there.",
+            "Set a keep rule",
+            f"/pools/{i}",
+        )
+        for i, volume, app in unruled
+    ]
     if new_drives:
         many = new_drives > 1
         found.append(
@@ -89,7 +112,7 @@ def matters(
                 "/shelves/import",
             )
         )
-    elif not pools and free_drives:
+    elif no_pools and free_drives:
         found.append(
             Matter(
                 Gravity.SOMETIME,

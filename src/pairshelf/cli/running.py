@@ -1,0 +1,113 @@
+"""What is done at once, without a sheet: checks, keys, CHAP secrets. The same functions as the screens use."""
+
+from __future__ import annotations
+
+import getpass
+import os
+from typing import Annotated, Any
+
+import typer
+
+from pairshelf.cli.planning import As, Json, acting
+from pairshelf.cli.show import app, print_json
+from pairshelf.core.acts import Act
+from pairshelf.core.errors import BadInput, NotPossible
+
+Pool = Annotated[str, typer.Argument(help="Name of the pool.")]
+
+
+def _pool(session: Any, name: str) -> Any:
+    from sqlmodel import select
+
+    from pairshelf.store.tables import PoolRow
+
+    row = session.exec(select(PoolRow).where(PoolRow.name == name)).first()
+    if row is None:
+        raise BadInput(f"There is no pool {name}.", field="pool")
+    return row
+
+
+@app.command("check")
+def check(pool: Pool, who: As = "", as_json: Json = False) -> None:
+    """Start a check of a pool: everything is read and compared, every file read back.
+
+    Example: pairshelf check cold && pairshelf jobs --wait
+    """
+    user = acting(who, Act.RUN_JOBS)
+    from pairshelf.engine.jobs import start_check
+    from pairshelf.engine.log import log
+    from pairshelf.engine.pools import open_pool
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        opened = open_pool(session, _pool(session, pool).id)
+        job = start_check(session, opened, user.name)
+        log(session, user.name, "check-started", pool, f"Check of {pool} started.", job=job.id)
+        number = job.id
+    if as_json:
+        print_json({"job": number})
+    else:
+        print(f"Check of {pool} started: job {number}.")
+
+
+@app.command("unlock")
+def unlock(pool: Pool, who: As = "") -> None:
+    """Unlock an encrypted pool; the passphrase is asked for, or taken from PAIRSHELF_PASSPHRASE.
+
+    Example: pairshelf unlock cold --as ida
+    """
+    user = acting(who, Act.KEEP_KEYS)
+    from pairshelf.engine import keys
+    from pairshelf.engine.log import log
+    from pairshelf.store.database import tell, transaction
+
+    with transaction() as session:
+        row = _pool(session, pool)
+    if row.key is None:
+        raise NotPossible("This pool is not encrypted.", code="not-encrypted")
+    given = os.environ.get("PAIRSHELF_PASSPHRASE") or getpass.getpass(f"Passphrase of {pool}: ")
+    keys.open_key(row.id or 0, keys.unwrap(row.key, given))
+    with transaction() as session:
+        log(session, user.name, "pool-unlocked", pool, f"Pool {pool} unlocked.")
+        tell(session, "pool")
+    print(f"Pool {pool} is unlocked.")
+
+
+@app.command("lock")
+def lock(pool: Pool, who: As = "") -> None:
+    """Lock an encrypted pool: nothing can be read or written until it is unlocked."""
+    user = acting(who, Act.KEEP_KEYS)
+    from pairshelf.engine import keys
+    from pairshelf.engine.log import log
+    from pairshelf.engine.pools import open_pool
+    from pairshelf.store.database import tell, transaction
+
+    with transaction() as session:
+        row = _pool(session, pool)
+        if row.key is None:
+            raise NotPossible("This pool is not encrypted.", code="not-encrypted")
+        open_pool(session, row.id or 0)
+        keys.forget_key(row.id or 0)
+        log(session, user.name, "pool-locked", pool, f"Pool {pool} locked.")
+        tell(session, "pool")
+    print(f"Pool {pool} is locked.")
+
+
+@app.command("chap")
+def chap(
+    target: Annotated[str, typer.Argument(help="Name of the target.")],
+    initiator: Annotated[str, typer.Argument(help="The initiator that has to prove itself.")],
+    name: Annotated[str, typer.Option(help="The CHAP name; empty takes the proof away.")] = "",
+    who: As = "",
+) -> None:
+    """Set the CHAP name and secret of an initiator; the secret is asked for, or taken from PAIRSHELF_SECRET.
+
+    Example: pairshelf chap iqn.2026-01.example.fernhollow:disk iqn.2026-01.example.fernhollow:sorrel --name sorrel
+    """
+    user = acting(who, Act.GIVE_ACCESS)
+    from pairshelf.api.use import keep_chap
+    from pairshelf.store.database import transaction
+
+    secret = (os.environ.get("PAIRSHELF_SECRET") or getpass.getpass("Secret: ")) if name else ""
+    with transaction() as session:
+        print(keep_chap(session, target, initiator, name, secret, user.name))

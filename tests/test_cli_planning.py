@@ -1,0 +1,108 @@
+"""A whole build as a script: every act planned, approved, waited for; the same sheets as on the screens."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from sqlmodel import select
+from typer.testing import CliRunner
+
+from pairshelf.api.accounts import add_user
+from pairshelf.cli import app
+from pairshelf.core.changes.kinds import KINDS
+from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import Host, PoolRow, Site, VolumeRow
+from tests.engine.helpers import at_once, carry_all, shelf
+
+PASSWORD = "a good password"
+
+
+@pytest.fixture
+def run(db: str, monkeypatch: pytest.MonkeyPatch) -> Callable[..., str]:
+    """Run a command as the administrator; what it printed. Its errors are raised."""
+    at_once()
+    with transaction() as session:
+        for name, role in (("ida", "administrator"), ("osric", "operator")):
+            add_user(session, name, PASSWORD, role)
+    monkeypatch.setenv("PAIRSHELF_PASSWORD", PASSWORD)
+    monkeypatch.setenv("PAIRSHELF_USER", "ida")
+
+    def command(*words: str) -> str:
+        done = CliRunner().invoke(app, list(words))
+        if done.exception and not isinstance(done.exception, SystemExit):
+            raise done.exception
+        assert done.exit_code == 0, done.output
+        return done.output
+
+    return command
+
+
+def test_a_whole_build_is_a_script(run: Callable[..., str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    shelf(6, name="Oak")
+    (loose,) = shelf(1, name="Tray", size=500 * 10**9)
+    with transaction() as session:
+        session.add(Host(name="elm", site_id=session.exec(select(Site.id)).first() or 0))
+
+    def do(kind: str, *options: str) -> dict[str, object]:
+        sheet = json.loads(run("plan", kind, *options, "--json"))
+        confirm = ["--confirm", str(sheet["confirm"])] if sheet["confirm"] else []
+        done: dict[str, object] = json.loads(run("approve", str(sheet["id"]), *confirm, "--json"))
+        carry_all()
+        return done
+
+    built = do("build-pool", "--name", "cold", "--scheme", "parity-2", "--drives", "Oak:1-4", "--drives", "Oak5", "--encrypted")  # fmt: skip
+    do("make-volumes", "--pool", "cold", "--name", "scans-{1..3}", "--size", "20 GiB", "--host", "elm",
+       "--mount-point", "/srv/{name}")  # fmt: skip
+    do("add-party", "--name", "ash")
+    do("make-share", "--volume", "cold/scans-1", "--name", "scans", "--rights", "ash:write", "--no-encrypted")
+    do("resize-volume", "--volume", "cold/scans-2", "--size", "30 GiB")
+    with transaction() as session:
+        assert [(v.name, v.extents) for v in session.exec(select(VolumeRow).order_by(VolumeRow.name))] == [
+            ("scans-1", 20), ("scans-2", 30), ("scans-3", 20),
+        ]  # fmt: skip
+    assert "Check of cold started" in run("check", "cold")
+    assert json.loads(run("jobs", "--json"))[0]["kind"] == "check"
+    carry_all()
+    assert run("jobs", "--wait").strip() == "No jobs under way."
+    assert "0 mismatches" in run("jobs", "--ended")
+    assert "is locked" in run("lock", "cold")
+    monkeypatch.setenv("PAIRSHELF_PASSPHRASE", str(built["passphrase"]))
+    assert "is unlocked" in run("unlock", "cold")
+    run("lock", "cold")
+    run("partitions", "Tray:1", "--part", "1GiB:start:EFI", "--part", ":data:work")
+    run("image", "Tray1", str(tmp_path / "x.img"))
+    assert (tmp_path / "x.img").stat().st_size == 500 * 10**9
+    do("write-partitions", "--drive-id", "Tray:1")
+    assert loose
+
+
+def test_the_console_refuses_as_the_screens_do(run: Callable[..., str], monkeypatch: pytest.MonkeyPatch) -> None:
+    shelf(4, name="Oak")
+    build = ("plan", "build-pool", "--name", "p", "--scheme", "parity-1", "--drives", "Oak:1-4")
+    sheet = str(json.loads(run(*build, "--json"))["id"])
+    with pytest.raises(BadInput, match="Type p to confirm"):
+        run("approve", sheet)
+    with pytest.raises(BadInput, match="no change sheet"):
+        run("approve", "99")
+    with pytest.raises(BadInput, match="no drive"):
+        run("plan", "build-pool", "--name", "q", "--scheme", "single", "--drives", "Elm:1")
+    monkeypatch.setenv("PAIRSHELF_USER", "osric")
+    for words in (build, ("approve", sheet, "--confirm", "p"), ("unlock", "p")):
+        with pytest.raises(NotPossible, match="ask an administrator"):
+            run(*words)
+    monkeypatch.setenv("PAIRSHELF_PASSWORD", "wrong")
+    with pytest.raises(PairShelfError, match="password is wrong"):
+        run("approve", sheet, "--confirm", "p")
+    with transaction() as session:
+        assert session.exec(select(PoolRow)).first() is None
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_every_kind_of_change_has_a_command_that_explains_itself(kind: str) -> None:
+    done = CliRunner().invoke(app, ["plan", kind, "--help"])
+    assert done.exit_code == 0
+    assert KINDS[kind].about.split(",")[0][:30] in done.output.replace("\n", " ")
