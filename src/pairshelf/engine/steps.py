@@ -22,7 +22,7 @@ from pairshelf.engine.files import FilePlace, FileWriter, content_of, digest_of,
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pool_io import Compared, PoolIO, Run
 from pairshelf.engine.pools import OpenPool, label_of, open_io, refresh_state
-from pairshelf.engine.side_by_side import ahead, each
+from pairshelf.engine.side_by_side import ahead
 from pairshelf.engine.spread_io import SpreadIO, Stretch
 from pairshelf.engine.volumes import VolumeIO
 from pairshelf.store.estate import store_stripes
@@ -307,7 +307,7 @@ def _step_fill(work: Work) -> float:
     ruled = work.session.get(KeepRule, volume.id) is not None
     done = 0
     while done < (goal := min(work.most, job.total - job.cursor)):
-        for index, content, digest in ahead(_made, _ahead_of(work, volume, report, goal - done)):
+        for index, content, digest in ahead(_made, _ahead_of(work, volume, report, goal - done), 24):
             if ruled:
                 writer.flush()
                 if deleted := keep(work.session, pool, volume, len(content) // work.world.block):
@@ -370,8 +370,9 @@ def _read_files(work: Work, volumes: Sequence[VolumeRow], report: dict[str, Any]
             break
         files.append(file)
         done += file.extents
-    read = [c for piece in _side_by_side(files) for c in _contents(work, by_id[piece[0].volume_id], piece)]
-    found = each(digest_of, read)
+    # Read on while the checksums of what was read are worked out.
+    read = (c for piece in _side_by_side(files) for c in _contents(work, by_id[piece[0].volume_id], piece))
+    found = list(ahead(digest_of, read, 48))
     differing = [f for f, digest in zip(files, found, strict=True) if digest != f.sha256]
     if files:
         _note_read(work, [f.id for f in files], [f.id for f in differing])
@@ -392,11 +393,20 @@ def _note_read(work: Work, read: list[int], differing: list[int]) -> None:
         work.session.connection().execute(wrong)
 
 
+#: Extents read in one go, about.
+_PIECE = 1024
+
+
 def _side_by_side(files: Sequence[Any]) -> Iterator[list[Any]]:
     """Files in their order, those that lie one after the other together."""
     piece: list[Any] = []
     for file in files:
-        if piece and (file.volume_id != piece[-1].volume_id or file.first != piece[-1].first + piece[-1].extents):
+        last = piece[-1] if piece else None
+        if last and (
+            file.volume_id != last.volume_id
+            or file.first != last.first + last.extents
+            or last.first + last.extents - piece[0].first >= _PIECE
+        ):
             yield piece
             piece = []
         piece.append(file)

@@ -73,7 +73,9 @@ class Cluster:
         log = open(self.folder / "server.log", "ab")  # noqa: SIM115 - handed to the server
         self._process = subprocess.Popen(
             [str(binaries() / "postgres"), "-D", str(self.data), "-p", str(self.port),
-             "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="],
+             "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
+             # Screens ask many small questions; compiling one takes longer than answering it.
+             "-c", "jit=off"],
             stdout=log, stderr=log, stdin=subprocess.DEVNULL, cwd=self.folder, start_new_session=True, **_as_owner(),
         )  # fmt: skip
         log.close()

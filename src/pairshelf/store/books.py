@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from typing import Any
 
-from sqlalchemy import ARRAY, Integer, cast, func
+from sqlalchemy import func
 from sqlmodel import Session, col, select
 
 from pairshelf.core.estate import (
@@ -20,6 +20,7 @@ from pairshelf.core.estate import (
 )
 from pairshelf.core.layouts.spread import parse_protection
 from pairshelf.core.units import EXTENT
+from pairshelf.store.database import among
 from pairshelf.store.estate import load_drives, load_pools
 from pairshelf.store.tables import (
     Application,
@@ -80,7 +81,7 @@ def load_use(session: Session, pool: EstatePool) -> Estate:
 
 def load_access(session: Session, volume_ids: Collection[int]) -> Estate:
     """These volumes with what stands on them, all hosts, and all persons and groups."""
-    pools = session.exec(select(VolumeRow.pool_id).where(_in(VolumeRow.id, volume_ids)).distinct()).all()
+    pools = session.exec(select(VolumeRow.pool_id).where(among(VolumeRow.id, volume_ids)).distinct()).all()
     volumes = load_volumes(session, pools, ids=volume_ids)
     refs = {v.id: v.ref for v in volumes}
     return Estate(
@@ -104,7 +105,7 @@ def load_volumes(
     placed: dict[int, int] = dict(
         session.exec(
             select(VolumePiece.volume_id, func.sum(VolumePiece.count))
-            .where(_in(VolumePiece.pool_id, pool_ids)).group_by(col(VolumePiece.volume_id))
+            .where(among(VolumePiece.pool_id, pool_ids)).group_by(col(VolumePiece.volume_id))
         ).all()
     )  # fmt: skip
     ends = func.max(SampleFile.first + SampleFile.extents)
@@ -113,7 +114,7 @@ def load_volumes(
         for volume, count, total, end in session.exec(
             select(SampleFile.volume_id, func.count(), func.sum(SampleFile.extents), ends)
             .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
-            .where(_in(VolumeRow.pool_id, pool_ids)).group_by(col(SampleFile.volume_id))
+            .where(among(VolumeRow.pool_id, pool_ids)).group_by(col(SampleFile.volume_id))
         )
     }  # fmt: skip
     query = (
@@ -123,9 +124,9 @@ def load_volumes(
         .order_by(PoolRow.name, VolumeRow.name)
     )
     if only:
-        query = query.where(_in(VolumeRow.pool_id, pool_ids))
+        query = query.where(among(VolumeRow.pool_id, pool_ids))
     if ids is not None:
-        query = query.where(_in(VolumeRow.id, ids))
+        query = query.where(among(VolumeRow.id, ids))
     found = []
     for v in session.exec(query):
         count, total, end = files.get(v.id, (0, 0, 0))
@@ -169,11 +170,11 @@ def _shares(session: Session, refs: dict[int, str]) -> list[EstateShare]:
     ids = [s.id for s in rows]
     rights: dict[int, list[tuple[str, str]]] = {}
     given = select(ShareRight.share_id, Party.name, ShareRight.may).join(Party, col(Party.id) == ShareRight.party_id)
-    for share_id, name, may in session.exec(given.where(_in(ShareRight.share_id, ids))):
+    for share_id, name, may in session.exec(given.where(among(ShareRight.share_id, ids))):
         rights.setdefault(share_id, []).append((name, may))
     visitors: dict[int, set[str]] = {}
     there = select(ShareVisit.share_id, Party.name).join(Party, col(Party.id) == ShareVisit.person_id)
-    for share_id, name in session.exec(there.where(_in(ShareVisit.share_id, ids))):
+    for share_id, name in session.exec(there.where(among(ShareVisit.share_id, ids))):
         visitors.setdefault(share_id, set()).add(name)
     return [
         EstateShare(
@@ -184,14 +185,9 @@ def _shares(session: Session, refs: dict[int, str]) -> list[EstateShare]:
     ]  # fmt: skip
 
 
-def _in(column: Any, ids: Collection[int | None]) -> Any:
-    """A condition with one parameter however many values there are: the statement stays the same."""
-    return col(column) == func.any(cast(list(ids), ARRAY(Integer)))
-
-
 def _among(column: Any, refs: dict[int, str]) -> Any:
     """A condition that leaves out other volumes' rows."""
-    return _in(column, list(refs))
+    return among(column, refs)
 
 
 def _targets(session: Session, refs: dict[int, str], *, every: bool = True) -> list[EstateTarget]:

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from enum import IntEnum
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 from alembic import command
 from alembic.config import Config
-from sqlalchemy import Connection, Engine, create_engine, text
+from sqlalchemy import ARRAY, Connection, Engine, Integer, cast, create_engine, func, text
 from sqlmodel import Session
 
 from pairshelf.store.settings import settings
@@ -44,6 +45,12 @@ def transaction() -> Iterator[Session]:
     """All or nothing."""
     with Session(engine(), expire_on_commit=False) as session, session.begin():
         yield session
+
+
+def among(column: Any, ids: Iterable[int | None]) -> Any:
+    """The column is one of these, as one parameter however many there are: the statement stays the same, and
+    is not worked out anew for each number of values."""
+    return column == func.any(cast(list(ids), ARRAY(Integer)))
 
 
 def lock_until_commit(session: Session, family: Lock, number: int = 0) -> None:

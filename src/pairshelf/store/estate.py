@@ -18,6 +18,7 @@ from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.core.layouts.spread import SPREAD, PlacedVolume, parse_protection, spread_layout
 from pairshelf.core.placement import stripe_count
 from pairshelf.core.price_list import Model, with_models
+from pairshelf.store.database import among
 from pairshelf.store.tables import (
     DriveModel,
     DriveRow,
@@ -86,13 +87,13 @@ def store_models(session: Session, models: Sequence[Model]) -> None:
 
 def load_drives(session: Session, ids: Collection[int]) -> list[EstateDrive]:
     """These drives, in the order asked for; unknown ids are left out."""
-    found = {row[0].id: _drive(*row) for row in session.exec(_drive_query().where(col(DriveRow.id).in_(ids)))}
+    found = {row[0].id: _drive(*row) for row in session.exec(_drive_query().where(among(DriveRow.id, ids)))}
     return [found[i] for i in ids if i in found]
 
 
 def lock_drives(session: Session, ids: Collection[int]) -> None:
     """Hold these drives to the end of the transaction, in one order so that two never wait in a circle."""
-    query = select(DriveRow.id).where(col(DriveRow.id).in_(ids)).order_by(col(DriveRow.id)).with_for_update()
+    query = select(DriveRow.id).where(among(DriveRow.id, ids)).order_by(col(DriveRow.id)).with_for_update()
     session.exec(query).all()
 
 
@@ -112,7 +113,7 @@ def load_stripes(session: Session, pool_ids: Collection[int]) -> dict[int, list[
     query = (
         select(VolumeStripes, VolumeRow.protection)
         .join(VolumeRow, col(VolumeRow.id) == VolumeStripes.volume_id)
-        .where(col(VolumeStripes.pool_id).in_(pool_ids)).order_by(col(VolumeStripes.volume_id))
+        .where(among(VolumeStripes.pool_id, pool_ids)).order_by(col(VolumeStripes.volume_id))
         .execution_options(populate_existing=True)
     )  # fmt: skip
     found: dict[int, list[PlacedVolume]] = {}
@@ -135,12 +136,12 @@ def store_stripes(session: Session, pool_id: int, placed: PlacedVolume) -> None:
 
 def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     """These pools with their places and drives, in a fixed number of statements."""
-    rows = session.exec(select(PoolRow).where(col(PoolRow.id).in_(ids)).order_by(PoolRow.name)).all()
-    places = session.exec(select(PoolPlace).where(col(PoolPlace.pool_id).in_(ids))).all()
+    rows = session.exec(select(PoolRow).where(among(PoolRow.id, ids)).order_by(PoolRow.name)).all()
+    places = session.exec(select(PoolPlace).where(among(PoolPlace.pool_id, ids))).all()
     drives = {d.id: d for d in load_drives(session, [p.drive_id for p in places if p.drive_id is not None])}
     stripes = load_stripes(session, [r.id or 0 for r in rows if r.scheme == SPREAD.id])
     taken: dict[int, list[tuple[int, int]]] = {}
-    pieces = select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(col(VolumePiece.pool_id).in_(ids))
+    pieces = select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(among(VolumePiece.pool_id, ids))
     for pool_id, first, count in session.exec(pieces):
         taken.setdefault(pool_id, []).append((first, count))
     pools = []

@@ -65,7 +65,7 @@ function HostPaper({ host, all }: { host: Schema["HostUseOut"]; all: Schema["Hos
       </div>
       {host.mounts.length > 0 ? (
         <div className="scroll-x" tabIndex={0}>
-          <table className="plain" style={{ marginTop: "0.4rem" }}>
+          <table className="plain stacks" style={{ marginTop: "0.4rem" }}>
             <thead>
               <tr>
                 <th>Mounted at</th>
@@ -77,9 +77,9 @@ function HostPaper({ host, all }: { host: Schema["HostUseOut"]; all: Schema["Hos
             <tbody>
               {host.mounts.map((m) => (
                 <tr key={m.at}>
-                  <td>{m.at}</td>
-                  <td>{m.volume}</td>
-                  <td title={m.explained.join(" ")}>
+                  <td data-label="Mounted at">{m.at}</td>
+                  <td data-label="Volume">{m.volume}</td>
+                  <td data-label="Options" title={m.explained.join(" ")}>
                     {[
                       m.read_only ? "reading only" : "reading and writing",
                       m.access_times ? "notes reading times" : "no reading times",

@@ -112,7 +112,7 @@ function Shown({ notice }: { notice: Schema["NoticeOut"] }) {
         <section className="paper" aria-label="What stands on it">
           <h2>What stands on it</h2>
           <div className="scroll-x" tabIndex={0}>
-            <table className="plain">
+            <table className="plain stacks">
               <thead>
                 <tr>
                   <th>Volume</th>
@@ -126,14 +126,16 @@ function Shown({ notice }: { notice: Schema["NoticeOut"] }) {
               <tbody>
                 {notice.stands.map((s) => (
                   <tr key={s.volume}>
-                    <td>{s.volume}</td>
-                    <td className={s.serves ? undefined : "rust"}>{s.serves ? "yes" : "no"}</td>
-                    <td>{s.mounts.join(", ")}</td>
-                    <td style={{ overflowWrap: "anywhere" }}>
+                    <td data-label="Volume">{s.volume}</td>
+                    <td data-label="can be used" className={s.serves ? undefined : "rust"}>
+                      {s.serves ? "yes" : "no"}
+                    </td>
+                    <td data-label="mounted by">{s.mounts.join(", ")}</td>
+                    <td data-label="shares and targets" style={{ overflowWrap: "anywhere" }}>
                       {[...s.shares, s.target].filter(Boolean).join(", ")}
                     </td>
-                    <td>{s.applications.join(", ")}</td>
-                    <td>{[...s.people, ...s.hosts].join(", ")}</td>
+                    <td data-label="applications">{s.applications.join(", ")}</td>
+                    <td data-label="people and hosts">{[...s.people, ...s.hosts].join(", ")}</td>
                   </tr>
                 ))}
               </tbody>

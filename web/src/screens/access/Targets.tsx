@@ -110,7 +110,7 @@ export function Targets() {
       {declared.length > 0 && (
         <section className="paper" aria-label="Declared initiators">
           <h2>Declared initiators</h2>
-          <table className="plain">
+          <table className="plain stacks">
             <tbody>
               {declared.map((i) => (
                 <tr key={i.iqn}>
