@@ -150,7 +150,7 @@ insert into mount (host_id, volume_id, at) select 1 + g % 100, g, '/srv/volume-'
 insert into party (id, name, kind) select g, 'person-' || g, 'person' from generate_series(1, 300) g;
 insert into share (id, volume_id, name, encrypted) select g, g, 'share-' || lpad(g::text, 4, '0'), true from generate_series(1, 1000) g;
 insert into share_right (share_id, party_id, may) select g, 1 + g % 300, 'write' from generate_series(1, 1000) g;
-insert into sample_file (volume_id, name, first, extents, sha256, written_at, via, folder, writer)
+insert into sample_file (volume_id, name, first, extents, checksum, written_at, via, folder, writer)
     select 1 + g % 5000, 'f' || g, g / 5000, 1, 'x', now(), 'mount', '', 'w' from generate_series(1, 50000) g;
 """
 

@@ -6,6 +6,7 @@ import pytest
 from sqlalchemy.exc import DBAPIError, IntegrityError
 from sqlmodel import select
 
+from pairshelf.core.changes.build_pool import promised
 from pairshelf.core.drives import Drive
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures.space import space_account
@@ -16,12 +17,14 @@ from pairshelf.engine.jobs import paces_under_way, slowing, start_check
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
+from pairshelf.store.estate import load_pools
 from pairshelf.store.tables import DriveRow, JobRow, LogRow, PoolPlace, SampleFile, VolumePiece, VolumeRow
 from tests.engine.helpers import (
     at_once,
     build,
     carry_all,
     check,
+    do,
     files_intact,
     fill,
     happens,
@@ -63,15 +66,47 @@ def test_built_filled_hurt_and_healed(scheme: str, sets: int) -> None:
         assert "old data" in (old.holds or "")
 
 
+@pytest.mark.parametrize(
+    ("scheme", "sets", "protection"),
+    [("parity-1", 1, ""), ("parity-2", 2, ""), ("copies-2", 4, ""), ("stepped-2", 1, ""), ("spread", 1, "parity-1:4")],
+)
+def test_what_was_promised_is_what_the_drives_had_to_do(scheme: str, sets: int, protection: str) -> None:
+    """Hours and speeds, by the extents the engine really moved; every layout alike."""
+    ids = shelf(4, size=150 * GIB) + shelf(4, size=180 * GIB if scheme == "stepped-2" else 150 * GIB, name="B")
+    pool = do("build-pool", name="p", scheme=scheme, drives=tuple(ids), sets=sets, volume="v", file_system="xfs",
+              protection=protection, volume_size="500 GiB" if protection else "").pool_id or 0  # fmt: skip
+    carry_all()
+    carry(fill(pool, 0.9))
+    assert check(pool).report["mismatches"] == 0
+    assert files_intact(pool)
+    with transaction() as session:
+        (built,) = load_pools(session, [pool])
+    promises = promised(built.layout)
+    if scheme != "spread":
+        assert promises == pool_row(pool).promised
+    happens("fail", "B2")
+    if scheme != "spread":
+        replace(pool, 5, shelf(1, size=180 * GIB, name="C")[0])
+    carry_all()
+    assert pool_state(pool)[0] == "healthy"
+    measured = pool_row(pool).measured
+    assert measured["check_hours"] == pytest.approx(promises["check_hours"], rel=0.02)
+    assert measured["rebuild_hours"] == pytest.approx(promises["rebuild_hours"], rel=0.1)
+    for figure in ("sequential_write", "sequential_read"):
+        assert measured[figure] == pytest.approx(promises[figure], rel=0.1)
+    if scheme != "spread":
+        assert measured["first_sync_hours"] == pytest.approx(promises["first_sync_hours"], rel=0.02)
+
+
 def test_what_was_promised_is_built_to_the_byte() -> None:
     drives = shelf(6, size=61 * GIB + 12345)
     pool = build(drives, "parity-2", spares=1)
-    promised = space_account(
+    account = space_account(
         build_layout([Drive(str(i), 61 * GIB + 12345) for i in drives], "parity-2", spares=1), file_system="xfs"
     )
     with transaction() as session:
         volume = session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool)).one()
-        assert volume.size - volume.overhead == promised.usable
+        assert volume.size - volume.overhead == account.usable
 
 
 def test_a_pulled_drive_that_missed_nothing_comes_back_as_it_was() -> None:

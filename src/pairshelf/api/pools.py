@@ -16,6 +16,7 @@ from pairshelf.api.figures_out import After, Cut
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
 from pairshelf.core.acts import Act
+from pairshelf.core.changes.build_pool import promised as promises_of
 from pairshelf.core.changes.replace_drive import why_elsewhere, why_too_small
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.estate import Estate, EstateDrive, EstateMount, EstatePool, EstateVolume
@@ -317,12 +318,13 @@ _PROMISES = (
 
 def proofs_of(row: PoolRow, built: EstatePool) -> list[ProofOut]:
     """What the comparison promised, beside what the drives did. The capacity is proved by its addresses:
-    every one of them has its place on the drives."""
+    every one of them has its place on the drives. A spread pool promises by the volumes in it now."""
     measured = {**row.measured, "capacity": float(built.capacity * EXTENT)}
+    promises = promises_of(built.layout) if built.spread else row.promised
     return [
-        ProofOut(figure=words, unit=unit, promised=row.promised[name], measured=measured.get(name))
+        ProofOut(figure=words, unit=unit, promised=promises[name], measured=measured.get(name))
         for name, words, unit in _PROMISES
-        if name in row.promised and (row.domain is None or name == "capacity")
+        if promises.get(name) and not (built.spread and name == "first_sync_hours")
     ]
 
 

@@ -52,6 +52,10 @@ class Device(Protocol):
         """``count`` extents from extent ``start``; DeviceError when it does not answer."""
         ...
 
+    def read_into(self, start: int, into: memoryview) -> None:
+        """The same into bytes that are there already: as many whole extents as they hold."""
+        ...
+
     def write(self, start: int, data: bytes | memoryview) -> None:
         """Write whole extents from extent ``start``; DeviceError when it does not answer."""
         ...

@@ -28,7 +28,7 @@ __all__ = ["carry", "pause", "pick_up_the_dropped", "simulated_speed"]
 USUAL_SPEED = 3600
 #: Wall seconds a step should last.
 _STEP = 0.25
-_MOST = 12288
+_MOST = 24576
 
 _OPEN_AND_NOT_QUEUED = text("""
 select id from job where state in ('waiting', 'running', 'held') and not exists (

@@ -5,10 +5,12 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from itertools import pairwise
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 from sqlalchemy import insert, text
 from sqlmodel import Session, col, select
 
@@ -27,15 +29,40 @@ def length_of(volume_id: int, index: int) -> int:
     return 1 + hashlib.sha256(f"{volume_id}/{index}".encode()).digest()[0] % LONGEST
 
 
+@lru_cache(maxsize=1)
+def _noise() -> npt.NDArray[np.uint64]:
+    return np.random.Generator(np.random.SFC64(1)).integers(0, 2**64 - 1, 4 * _STRETCH, np.uint64, endpoint=True)
+
+
+#: Words of content that are worked out at once.
+_STRETCH = 32768
+
+
 def content_of(volume_id: int, index: int, size: int) -> bytes:
-    """Bytes of the file of that number: the same whenever a killed worker does it again."""
-    words = np.random.SFC64([volume_id, index]).random_raw(-(-size // 8))
-    return np.asarray(words, np.uint64).tobytes()[:size]
+    """Bytes of the file of that number: the same whenever a killed worker does it again.
+
+    Noise from a place, and with a mask, of each file's own: dice for every file took longer than to store them.
+    """
+    words = np.empty(-(-size // 8), np.uint64)
+    noise = _noise()
+    for at in range(0, len(words), _STRETCH):
+        part = words[at : at + _STRETCH]
+        seed = hashlib.blake2b(f"{volume_id}/{index}/{at}".encode(), digest_size=16).digest()
+        start = int.from_bytes(seed[:8]) % (len(noise) - _STRETCH)
+        np.bitwise_xor(noise[start : start + len(part)], np.uint64(int.from_bytes(seed[8:])), out=part)
+    return words.tobytes()[:size]
 
 
-def digest_of(content: bytes) -> str:
-    """The checksum that a host keeps of a file."""
-    return hashlib.sha256(content).hexdigest()
+def checksum_of(content: bytes | memoryview) -> str:
+    """The checksum that a host keeps of a file, after the name of its algorithm (BLAKE2b, RFC 7693)."""
+    return "blake2b:" + hashlib.blake2b(content, digest_size=32).hexdigest()
+
+
+def agrees(content: bytes | memoryview, checksum: str) -> bool:
+    """Whether these are the bytes of that checksum; older files have theirs by SHA-256."""
+    if checksum.startswith("sha256:"):
+        return checksum == "sha256:" + hashlib.sha256(content).hexdigest()
+    return checksum == checksum_of(content)
 
 
 def overlapping(files: Sequence[SampleFile]) -> list[str]:
@@ -66,24 +93,27 @@ class FileWriter:
         self._session, self._io, self._volume = session, io, volume
         self._room = Room(session, volume)
         self._first = 0
+        #: Extents that wait to be written.
+        self.waiting = 0
         self._waiting: list[bytes] = []
         #: Books of so many files at once are kept without an object each.
         self._rows: list[dict[str, Any]] = []
 
-    def write(self, place: FilePlace, content: bytes, digest: str = "", *, whole: bool = False) -> int:
+    def write(self, place: FilePlace, content: bytes, checksum: str = "", *, whole: bool = False) -> int:
         """A file where there is room for it in one stretch; as much of it as that holds, unless it has to be
         ``whole``; the extents it got. It stands on the drives, and in the books, after ``flush``."""
         first, extents = self._room.take(len(content) // self._io.block, whole=whole)
         if len(content) > extents * self._io.block:
-            content, digest = content[: extents * self._io.block], ""
-        if self._waiting and self._first + sum(map(len, self._waiting)) // self._io.block != first:
+            content, checksum = content[: extents * self._io.block], ""
+        if self._waiting and self._first + self.waiting != first:
             self._to_the_drives()
         if not self._waiting:
             self._first = first
         self._waiting.append(content)
+        self.waiting += extents
         self._rows.append({
             "volume_id": self._volume.id, "name": place.path, "first": first, "extents": extents,
-            "sha256": digest or digest_of(content), "via": place.via, "folder": place.folder, "writer": place.writer,
+            "checksum": checksum or checksum_of(content), "via": place.via, "folder": place.folder, "writer": place.writer,
             "written_at": now(),
         })  # fmt: skip
         return extents
@@ -97,8 +127,9 @@ class FileWriter:
 
     def _to_the_drives(self) -> None:
         if self._waiting:
-            self._io.write(self._volume, self._first, b"".join(self._waiting))
-            self._waiting = []
+            # Room of no file: the books name these extents only when all of it is done.
+            self._io.write(self._volume, self._first, b"".join(self._waiting), fresh=True)
+            self._waiting, self.waiting = [], 0
 
     def room_changed(self) -> None:
         """Files have been deleted."""

@@ -6,8 +6,6 @@ with the application started where it was.
 
 from __future__ import annotations
 
-import hashlib
-
 from sqlmodel import Session, select
 
 from pairshelf.core.device import Devices
@@ -15,7 +13,7 @@ from pairshelf.core.errors import NotPossible
 from pairshelf.core.folders import folder_in, with_folder
 from pairshelf.core.mounting import MountLine, aside_name, inside
 from pairshelf.engine.doing.access import take_out_mount, write_mount
-from pairshelf.engine.files import FilePlace, FileWriter, content_of, remove_file
+from pairshelf.engine.files import FilePlace, FileWriter, agrees, content_of, remove_file
 from pairshelf.engine.jobs import Writer, require_serving, start_fill
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import OpenPool, open_pool
@@ -158,7 +156,7 @@ def _step_undo(work: Work) -> float:
     ]  # fmt: skip
     for file in new[: max(1, work.most // 8)]:
         content = work.volumes.read(volume, file.first, file.extents)
-        if hashlib.sha256(content).hexdigest() != file.sha256:
+        if not agrees(content, file.checksum):
             raise NotPossible(f"{file.name} does not read back as it was written.", code="differs")
         hosts.write(report["host"], f"{old}/{file.name.removeprefix(prefix)}", content)
     copied = int(report.get("copied", 0)) + min(len(new), max(1, work.most // 8))

@@ -20,7 +20,10 @@ from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts.model import Code, Group
 from pairshelf.core.placement import Placement, columns_of
 from pairshelf.engine.side_by_side import each
-from pairshelf.engine.stripe_journal import Intent, StripeJournal
+from pairshelf.engine.stripe_journal import Intent, StripeJournal, Stripes
+
+#: Rows read from one copy before it is the next one's turn.
+_TURN = 16
 
 
 @dataclass(slots=True)
@@ -44,6 +47,25 @@ class Run:
     number: int
 
 
+@dataclass(frozen=True, slots=True)
+class Phase:
+    """The rows of a run whose columns stand on the same members: from ``first`` on, ``apart`` from one another."""
+
+    first: int
+    apart: int
+    #: The member of each column, parity last.
+    columns: tuple[int, ...]
+
+    @property
+    def rows(self) -> slice:
+        """As an index into a member's rows of the run."""
+        return slice(self.first, None, self.apart)
+
+    def count(self, run: Run) -> int:
+        """How many rows these are."""
+        return -(-(run.rows - self.first) // self.apart)
+
+
 @dataclass(slots=True)
 class Compared:
     """What a check of some stripes found."""
@@ -65,27 +87,35 @@ class MembersIO:
         self.moved: Counter[int] = Counter()
 
     def recover(self) -> int:
-        """Finish the write that a crash interrupted; returns how many pieces were written again."""
+        """Finish the write that a crash interrupted; returns how many pieces were put right."""
         pending = self.journal.pending()
         present = {m.device.serial: m.device for m in self.members if m.device}
-        for intent in pending:
+        for intent in pending.intents:
             if device := present.get(intent.serial):
                 device.write(intent.start, intent.data)
                 device.flush()
+        if pending.named:
+            self.settle(pending.named)
+            self.flush()
         if pending:
             self.journal.clear()
-        return len(pending)
+        return len(pending.intents) + len(pending.named)
+
+    def settle(self, named: Sequence[Stripes]) -> None:
+        """Bring the redundancy of stripes in step with what stands in them, whatever that is."""
+        raise NotImplementedError
 
     def flush(self) -> None:
         """Everything written so far to stable storage."""
         each(lambda device: device.flush(), [m.device for m in self.members if m.device])
 
-    def carry_out(self, intents: Sequence[Intent]) -> None:
-        """Write all of these, or none that a later reader would see."""
-        self.journal.record(intents)
+    def carry_out(self, intents: Sequence[Intent], loose: Sequence[Intent] = (), named: Sequence[Stripes] = ()) -> None:
+        """Write all of ``intents``, or none that a later reader would see. ``loose`` ones are of the stripes
+        ``named``, in which there is nothing to keep."""
+        self.journal.record(intents, named)
         present = {m.device.serial: m.device for m in self.members if m.device}
         of_each: dict[str, list[Intent]] = {}
-        for intent in intents:
+        for intent in (*intents, *loose):
             of_each.setdefault(intent.serial, []).append(intent)
 
         def write(serial: str) -> None:
@@ -103,6 +133,8 @@ class PoolIO(MembersIO):
     def __init__(self, placement: Placement, members: Sequence[Member], block: int, journal: StripeJournal) -> None:
         super().__init__(members, block, journal)
         self.placement = placement
+        #: Stripes whose redundancy is in step; of later ones all copies need not be alike yet.
+        self.synced_to = 0
 
     # -- what users of the pool do -------------------------------------------------------------
 
@@ -111,25 +143,51 @@ class PoolIO(MembersIO):
         out = np.empty((count, self.block), np.uint8)
         for run, base in self._touched(address, count):
             group = self._group(run)
-            loaded = self._load(run)
-            for rows, columns in self._phases(group, run):
-                present = {c: loaded[m][rows] for c, m in enumerate(columns) if m in loaded}
-                addresses = base + rows * self.placement.bands[run.band].data
-                wanted = [c for c in range(group.data) if _within(addresses + c, address, count).any()]
+            loaded = self._load_a_copy(run) if group.code is Code.COPIES else self._load(run)
+
+            def put_down(
+                phase: Phase, group: Group = group, run: Run = run, base: int = base, loaded: dict[int, Block] = loaded
+            ) -> None:
+                present = {c: loaded[m][phase.rows] for c, m in enumerate(phase.columns) if m in loaded}
+                parts = {c: self._part(run, phase, base + c, address, count) for c in range(group.data)}
+                wanted = [c for c, (here, _) in parts.items() if here.start < here.stop]
                 found = self._columns(group, present, wanted)
                 for column in wanted:
-                    hit = _within(addresses + column, address, count)
-                    out[addresses[hit] + column - address] = found[column][hit]
+                    here, there = parts[column]
+                    out[there] = found[column][here]
+
+            each(put_down, self._phases(group, run))
         return out.tobytes()
 
-    def write(self, address: int, data: bytes) -> None:
-        """Write data extents from a pool address; whole stripes change, or none."""
+    def write(self, address: int, data: bytes, *, fresh: bool = False) -> None:
+        """Write data extents from a pool address; whole stripes change, or none.
+
+        ``fresh``: nothing refers to these addresses before the write is over. Then stripes that hold nothing else
+        may be found half written after a crash, but with their redundancy in step.
+        """
         blocks = np.frombuffer(data, np.uint8).reshape(-1, self.block)
         intents: list[Intent] = []
+        loose: list[Intent] = []
+        named: list[Stripes] = []
         for run, base in self._touched(address, len(blocks)):
             for part, first in self._by_coverage(run, base, address, len(blocks)):
-                intents += self._intents(part, first, address, blocks)
-        self.carry_out(intents)
+                found = self._intents(part, first, address, blocks)
+                if fresh and self._whole(part, first, address, len(blocks)):
+                    loose += found
+                    named.append(Stripes(part.band, part.group, part.row, part.rows))
+                else:
+                    intents += found
+        self.carry_out(intents, loose, named)
+
+    def settle(self, named: Sequence[Stripes]) -> None:
+        """See MembersIO. What members that are away held of these stripes, nothing refers to."""
+        for s in named:
+            self.sync(Run(s.band, s.group, s.row, s.rows, self.placement.stripe_number(s.band, s.group, s.row)))
+
+    def _whole(self, run: Run, base: int, address: int, count: int) -> bool:
+        """Whether a write of so many extents covers all data of a run's stripes."""
+        step = self.placement.bands[run.band].data
+        return base >= address and base + (run.rows - 1) * step + self._group(run).data <= address + count
 
     def _by_coverage(self, run: Run, base: int, address: int, count: int) -> Iterator[tuple[Run, int]]:
         """The run cut into its first row, the middle and its last row, where the ends are written in part:
@@ -147,15 +205,14 @@ class PoolIO(MembersIO):
 
     def _intents(self, run: Run, base: int, address: int, blocks: Block) -> list[Intent]:
         group = self._group(run)
-        step = self.placement.bands[run.band].data
-        whole = base >= address and base + (run.rows - 1) * step + group.data <= address + len(blocks)
-        loaded = {} if whole else self._load(run)
+        loaded = {} if self._whole(run, base, address, len(blocks)) else self._load(run)
         fresh = {m: np.empty((run.rows, self.block), np.uint8) for m in group.members}
-        for rows, columns in self._phases(group, run):
-            present = {c: loaded[m][rows] for c, m in enumerate(columns) if m in loaded}
-            addresses = base + rows * step
-            for column, block in enumerate(self._rewritten(group, present, addresses, address, blocks)):
-                fresh[columns[column]][rows] = block
+
+        def put_down(phase: Phase) -> None:
+            present = {c: loaded[m][phase.rows] for c, m in enumerate(phase.columns) if m in loaded}
+            self._rewrite([fresh[m][phase.rows] for m in phase.columns], run, phase, present, base, address, blocks)
+
+        each(put_down, self._phases(group, run))
         intents = []
         for member in group.members:
             if device := self.members[member].device:
@@ -163,38 +220,46 @@ class PoolIO(MembersIO):
                 intents.append(Intent(device.serial, run.row, fresh[member].data.cast("B")))
         return intents
 
-    def _rewritten(
+    def _rewrite(
         self,
-        group: Group,
+        fresh: list[Block],
+        run: Run,
+        phase: Phase,
         present: dict[int, Block],
-        addresses: npt.NDArray[np.int64],
+        base: int,
         start: int,
         blocks: Block,
-    ) -> list[Block]:
-        """All columns of some rows with the new data in them."""
-        covered = [_within(addresses + c, start, len(blocks)) for c in range(group.data)]
-        untouched = [c for c, hit in enumerate(covered) if not hit.all()]
-        old = self._columns(group, present, untouched)
-        data: list[Block] = []
-        for column, hit in enumerate(covered):
-            block = old[column].copy() if column in old else np.empty((len(addresses), self.block), np.uint8)
-            block[hit] = blocks[addresses[hit] + column - start]
-            data.append(block)
+    ) -> None:
+        """Fill all columns of a phase's rows: the new data, and around them what stood there."""
+        group = self._group(run)
+        parts = [self._part(run, phase, base + c, start, len(blocks)) for c in range(group.data)]
+        count = phase.count(run)
+        kept = [c for c, (here, _) in enumerate(parts) if here.stop - here.start < count]
+        for column, block in self._columns(group, present, kept).items():
+            fresh[column][:] = block
+        for column, (here, there) in enumerate(parts):
+            fresh[column][here] = blocks[there]
         if group.code is Code.COPIES:
-            return data * len(group.members)
-        return data + parity(data, group.parity)
+            for copy in fresh[1:]:
+                copy[:] = fresh[0]
+        else:
+            parity(fresh[: group.data], group.parity, fresh[group.data :])
 
     # -- jobs ----------------------------------------------------------------------------------
 
-    def runs(self, start: int, most: int) -> list[Run]:
-        """The runs that hold stripes ``start`` to ``start + most``."""
+    def runs(self, start: int, most: int, longest: int = 10**9) -> list[Run]:
+        """The runs that hold stripes ``start`` to ``start + most``, none of more than ``longest`` rows."""
         return [
-            Run(b, g, row, rows, self.placement.stripe_number(b, g, row))
+            Run(b, g, row + skip, min(longest, rows - skip), self.placement.stripe_number(b, g, row + skip))
             for b, g, row, rows in self.placement.runs(start, most)
+            for skip in range(0, rows, longest)
         ]
 
     def sync(self, run: Run) -> None:
-        """Bring the redundancy of a run in step with its data, whatever it held before."""
+        """Bring the redundancy of a run in step with its data, whatever it held before.
+
+        Members that are away count as zeros.
+        """
         group = self._group(run)
         loaded = self._load(run)
         # Each extent is either read or written; that both are done here saves many small writes.
@@ -202,19 +267,17 @@ class PoolIO(MembersIO):
             source = next((loaded[m] for m in group.members if m in loaded), None)
             if source is None:
                 raise NotPossible("No member of a set answers.", code="unreachable")
-            for member in group.members:
+            for member in loaded:
                 self._put(member, run.row, source)
             return
-        fresh = {m: loaded[m].copy() for m in group.members}
+        away = {m: np.zeros((run.rows, self.block), np.uint8) for m in group.members if m not in loaded}
 
-        def bring_in_step(phase: tuple[slice, tuple[int, ...]]) -> None:
-            rows, columns = phase
-            checks = parity([loaded[m][rows] for m in columns[: group.data]], group.parity)
-            for member, block in zip(columns[group.data :], checks, strict=True):
-                fresh[member][rows] = block
+        def bring_in_step(phase: Phase) -> None:
+            columns = [(loaded if m in loaded else away)[m][phase.rows] for m in phase.columns]
+            parity(columns[: group.data], group.parity, columns[group.data :])
 
-        each(bring_in_step, self._steps(group, run))
-        each(lambda member: self._put(member, run.row, fresh[member]), group.members)
+        each(bring_in_step, self._phases(group, run))
+        each(lambda member: self._put(member, run.row, loaded[member]), loaded)
 
     def rebuild(self, run: Run, slot: int) -> bool:
         """Compute a member's rows from the rest of its set and write them; False if it has none here."""
@@ -224,10 +287,10 @@ class PoolIO(MembersIO):
         loaded = self._load(run, leaving_out=slot)
         self.moved[slot] += run.rows
         fresh = np.empty((run.rows, self.block), np.uint8)
-        for rows, columns in self._phases(group, run):
-            present = {c: loaded[m][rows] for c, m in enumerate(columns) if m in loaded}
-            wanted = columns.index(slot)
-            fresh[rows] = self._columns(group, present, [wanted])[wanted]
+        for phase in self._phases(group, run):
+            present = {c: loaded[m][phase.rows] for c, m in enumerate(phase.columns) if m in loaded}
+            wanted = phase.columns.index(slot)
+            fresh[phase.rows] = self._columns(group, present, [wanted])[wanted]
         self._put(slot, run.row, fresh)
         return True
 
@@ -242,18 +305,18 @@ class PoolIO(MembersIO):
             return found
         loaded = dict(zip(group.members, each(lambda m: self._load_member(m, run), group.members), strict=True))
         found.extents = run.rows * len(group.members)
-        phases = list(self._steps(group, run))
+        phases = list(self._phases(group, run))
 
-        def compare(phase: tuple[slice, tuple[int, ...]]) -> npt.NDArray[np.bool_]:
-            rows, columns = phase
-            return disagreeing(group.code, group.data, group.parity, [loaded[m][rows] for m in columns])
+        def compare(phase: Phase) -> npt.NDArray[np.bool_]:
+            return disagreeing(group.code, group.data, group.parity, [loaded[m][phase.rows] for m in phase.columns])
 
-        for (rows, columns), wrong in zip(phases, each(compare, phases), strict=True):
-            blocks = [loaded[m][rows] for m in columns] if wrong.any() else []
+        for phase, wrong in zip(phases, each(compare, phases), strict=True):
+            blocks = [loaded[m][phase.rows] for m in phase.columns] if wrong.any() else []
             for index in np.nonzero(wrong)[0]:
-                row = run.row + int(rows.start) + int(index) * int(rows.step)
+                row = run.row + phase.first + int(index) * phase.apart
                 found.mismatches.append((run.band, run.group, row))
-                if put_right and (slot := self._mend(group, columns, [b[index] for b in blocks], row)) is not None:
+                stripe = [b[index] for b in blocks]
+                if put_right and (slot := self._mend(group, phase.columns, stripe, row)) is not None:
                     found.put_right.append((slot, row))
         return found
 
@@ -290,38 +353,57 @@ class PoolIO(MembersIO):
                     offset += group.data
             first += band.capacity
 
-    def _phases(self, group: Group, run: Run) -> Iterator[tuple[npt.NDArray[np.int64], tuple[int, ...]]]:
-        """Rows (from the run's first) with the same column order, and that order."""
-        every = np.arange(run.rows)
+    def _phases(self, group: Group, run: Run) -> Iterator[Phase]:
         if group.code is not Code.PARITY:
-            yield every, group.members
+            yield Phase(0, 1, group.members)
             return
         n = len(group.members)
-        for phase in range(min(n, run.rows)):
-            yield every[phase::n], columns_of(group, run.row + phase)
+        for first in range(min(n, run.rows)):
+            yield Phase(first, n, columns_of(group, run.row + first))
 
-    def _steps(self, group: Group, run: Run) -> Iterator[tuple[slice, tuple[int, ...]]]:
-        """The same as slices, which copy nothing."""
-        n = len(group.members) if group.code is Code.PARITY else 1
-        for phase in range(min(n, run.rows)):
-            columns = columns_of(group, run.row + phase) if group.code is Code.PARITY else group.members
-            yield slice(phase, run.rows, n), columns
+    def _part(self, run: Run, phase: Phase, column_base: int, start: int, count: int) -> tuple[slice, slice]:
+        """Of a column in a phase, the rows whose addresses lie from ``start`` on, ``count`` at most; and where these
+        addresses are, counted from ``start``. ``column_base`` is the column's address in the run's first row."""
+        step = self.placement.bands[run.band].data
+        first, stride = column_base + phase.first * step, phase.apart * step
+        low = max(0, -((first - start) // stride))
+        high = max(low, min(phase.count(run), -((first - start - count) // stride)))
+        at = first + low * stride - start
+        return slice(low, high), slice(at, at + (high - low - 1) * stride + 1 if high > low else at, stride)
 
     def _load(self, run: Run, *, leaving_out: int | None = None) -> dict[int, Block]:
         """The run's rows of every member that has them."""
         members = [m for m in self._group(run).members if m != leaving_out and self._stands_on(m, run)]
         return dict(zip(members, each(lambda m: self._load_member(m, run), members), strict=True))
 
+    def _load_a_copy(self, run: Run) -> dict[int, Block]:
+        """The run's rows under any one member: the copies take turns, so that all drives are read from."""
+        members = [m for m in self._group(run).members if self._stands_on(m, run)]
+        if not members:
+            return {}
+        if run.number + run.rows > self.synced_to:
+            return {members[0]: self._load_member(members[0], run)}
+        found = np.empty((run.rows, self.block), np.uint8)
+        edges = [0, *(r for r in range(1, run.rows) if (run.row + r) % _TURN == 0), run.rows]
+        for low, high in pairwise(edges):
+            member = members[(run.row + low) // _TURN % len(members)]
+            self._load_member(
+                member, Run(run.band, run.group, run.row + low, high - low, run.number + low), found[low:high]
+            )
+        return {members[0]: found}
+
     def _stands_on(self, member: int, run: Run) -> bool:
         place = self.members[member]
         return place.device is not None and (place.rebuilt_to is None or run.number + run.rows <= place.rebuilt_to)
 
-    def _load_member(self, member: int, run: Run) -> Block:
+    def _load_member(self, member: int, run: Run, into: Block | None = None) -> Block:
         device = self.members[member].device
         if device is None:
             raise NotPossible("A member is away.", code="unreachable")
         self.moved[member] += run.rows
-        return np.frombuffer(device.read(run.row, run.rows), np.uint8).reshape(run.rows, self.block)
+        rows = np.empty((run.rows, self.block), np.uint8) if into is None else into
+        device.read_into(run.row, rows.data)
+        return rows
 
     def _put(self, member: int, row: int, rows: Block) -> None:
         if device := self.members[member].device:
@@ -343,11 +425,6 @@ def columns_from(
     if code is Code.PARITY:
         return reconstruct(data, parities, present, wanted)
     raise NotPossible("The only copy of this data is on a drive that is gone.", code="data-lost")
-
-
-def _within(addresses: npt.NDArray[np.int64], start: int, count: int) -> npt.NDArray[np.bool_]:
-    inside: npt.NDArray[np.bool_] = (addresses >= start) & (addresses < start + count)
-    return inside
 
 
 def disagreeing(code: Code, data: int, parities: int, blocks: list[Block]) -> npt.NDArray[np.bool_]:

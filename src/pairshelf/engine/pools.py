@@ -90,6 +90,7 @@ def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | Spread
         io = SpreadIO(pool.layout, members, world.block, journal)
     else:
         io = PoolIO(Placement(pool.layout), members, world.block, journal)
+        io.synced_to = pool.row.synced_to
     io.recover()
     return io
 

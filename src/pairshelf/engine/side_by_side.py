@@ -12,19 +12,20 @@ _Given = TypeVar("_Given")
 _Got = TypeVar("_Got")
 
 
-@lru_cache(maxsize=2)
-def _threads(_process: int) -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(max(2, min(8, os.cpu_count() or 2)), "side")
+@lru_cache(maxsize=4)
+def _threads(_process: int, name: str) -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(max(2, min(8, os.cpu_count() or 2)), name)
 
 
 def each(act: Callable[[_Given], _Got], given: Iterable[_Given]) -> list[_Got]:
     """The act on each, side by side; results in order. A forked process gets threads of its own."""
-    return list(_threads(os.getpid()).map(act, given))
+    return list(_threads(os.getpid(), "side").map(act, given))
 
 
 def ahead(act: Callable[[_Given], _Got], given: Iterable[_Given], most: int = 4) -> Iterator[_Got]:
     """The act on each, in order, worked out a few ahead of whoever takes them."""
-    threads = _threads(os.getpid())
+    # Not those of ``each``: what is made ahead must not stand in the way of what is written now.
+    threads = _threads(os.getpid(), "ahead")
     waiting = []
     for one in given:
         waiting.append(threads.submit(act, one))

@@ -71,8 +71,9 @@ class SpreadIO(MembersIO):
                 flat[rows * k + column] = found[column]
         return flat[start : start + count].tobytes()
 
-    def write(self, address: int, data: bytes) -> None:
-        """Write data extents from an address; whole stripes change, or none."""
+    def write(self, address: int, data: bytes, *, fresh: bool = False) -> None:
+        """Write data extents from an address; whole stripes change, or none, ``fresh`` or not."""
+        del fresh  # Its stripes lie apart; there is little to save.
         blocks = np.frombuffer(data, np.uint8).reshape(-1, self.block)
         stretch, start = self._touched(address, len(blocks))
         k = stretch.volume.protection.data

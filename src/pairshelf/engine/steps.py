@@ -18,7 +18,7 @@ from pairshelf.core.figures.speed import sequential_read
 from pairshelf.core.folders import folder_for
 from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.core.units import EXTENT
-from pairshelf.engine.files import FilePlace, FileWriter, content_of, digest_of, keep, length_of
+from pairshelf.engine.files import FilePlace, FileWriter, agrees, checksum_of, content_of, keep, length_of
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pool_io import Compared, PoolIO, Run
 from pairshelf.engine.pools import OpenPool, label_of, open_io, refresh_state
@@ -38,6 +38,10 @@ from pairshelf.store.tables import (
     now,
 )
 
+#: Rows of a set worked on at once: what they hold stays near the processor.
+_ROWS = 256
+#: Extents written or read in one go, about.
+_PIECE = 8192
 #: Mismatches listed one by one in a report; all are counted.
 LISTED = 20
 
@@ -118,7 +122,7 @@ def _step_first_sync(work: Work) -> float:
             work.spread_io.sync(Stretch(placed, job.cursor, done))
         job.cursor = job.cursor + done if done else job.total
     else:
-        for run in work.io.runs(job.cursor, work.most):
+        for run in work.io.runs(job.cursor, work.most, _ROWS):
             work.io.sync(run)
             done += run.rows
         job.cursor += done
@@ -277,7 +281,7 @@ def _checked(work: Work, stripes: int) -> Iterator[tuple[int, Compared]]:
     """The next stripes compared, piece by piece."""
     most = min(work.most, stripes - work.job.cursor)
     if not isinstance(work.pool.layout, SpreadLayout):
-        for run in work.io.runs(work.job.cursor, most):
+        for run in work.io.runs(work.job.cursor, most, _ROWS):
             yield run.rows, work.io.check(run, put_right=True)
         return
     before = 0
@@ -297,6 +301,10 @@ def _mismatch(pool: OpenPool, band: int, group: int, row: int, slot: int | None)
     return {"set": pool.layout.set_of(members[0]), "row": row, "put_right_slot": slot}
 
 
+#: Files made while those before them are written.
+_MADE_AHEAD = 256
+
+
 def _step_fill(work: Work) -> float:
     job, pool = work.job, work.pool
     if not pool.serves():
@@ -307,14 +315,16 @@ def _step_fill(work: Work) -> float:
     ruled = work.session.get(KeepRule, volume.id) is not None
     done = 0
     while done < (goal := min(work.most, job.total - job.cursor)):
-        for index, content, digest in ahead(_made, _ahead_of(work, volume, report, goal - done), 24):
+        for index, content, checksum in ahead(_made, _ahead_of(work, volume, report, goal - done), _MADE_AHEAD):
             if ruled:
                 writer.flush()
                 if deleted := keep(work.session, pool, volume, len(content) // work.world.block):
                     report["deleted"] += deleted
                     writer.room_changed()
-            done += writer.write(_place_of(report, index), content, digest)
+            done += writer.write(_place_of(report, index), content, checksum)
             report["files"] += 1
+            if writer.waiting >= _PIECE:
+                writer.flush()  # Meanwhile the next ones are made.
     writer.flush()
     job.cursor += done
     job.report = report
@@ -336,7 +346,7 @@ def _ahead_of(work: Work, volume: VolumeRow, report: Mapping[str, Any], left: in
 def _made(file: tuple[int, int, int]) -> tuple[int, bytes, str]:
     """A file's number, bytes and checksum."""
     content = content_of(*file)
-    return file[1], content, digest_of(content)
+    return file[1], content, checksum_of(content)
 
 
 def _place_of(report: Mapping[str, Any], index: int) -> FilePlace:
@@ -361,7 +371,7 @@ def _read_files(work: Work, volumes: Sequence[VolumeRow], report: dict[str, Any]
         raise Held(f"pool {pool.row.name} is {pool.row.state}; the host waits to read")
     by_id = {v.id: v for v in volumes}
     query = select(
-        SampleFile.id, SampleFile.volume_id, SampleFile.first, SampleFile.extents, SampleFile.sha256, SampleFile.name
+        SampleFile.id, SampleFile.volume_id, SampleFile.first, SampleFile.extents, SampleFile.checksum, SampleFile.name
     ).where(col(SampleFile.volume_id).in_(by_id), col(SampleFile.id) > report.get("last", 0))
     files: list[Any] = []
     done = 0
@@ -372,8 +382,9 @@ def _read_files(work: Work, volumes: Sequence[VolumeRow], report: dict[str, Any]
         done += file.extents
     # Read on while the checksums of what was read are worked out.
     read = (c for piece in _side_by_side(files) for c in _contents(work, by_id[piece[0].volume_id], piece))
-    found = list(ahead(digest_of, read, 48))
-    differing = [f for f, digest in zip(files, found, strict=True) if digest != f.sha256]
+    pairs = zip(read, (f.checksum for f in files), strict=True)
+    found = ahead(lambda pair: agrees(*pair), pairs, 2 * _MADE_AHEAD)
+    differing = [f for f, same in zip(files, found, strict=True) if not same]
     if files:
         _note_read(work, [f.id for f in files], [f.id for f in differing])
         report["last"] = files[-1].id
@@ -393,10 +404,6 @@ def _note_read(work: Work, read: list[int], differing: list[int]) -> None:
         work.session.connection().execute(wrong)
 
 
-#: Extents read in one go, about.
-_PIECE = 1024
-
-
 def _side_by_side(files: Sequence[Any]) -> Iterator[list[Any]]:
     """Files in their order, those that lie one after the other together."""
     piece: list[Any] = []
@@ -414,12 +421,12 @@ def _side_by_side(files: Sequence[Any]) -> Iterator[list[Any]]:
         yield piece
 
 
-def _contents(work: Work, volume: VolumeRow, piece: Sequence[Any]) -> Iterator[bytes]:
+def _contents(work: Work, volume: VolumeRow, piece: Sequence[Any]) -> Iterator[memoryview]:
     """The bytes of files that lie side by side, read in one go."""
     whole = memoryview(work.volumes.read(volume, piece[0].first, sum(f.extents for f in piece)))
     for file in piece:
         start = (file.first - piece[0].first) * work.world.block
-        yield bytes(whole[start : start + file.extents * work.world.block])
+        yield whole[start : start + file.extents * work.world.block]
 
 
 STEPS: dict[str, Callable[[Work], float]] = {
@@ -445,7 +452,8 @@ def finish(work: Work) -> None:
 
 #: The figure of the promise that a finished job proves.
 _PROVES = {
-    "first-sync": "first_sync_hours", "check": "check_hours", "rebuild": "rebuild_hours", "fill": "sequential_write",
+    "first-sync": "first_sync_hours", "check": "check_hours", "rebuild": "rebuild_hours",
+    "self-repair": "rebuild_hours", "fill": "sequential_write",
     "read-files": "sequential_read",
 }  # fmt: skip
 

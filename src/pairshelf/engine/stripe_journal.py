@@ -4,6 +4,9 @@ Everything a write is about to put on the members goes to the journal first and 
 then to the members; then the journal is emptied. Whoever opens the pool next after a crash writes a
 whole entry once more (which changes nothing if it was done) and drops a torn one (of which nothing
 had reached the members). So a failed drive plus a power cut loses nothing.
+
+Stripes written whole into room that nothing refers to yet are only named: there is nothing in them
+to keep, and after a crash it is enough to bring their redundancy in step with whatever stands there.
 """
 
 from __future__ import annotations
@@ -27,6 +30,27 @@ class Intent:
     data: bytes | memoryview
 
 
+@dataclass(frozen=True, slots=True)
+class Stripes:
+    """Rows of a group of a band that are being written with nothing in them to keep."""
+
+    band: int
+    group: int
+    row: int
+    rows: int
+
+
+@dataclass(frozen=True, slots=True)
+class Pending:
+    """What was recorded and perhaps not finished."""
+
+    intents: Sequence[Intent] = ()
+    named: Sequence[Stripes] = ()
+
+    def __bool__(self) -> bool:
+        return bool(self.intents or self.named)
+
+
 class StripeJournal:
     """The journal of one pool, a file."""
 
@@ -34,13 +58,17 @@ class StripeJournal:
         self.path = path
         path.parent.mkdir(parents=True, exist_ok=True)
 
-    def record(self, intents: Sequence[Intent]) -> None:
+    def record(self, intents: Sequence[Intent], named: Sequence[Stripes] = ()) -> None:
         """Keep what is about to be written; returns once it would outlive a power cut.
 
         The file keeps its length from one entry to the next: giving the room back and taking it again would
         cost more than the writing.
         """
-        head = json.dumps([[i.serial, i.start, len(i.data)] for i in intents]).encode()
+        listed = [
+            *([i.serial, i.start, len(i.data)] for i in intents),
+            *([None, [s.band, s.group, s.row, s.rows], 0] for s in named),
+        ]
+        head = json.dumps(listed).encode()
         checksum = zlib.crc32(head)
         with open(self.path, "r+b" if self.path.exists() else "w+b") as file:
             file.write(_MAGIC + len(head).to_bytes(8, "big") + head)
@@ -56,26 +84,29 @@ class StripeJournal:
         with open(self.path, "r+b" if self.path.exists() else "w+b") as file:
             file.write(bytes(len(_MAGIC)))
 
-    def pending(self) -> list[Intent]:
-        """What was recorded and perhaps not finished; empty for a torn entry."""
+    def pending(self) -> Pending:
+        """What was recorded and perhaps not finished; nothing for a torn entry."""
         try:
             with open(self.path, "rb") as file:
                 if file.read(len(_MAGIC)) != _MAGIC:
-                    return []
+                    return Pending()
                 file.seek(0)
                 raw = file.read()
         except FileNotFoundError:
-            return []
+            return Pending()
         body = 16 + int.from_bytes(raw[8:16], "big")
         try:
             listed = json.loads(raw[16:body])
             end = body + sum(size for _, _, size in listed)
         except ValueError:
-            return []
+            return Pending()
         if len(raw) < end + 4 or zlib.crc32(memoryview(raw)[16:end]) != int.from_bytes(raw[end : end + 4], "big"):
-            return []
-        intents = []
+            return Pending()
+        intents, named = [], []
         for serial, start, size in listed:
-            intents.append(Intent(serial, start, raw[body : body + size]))
+            if serial is None:
+                named.append(Stripes(*start))
+            else:
+                intents.append(Intent(serial, start, raw[body : body + size]))
             body += size
-        return intents
+        return Pending(intents, named)

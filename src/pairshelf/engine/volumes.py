@@ -164,28 +164,33 @@ class VolumeIO:
             out[start : start + len(data)] = data
         return bytes(out)
 
-    def write(self, volume: VolumeRow, at: int, data: bytes) -> None:
-        """Whole extents; a thin volume gets its places now. NotPossible when the pool is full."""
+    def write(self, volume: VolumeRow, at: int, data: bytes, *, fresh: bool = False) -> None:
+        """Whole extents; a thin volume gets its places now. NotPossible when the pool is full.
+
+        ``fresh``: nothing refers to these extents before the write is over.
+        """
         count = len(data) // self.block
         if at + count > volume.extents:
             raise NotPossible("The volume is full.", code="volume-full")
         pieces = self._where(volume)
         if missing := unplaced(pieces, at, count):
-            fresh: list[Stretch] = []
+            more: list[Stretch] = []
             for start, n in missing:
-                fresh += place(self._session, self._pool, volume, start, n)
+                more += place(self._session, self._pool, volume, start, n)
             self.forget_places()
             pieces = self._where(volume)
             if isinstance(self._pool.layout, SpreadLayout):
                 io = self.io
                 assert isinstance(io, SpreadIO)
                 io.layout = self._pool.layout
-                for stretch in fresh:
+                for stretch in more:
                     io.sync(stretch)
                 io.flush()
         for extent, address, n in spans(pieces, at, count):
             part = data[(extent - at) * self.block : (extent - at + n) * self.block]
-            self.io.write(address, keys.encrypt(self._key, address, part, self.block) if self._key else part)
+            if self._key:
+                part = keys.encrypt(self._key, address, part, self.block)
+            self.io.write(address, part, fresh=fresh)
         self._pool.row.writes += 1
 
 

@@ -123,7 +123,7 @@ def _scratch() -> str:
 
 
 def _await_web(url: str, children: list[Child]) -> None:
-    until = time.monotonic() + 30
+    until = time.monotonic() + 120
     while time.monotonic() < until:
         try:
             with urllib.request.urlopen(url + "/api/health", timeout=2):  # noqa: S310 - our own address
@@ -132,7 +132,7 @@ def _await_web(url: str, children: list[Child]) -> None:
             time.sleep(0.1)
             for child in children:
                 child.look_after()
-    raise CannotStart("The web server does not answer after 30 seconds.")
+    raise CannotStart("The web server does not answer after two minutes.")
 
 
 def run(*, demo: bool) -> None:

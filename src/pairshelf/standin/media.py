@@ -55,9 +55,20 @@ class Media:
 
     def read(self, start: int, count: int) -> bytes:
         """``count`` extents; media never written read as zeros."""
-        offset = self._offset(start, count)
-        data = os.pread(self._fd, count * BLOCK, offset)
-        return data if len(data) == count * BLOCK else data.ljust(count * BLOCK, b"\0")
+        data = bytearray(count * BLOCK)
+        self.read_into(start, memoryview(data))
+        return bytes(data)
+
+    def read_into(self, start: int, into: memoryview) -> None:
+        """The same, into bytes that are there already."""
+        view = into.cast("B")
+        offset = self._offset(start, len(view) // BLOCK)
+        while view:
+            got = os.preadv(self._fd, [view], offset)
+            if not got:  # past the end of the file
+                view[:] = bytes(len(view))
+                return
+            view, offset = view[got:], offset + got
 
     def write(self, start: int, data: bytes | memoryview) -> None:
         """Whole extents, all of them or an OSError."""

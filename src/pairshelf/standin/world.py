@@ -50,6 +50,10 @@ class SimDrive:
         """See Device."""
         return self._answer().read(start, count)
 
+    def read_into(self, start: int, into: memoryview) -> None:
+        """See Device."""
+        self._answer().read_into(start, into)
+
     def write(self, start: int, data: bytes | memoryview) -> None:
         """See Device."""
         self._answer().write(start, data)

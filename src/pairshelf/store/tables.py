@@ -306,7 +306,7 @@ class SampleFile(SQLModel, table=True):
     name: str
     first: int = _big()
     extents: int = _big()
-    sha256: str
+    checksum: str
     #: The way it was written: mount, share, target.
     via: str = "mount"
     folder: str = ""

@@ -100,7 +100,12 @@ def plan(estate: Estate, request: Request) -> Plan:
 
 
 def promised(layout: Layout) -> dict[str, float]:
-    """What a layout promises: bytes, hours, bytes per second, failures; from the same functions as everywhere."""
+    """What a layout promises: bytes, hours, bytes per second, failures; from the same functions as everywhere.
+
+    Hours and speeds of a spread pool follow from the volumes in it.
+    """
+    if isinstance(layout, SpreadLayout) and not layout.volumes:
+        return {"capacity": layout.stock * EXTENT}
     sync, longest, model = first_sync(layout), slowest_rebuild(layout), speed(layout)
     return {
         "capacity": (layout.stock if isinstance(layout, SpreadLayout) else layout.data_extents) * EXTENT,

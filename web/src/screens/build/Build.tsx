@@ -8,6 +8,7 @@ import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
 import { Size } from "../../shared/units";
 import { nameOf } from "../compare/useQuestion";
+import { FileSystemTable, shareOf } from "../pools/FileSystemTable";
 
 const FIELDS = [
   "name",
@@ -17,6 +18,7 @@ const FIELDS = [
   "mount_point",
   "host",
   "file_system",
+  "reserved_share",
   "protection",
   "purpose",
 ];
@@ -33,6 +35,7 @@ export function Build() {
   const [typedSize, setSize] = useState<string | null>(params.get("size") || null);
   const size = typedSize ?? "";
   const [fileSystem, setFileSystem] = useState(params.get("fs") ?? "ext4");
+  const [reserved, setReserved] = useState("");
   const [host, setHost] = useState("");
   const [mount, setMount] = useState("");
   const [thin, setThin] = useState(false);
@@ -45,11 +48,7 @@ export function Build() {
   const may = useMay("build-pools");
   const go = useNavigate();
   const hosts = useQuery({ queryKey: ["shelves", "hosts"], queryFn: () => ask(api.GET("/api/hosts")) });
-  const systems = useQuery({
-    queryKey: ["schemes"],
-    queryFn: () => ask(api.GET("/api/schemes")),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
+  const share = fileSystem === "none" ? null : shareOf(reserved);
   const body = {
     drive_ids: drives,
     // The order of the sets, as the comparison arranged them.
@@ -58,13 +57,14 @@ export function Build() {
     sets,
     spares,
     file_system: fileSystem,
+    reserved_share: share,
     volume_size: size,
   };
   const cut = useQuery({
     queryKey: ["cut", "build", body],
     queryFn: () => ask(api.POST("/api/compare/cut", { body })),
     placeholderData: keepPreviousData,
-    enabled: drives.length > 0 && !spread,
+    enabled: drives.length > 0 && !spread && !Number.isNaN(share),
     retry: false,
   });
   const draw = useMutation({
@@ -80,6 +80,7 @@ export function Build() {
             volume,
             volume_size: size,
             file_system: fileSystem,
+            reserved_share: share,
             thin,
             purpose,
             mount_point: mount,
@@ -100,20 +101,22 @@ export function Build() {
       </Empty>
     );
   }
-  if (cut.isError) return <Trouble error={cut.error} />;
-  if (!cut.data && !spread) return <Waiting height={400} />;
+  const atField = errorOf(cut.error, "reserved_share");
+  if (cut.isError && !atField) return <Trouble error={cut.error} />;
+  if (cut.isLoading) return <Waiting height={400} />;
   const room = cut.data?.volume;
-  const chosen = systems.data?.file_systems.find((f) => f.id === fileSystem);
   const unplaced = draw.isError && !errorOf(draw.error, ...FIELDS);
   return (
-    <div style={{ maxWidth: 760 }}>
+    <div style={{ maxWidth: 860 }}>
       <Heading title="Build a pool">
         <Link to={spread ? "/compare?view=spread" : "/compare"}>back to the comparison</Link>
       </Heading>
       <p style={{ marginTop: 0 }}>
-        {cut.data
-          ? nameOf(cut.data.layout)
-          : `A spread pool over ${drives.length} drives, its ${domain}s kept apart`}
+        {spread
+          ? `A spread pool over ${drives.length} drives, its ${domain}s kept apart`
+          : cut.data
+            ? nameOf(cut.data.layout)
+            : "The layout you chose"}
         . Next comes a change sheet that says exactly what will happen; nothing is touched before it is
         approved.
       </p>
@@ -121,7 +124,7 @@ export function Build() {
         className="paper"
         onSubmit={(e) => {
           e.preventDefault();
-          if (may.may) draw.mutate();
+          if (may.may && !Number.isNaN(share)) draw.mutate();
         }}
       >
         <Stack>
@@ -158,14 +161,6 @@ export function Build() {
               onChange={(v) => setThin(v === "thin")}
               allowDeselect={false}
             />
-            <Select
-              label="File system"
-              description={chosen?.about ?? " "}
-              value={fileSystem}
-              onChange={(v) => setFileSystem(v ?? "ext4")}
-              data={(systems.data?.file_systems ?? []).map((f) => f.id)}
-              allowDeselect={false}
-            />
           </Group>
           {spread && (
             <TextInput
@@ -191,6 +186,14 @@ export function Build() {
               are left for files and <Size bytes={room.left_in_pool} /> in the pool.
             </Text>
           )}
+          <FileSystemTable
+            value={fileSystem}
+            set={setFileSystem}
+            reserved={reserved}
+            setReserved={setReserved}
+            error={errorOf(draw.error, "file_system")}
+            reservedError={atField ?? errorOf(draw.error, "reserved_share")}
+          />
           <TextInput
             label="What it is for"
             placeholder="large images, grows steadily"

@@ -1,10 +1,30 @@
 /** What each file system brings, to choose one by its facts. */
-import { Text } from "@mantine/core";
+import { Text, TextInput } from "@mantine/core";
 import { useFileSystems } from "./VolumeActs";
 
 const FACTS = ["snapshots", "quotas", "finds damage in", "shrinks", "largest volume"];
 
-export function FileSystemTable({ value, set }: { value: string; set: (id: string) => void }) {
+/** Per cent as typed, as the share that is asked for; null for the file system's own default, NaN for no number. */
+export const shareOf = (percent: string) => {
+  const typed = percent.replace("%", "").replace(",", ".").trim();
+  return typed === "" ? null : Number(typed) / 100;
+};
+
+export function FileSystemTable({
+  value,
+  set,
+  reserved,
+  setReserved,
+  error,
+  reservedError,
+}: {
+  value: string;
+  set: (id: string) => void;
+  reserved: string;
+  setReserved: (percent: string) => void;
+  error?: string;
+  reservedError?: string;
+}) {
   const systems = useFileSystems();
   const all = systems.data?.file_systems ?? [];
   return (
@@ -52,6 +72,22 @@ export function FileSystemTable({ value, set }: { value: string; set: (id: strin
           </tbody>
         </table>
       </div>
+      {error && <Text className="rust">{error}</Text>}
+      {value !== "none" && (
+        <TextInput
+          label="Reserved share, per cent"
+          description="Kept back by the file system; empty for its own default"
+          mt="sm"
+          maw={380}
+          value={reserved}
+          error={
+            Number.isNaN(shareOf(reserved))
+              ? "This is no number. Type per cent, such as 5, or leave it empty."
+              : reservedError
+          }
+          onChange={(e) => setReserved(e.currentTarget.value)}
+        />
+      )}
     </fieldset>
   );
 }

@@ -1,12 +1,12 @@
 /** Volumes in a built pool: one, or several from a pattern, with what each file system brings. */
-import { Button, Group, Select, Stack, Text, TextInput } from "@mantine/core";
+import { Button, Group, Select, Stack, TextInput } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema } from "../../api/client";
 import { Act, errorOf, Trouble } from "../../shared/parts";
 import { Field, useDrawUp, useMayDo, type Values } from "../../shared/SheetForm";
 import { Size } from "../../shared/units";
-import { FileSystemTable } from "./FileSystemTable";
+import { FileSystemTable, shareOf } from "./FileSystemTable";
 import { useHosts } from "./VolumeActs";
 
 const FIELDS = [
@@ -78,10 +78,9 @@ function Form({ pool, onClose }: { pool: Schema["PoolOut"]; onClose: () => void 
         autoComplete="off"
         onSubmit={(e) => {
           e.preventDefault();
-          const share: Values = reserved.trim()
-            ? { reserved_share: Number(reserved.replace(",", ".")) / 100 }
-            : {};
-          draw.mutate({ ...values, ...share, pool: pool.name });
+          const share = values.file_system === "none" ? null : shareOf(reserved);
+          if (Number.isNaN(share)) return;
+          draw.mutate({ ...values, ...(share === null ? {} : { reserved_share: share }), pool: pool.name });
         }}
       >
         <Stack gap="sm" mt="xs">
@@ -150,16 +149,14 @@ function Form({ pool, onClose }: { pool: Schema["PoolOut"]; onClose: () => void 
             error={error("purpose")}
             onChange={(e) => set("purpose")(e.currentTarget.value)}
           />
-          <TextInput
-            label="Reserved share, per cent"
-            description="Kept back by the file system; empty for its own default"
-            w={260}
-            value={reserved}
-            error={error("reserved_share")}
-            onChange={(e) => setReserved(e.currentTarget.value)}
+          <FileSystemTable
+            value={String(values.file_system)}
+            set={set("file_system")}
+            reserved={reserved}
+            setReserved={setReserved}
+            error={error("file_system")}
+            reservedError={error("reserved_share")}
           />
-          <FileSystemTable value={String(values.file_system)} set={set("file_system")} />
-          {error("file_system") && <Text className="rust">{error("file_system")}</Text>}
           <Group align="flex-start" grow preventGrowOverflow={false}>
             <Select
               label="Host that mounts it"

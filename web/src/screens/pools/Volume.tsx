@@ -45,7 +45,7 @@ export function Volume({ volume, serves }: { volume: Schema["VolumeOut"]; serves
         height="16"
         role="img"
         aria-label={`${Math.round(taken * 100)} percent taken by files`}
-        style={{ display: "block" }}
+        style={{ display: "block", overflow: "visible" }}
       >
         <rect
           x="0.5"
@@ -74,7 +74,13 @@ export function Volume({ volume, serves }: { volume: Schema["VolumeOut"]; serves
       </svg>
       <Text size="sm" my={6}>
         <Size bytes={volume.files_bytes} /> of <Size bytes={volume.for_files} /> taken by{" "}
-        {volume.files.toLocaleString("en")} files; <Size bytes={volume.overhead} /> held by the file system.{" "}
+        {volume.files.toLocaleString("en")} files
+        {volume.overhead > 0 && (
+          <>
+            ; <Size bytes={volume.overhead} /> held by the file system
+          </>
+        )}
+        .{" "}
         {volume.files_read_at &&
           (volume.files_differing ? (
             <strong className="rust">{volume.files_differing} files differ from what was written.</strong>
@@ -131,7 +137,7 @@ export function Volume({ volume, serves }: { volume: Schema["VolumeOut"]; serves
         </Text>
       )}
       <Text size="xs" c="dimmed" style={{ overflowWrap: "anywhere" }} mb="sm">
-        UUID {volume.uuid}
+        {volume.file_system !== "none" && `UUID ${volume.uuid}`}
       </Text>
       <VolumeActs volume={volume} />
       <Group gap="sm" className="no-print" mt="sm">

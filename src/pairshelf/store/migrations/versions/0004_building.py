@@ -83,6 +83,8 @@ begin
 end $$;
 create trigger fits before insert or update on volume_piece for each row execute function piece_fits();
 
+alter table sample_file rename column sha256 to checksum;
+update sample_file set checksum = 'sha256:' || checksum;
 alter table sample_file add column via text not null default 'mount', add column folder text not null default '',
     add column writer text not null default '', add column deleted_at timestamptz;
 alter table sample_file alter column via drop default, alter column folder drop default, alter column writer drop default;
