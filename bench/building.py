@@ -15,6 +15,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from sqlalchemy import Engine
 from sqlmodel import select
 
 from bench.common import line
@@ -22,6 +23,8 @@ from bench.common import line
 BLOCK = 4096
 #: The figures that are allowed.
 ALL_SECONDS, SCREEN_MS, REQUESTS_A_SECOND = 60, 200, 50
+#: As a job of some hours does at the usual speed.
+CHANGES_A_SECOND = 4
 
 
 @contextmanager
@@ -185,6 +188,8 @@ def screens() -> None:
             _load(port, cookie, seconds=8, rate=10)
             at_half = _load(port, cookie, seconds=8, rate=REQUESTS_A_SECOND // 2)
             taken = _load(port, cookie, seconds=12, rate=REQUESTS_A_SECOND)
+            with _changing(engine()):
+                changing = _load(port, cookie, seconds=12, rate=REQUESTS_A_SECOND)
         finally:
             web.terminate()
             web.wait(20)
@@ -193,11 +198,32 @@ def screens() -> None:
         line(f"  {path}", f"{_p95(times) * 1000:.0f} ms (95th)")
     half = _p95(sorted(t for times in at_half.values() for t in times)) * 1000
     line(f"  at half of it, {REQUESTS_A_SECOND // 2} requests a second", f"{half:.0f} ms (95th)")
+    busy = _p95(sorted(t for times in changing.values() for t in times)) * 1000
+    line(f"  while something changes {CHANGES_A_SECOND} times a second", f"{busy:.0f} ms (95th)")
     p95 = _p95(everything) * 1000
     line(
         f"10,000 drives, 500 pools, 5,000 volumes: {len(everything)} requests",
         f"{p95:.0f} ms = {p95 / SCREEN_MS:.2f} of allowed",
     )
+
+
+@contextmanager
+def _changing(engine: Engine) -> Iterator[None]:
+    """Commit something again and again, as a job under way does: no answer stays good for long."""
+    over = threading.Event()
+
+    def change() -> None:
+        while not over.wait(1 / CHANGES_A_SECOND):
+            with engine.begin() as connection:
+                connection.exec_driver_sql("update pool set writes = writes + 1 where id = 400")
+
+    thread = threading.Thread(target=change)
+    thread.start()
+    try:
+        yield
+    finally:
+        over.set()
+        thread.join()
 
 
 def _p95(times: list[float]) -> float:

@@ -13,11 +13,12 @@ from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs
 from pairshelf.api.pools import MountOut, mount_out
+from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
 from pairshelf.core.changes.shares import addresses, who_may
 from pairshelf.core.depends import Notice, pull, stands_on
 from pairshelf.core.errors import BadInput
-from pairshelf.core.estate import Estate
+from pairshelf.core.estate import Estate, EstateMount
 from pairshelf.core.file_systems import APPLICATION_KINDS
 from pairshelf.core.folders import FOLDER_SCHEMES
 from pairshelf.core.names import near_misses
@@ -50,7 +51,7 @@ from pairshelf.store.tables import (
 api = APIBlueprint("access", __name__, url_prefix="/api")
 
 
-class PageQuery(BaseModel):
+class PageQuery(Query):
     after: str = ""
     limit: int = Field(default=10, ge=1, le=200)
     #: A part of the name.
@@ -208,7 +209,7 @@ class PartiesOut(BaseModel):
     parties: list[PartyOut]
 
 
-class PullQuery(BaseModel):
+class PullQuery(Query):
     kind: Literal["drive", "shelf", "host", "site", "volume", "pool"]
     #: A drive's serial, or a name.
     name: str
@@ -243,7 +244,7 @@ class NoticeOut(BaseModel):
     people: list[str]
 
 
-class PersonQuery(BaseModel):
+class PersonQuery(Query):
     name: str
 
 
@@ -253,7 +254,7 @@ class FoundationOut(BaseModel):
 
 
 @api.get("/volumes", responses={200: VolumesOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def volumes(query: VolumesQuery) -> Any:
     """Volumes by pool and name, a page at a time."""
     ref = col(PoolRow.name) + "/" + col(VolumeRow.name)
@@ -271,7 +272,7 @@ def volumes(query: VolumesQuery) -> Any:
 
 
 @api.get("/access/hosts", responses={200: HostsUseOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def hosts(query: PageQuery) -> Any:
     """Hosts with what they mount and what runs on them."""
     with transaction() as session:
@@ -290,6 +291,9 @@ def hosts(query: PageQuery) -> Any:
         refs = {v.id: v.ref for v in estate.volumes}
         kept = set(session.exec(select(KeepRule.volume_id).where(col(KeepRule.volume_id).in_(list(refs)))))
     names = {h.id: h.name for h, _ in page}
+    mounts: dict[str, list[EstateMount]] = {}
+    for m in estate.mounts:
+        mounts.setdefault(m.host, []).append(m)
     return HostsUseOut(
         hosts=[
             HostUseOut(
@@ -297,7 +301,7 @@ def hosts(query: PageQuery) -> Any:
                 storage_address=h.storage_address,
                 mounts=[
                     HostMountOut(**mount_out(estate, m).model_dump(), volume=m.volume)
-                    for m in estate.mounts if m.host == h.name
+                    for m in mounts.get(h.name, ())
                 ],
                 applications=[_application_out(a, names[a.host_id], refs, kept) for a in apps if a.host_id == h.id],
             )
@@ -319,7 +323,7 @@ def _application_out(a: Application, host: str, refs: dict[int, str], kept: set[
 
 
 @api.get("/access/shares", responses={200: SharedListOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def shares(query: PageQuery) -> Any:
     """Shares with their rights, addresses, and who is connected."""
     with transaction() as session:
@@ -372,7 +376,7 @@ def taken_by(session: Session, shares: Sequence[Share]) -> dict[int | None, tupl
 
 
 @api.get("/access/targets", responses={200: TargetsOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def targets(query: PageQuery) -> Any:
     """Block targets with their disks and who is let in; and the declared initiators."""
     with transaction() as session:
@@ -481,7 +485,7 @@ def _estate_around(session: Session, query: PullQuery) -> tuple[Estate, list[int
 
 
 @api.get("/depends/pull", responses={200: NoticeOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def who_notices(query: PullQuery) -> Any:
     """Pull this: who notices? Nothing is pulled; it is worked out."""
     with transaction() as session:
@@ -503,7 +507,7 @@ def who_notices(query: PullQuery) -> Any:
 
 
 @api.get("/depends/person", responses={200: FoundationOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def foundation(query: PersonQuery) -> Any:
     """What somebody's work stands on, down to bays, links and power."""
     with transaction() as session:

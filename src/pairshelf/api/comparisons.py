@@ -13,6 +13,7 @@ from pairshelf.api.asking import CompareBody
 from pairshelf.api.compare import compare_all
 from pairshelf.api.figures_out import LayoutOut
 from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.engine.log import log
@@ -39,7 +40,7 @@ class SavedOut(BaseModel):
     more: bool
 
 
-class PageQuery(BaseModel):
+class PageQuery(Query):
     before: int | None = None
     limit: int = Field(default=30, ge=1, le=100)
 

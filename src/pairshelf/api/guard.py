@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import wraps
-from typing import Any
+from typing import Any, Literal
 
-from flask import Response, g
+from flask import Response, g, request
 from flask_login import current_user
 from pydantic import BaseModel
 
+from pairshelf.api import shared_answers
 from pairshelf.api.problems import Denied
 from pairshelf.core.acts import Act, allowed
 from pairshelf.store.tables import User
@@ -34,8 +35,14 @@ def _article(role: str) -> str:
     return f"an {role}" if role[0] in "aeiou" else f"a {role}"
 
 
-def needs(act: Act | None) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """Guard a route by an act; None is for the few that work without signing in."""
+def needs(
+    act: Act | None, *, shared: Literal["no", "with-all", "with-oneself"] = "no"
+) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Guard a route by an act; None is for the few that work without signing in.
+
+    ``shared``: its answer comes from the database alone and changes nothing, so that others who may ask the same
+    get the same, or, ``with-oneself``, the same user on another screen.
+    """
 
     def guard(view: Callable[..., Any]) -> Callable[..., Any]:
         @wraps(view)
@@ -43,6 +50,12 @@ def needs(act: Act | None) -> Callable[[Callable[..., Any]], Callable[..., Any]]
             if act is not None:
                 require(act)
             g.guarded = True
+            if shared != "no":
+                question = (current_user.row.id if shared == "with-oneself" else None, request.full_path)
+                body = shared_answers.shared(
+                    question, current_user.snapshot, lambda: view(*args, **kwargs).model_dump_json().encode()
+                )
+                return Response(body, content_type="application/json")
             return as_response(view(*args, **kwargs))
 
         guarded.act = act  # type: ignore[attr-defined]

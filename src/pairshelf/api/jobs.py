@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
 from pairshelf.core.errors import BadInput
 from pairshelf.engine import jobs as engine
@@ -80,7 +81,7 @@ class JobsOut(BaseModel):
     more: bool = False
 
 
-class JobsQuery(BaseModel):
+class JobsQuery(Query):
     which: Literal["open", "ended"] = "open"
     before: int | None = None
     limit: int = Field(default=50, ge=1, le=200)
@@ -134,7 +135,7 @@ def _out(row: JobRow, pool: str, volume: str | None, speed: int, slowing: float)
 
 
 @api.get("/jobs", responses={200: JobsOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def jobs(query: JobsQuery) -> Any:
     """Open jobs, or ended ones, the newest first, a page at a time."""
     statement = select(JobRow).order_by(col(JobRow.id).desc()).limit(query.limit + 1)

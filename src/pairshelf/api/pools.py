@@ -15,6 +15,7 @@ from pairshelf.api import accounts
 from pairshelf.api.figures_out import After, Cut
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
+from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
 from pairshelf.core.changes.build_pool import promised as promises_of
 from pairshelf.core.changes.replace_drive import why_elsewhere, why_too_small
@@ -71,7 +72,7 @@ class PoolsOut(BaseModel):
     more: bool
 
 
-class PageQuery(BaseModel):
+class PageQuery(Query):
     after: str = ""
     limit: int = Field(default=50, ge=1, le=200)
 
@@ -178,7 +179,7 @@ class PoolOut(BaseModel):
     last_check: JobOut | None
 
 
-class RoomQuery(BaseModel):
+class RoomQuery(Query):
     protection: str = ""
 
 
@@ -209,7 +210,7 @@ class FillBody(BaseModel):
     share: float = Field(default=0.3, gt=0, le=1)
 
 
-class ReplacementsQuery(BaseModel):
+class ReplacementsQuery(Query):
     slot: int
 
 
@@ -243,7 +244,7 @@ def _used(session: Session, ids: list[int | None]) -> dict[int, int]:
 
 
 @api.get("/pools", responses={200: PoolsOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def pools(query: PageQuery) -> Any:
     """Pools by name, a page at a time."""
     with transaction() as session:
@@ -279,7 +280,7 @@ def pools(query: PageQuery) -> Any:
 
 
 @api.get("/pools/<int:pool_id>", responses={200: PoolOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def pool(path: PoolPath) -> Any:
     """One pool with everything a person needs to see of it."""
     with transaction() as session:
@@ -408,7 +409,7 @@ def _volume_out(estate: Estate, v: EstateVolume, wrong: int, read_at: dt.datetim
 
 
 @api.get("/pools/<int:pool_id>/room", responses={200: RoomOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def room(path: PoolPath, query: RoomQuery) -> Any:
     """How large a further volume can be."""
     with transaction() as session:

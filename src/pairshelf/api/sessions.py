@@ -10,6 +10,8 @@ from flask import request
 from flask_openapi3 import APIBlueprint
 from flask_wtf.csrf import generate_csrf
 from pydantic import BaseModel, Field
+from sqlalchemy import Text, bindparam, func, update
+from sqlalchemy import cast as sql_cast
 from sqlmodel import col, select
 
 from pairshelf.api import accounts
@@ -17,7 +19,7 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act, Role, acts_of
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.engine.log import log
-from pairshelf.store.database import transaction
+from pairshelf.store.database import engine, transaction
 from pairshelf.store.tables import User, now
 
 api = APIBlueprint("sessions", __name__, url_prefix="/api")
@@ -27,11 +29,18 @@ manager = flask_login.LoginManager()
 AWAY = dt.timedelta(minutes=20)
 
 
+_USER = select(sql_cast(func.pg_current_snapshot(), Text).label("snapshot"), User).where(
+    col(User.id) == bindparam("id")
+)
+
+
 class Session(flask_login.UserMixin):
     """A signed-in user, as flask-login wants it."""
 
-    def __init__(self, row: User) -> None:
+    def __init__(self, row: User, snapshot: str = "") -> None:
         self.row = row
+        #: What the database showed when the user was looked up.
+        self.snapshot = snapshot
 
     def get_id(self) -> str:
         """The id, with a mark of the password: changing it ends all sessions."""
@@ -41,15 +50,22 @@ class Session(flask_login.UserMixin):
 @manager.user_loader
 def _load(identity: str) -> Session | None:
     number, _, mark = identity.partition(":")
-    with transaction() as session:
-        row = session.get(User, int(number)) if number.isdigit() else None
-        if row is None or not row.active or row.password_hash[-12:] != mark:
-            return None
-        if row.seen_at is None or now() - row.seen_at > dt.timedelta(minutes=1):
-            if row.seen_at is not None and now() - row.seen_at > AWAY:
-                row.previously_seen_at = row.seen_at
-            row.seen_at = now()
-        return Session(row)
+    # Asked with every request: a statement without a transaction around it.
+    with engine().connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        found = connection.execute(_USER, {"id": int(number) if number.isdigit() else 0}).first()
+    if found is None or not found.active or found.password_hash[-12:] != mark:
+        return None
+    values = dict(found._mapping)
+    snapshot = values.pop("snapshot")
+    row = User(**values)
+    if row.seen_at is None or now() - row.seen_at > dt.timedelta(minutes=1):
+        if row.seen_at is not None and now() - row.seen_at > AWAY:
+            row.previously_seen_at = row.seen_at
+        row.seen_at = now()
+        seen = {"seen_at": row.seen_at, "previously_seen_at": row.previously_seen_at}
+        with engine().begin() as connection:
+            connection.execute(update(User).where(col(User.id) == row.id).values(seen))
+    return Session(row, snapshot)
 
 
 class UserOut(BaseModel):

@@ -14,6 +14,7 @@ from sqlmodel import col, select
 from pairshelf.api import accounts
 from pairshelf.api.guard import needs, require, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
+from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act, allowed
 from pairshelf.core.changes.kinds import KINDS, ChangeKind, request_of
 from pairshelf.core.errors import BadInput
@@ -116,7 +117,7 @@ class SheetPath(BaseModel):
     sheet_id: int
 
 
-class PageQuery(BaseModel):
+class PageQuery(Query):
     before: int | None = None
     limit: int = Field(default=50, ge=1, le=200)
 
@@ -178,7 +179,7 @@ for _kind in KINDS.values():
 
 
 @api.get("/sheets", responses={200: SheetsOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def sheets(query: PageQuery) -> Any:
     """Sheets, the newest first, a page at a time."""
     with transaction() as session:

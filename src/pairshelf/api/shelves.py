@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import re
 from typing import Any
 
 from flask import Response
@@ -12,6 +13,7 @@ from sqlalchemy import func
 from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
 from pairshelf.core.drive_filter import Facts, Test, parse_filter
 from pairshelf.core.drives import Kind
@@ -87,11 +89,11 @@ class HostsOut(BaseModel):
     hosts: list[str]
 
 
-class FilterQuery(BaseModel):
+class FilterQuery(Query):
     filter: str = ""
 
 
-class DrivesQuery(BaseModel):
+class DrivesQuery(Query):
     filter: str = ""
     shelves: str = Field(description="Ids of shelves, separated by commas.")
 
@@ -100,7 +102,7 @@ class DrivesOut(BaseModel):
     drives: list[DriveOut]
 
 
-class IdsQuery(BaseModel):
+class IdsQuery(Query):
     ids: str = Field(description="Ids of drives, separated by commas.")
 
 
@@ -273,17 +275,25 @@ def _test(text: str) -> tuple[Test | None, str | None]:
 
 
 @api.get("/shelves", responses={200: ShelvesOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def shelves(query: FilterQuery) -> Any:
     """All shelves with how many drives they hold and how many of them pass the filter."""
     test, wrong = _test(query.filter)
     with transaction() as session:
         counted = session.exec(
-            select(Shelf, Site.name, Host.name, func.count(col(DriveRow.id)), func.max(DriveRow.size))
+            select(
+                Shelf.id,
+                Shelf.name,
+                Shelf.bays,
+                Site.name,
+                Host.name,
+                func.count(col(DriveRow.id)),
+                func.max(DriveRow.size),
+            )
             .join(Site, col(Site.id) == Shelf.site_id)
             .outerjoin(Host, col(Host.id) == Shelf.host_id)
             .outerjoin(DriveRow, col(DriveRow.shelf_id) == Shelf.id)
-            .group_by(Shelf, Site.name, Host.name)
+            .group_by(Shelf.id, Site.name, Host.name)
         ).all()
         new = session.exec(select(func.count()).select_from(DriveRow).where(DriveRow.service == Service.NEW)).one()
         per_shelf: dict[int | None, int] = {}
@@ -291,13 +301,13 @@ def shelves(query: FilterQuery) -> Any:
             for _, shelf_id, _ in _matching(session, test):
                 per_shelf[shelf_id] = per_shelf.get(shelf_id, 0) + 1
     out = [
-        ShelfOut(id=s.id or 0, site=site, host=host, name=s.name, bays=s.bays, drives=count,
-                 matching=per_shelf.get(s.id, 0) if test else count)
-        for s, site, host, count, _ in counted
+        ShelfOut(id=i, site=site, host=host, name=name, bays=bays, drives=count,
+                 matching=per_shelf.get(i, 0) if test else count)
+        for i, name, bays, site, host, count, _ in counted
     ]  # fmt: skip
     out.sort(key=lambda s: (s.site, _natural(s.name)))
     scales: dict[str, int] = {}
-    for _, site, _, _, largest in counted:
+    for _, _, _, site, _, _, largest in counted:
         scales[site] = max(scales.get(site, 0), largest or 0)
     return ShelvesOut(
         shelves=out, scales=[SiteScale(site=k, largest=v) for k, v in scales.items()],
@@ -306,7 +316,7 @@ def shelves(query: FilterQuery) -> Any:
 
 
 @api.get("/hosts", responses={200: HostsOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def hosts() -> Any:
     """Names of the hosts, which can mount volumes."""
     with transaction() as session:
@@ -315,21 +325,14 @@ def hosts() -> Any:
 
 def _natural(text: str) -> list[tuple[int, str]]:
     """Sorts bay 2 before bay 10."""
-    parts: list[tuple[int, str]] = []
-    digits = ""
-    for character in text.lower() + "\0":
-        if character.isdigit():
-            digits += character
-            continue
-        if digits:
-            parts.append((int(digits), ""))
-            digits = ""
-        parts.append((-1, character))
-    return parts
+    return [(int(part), "") if part.isdecimal() else (-1, part) for part in _NUMBERS.split(text.lower())]
+
+
+_NUMBERS = re.compile(r"(\d+)")
 
 
 @api.get("/drives", responses={200: DrivesOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def drives(query: DrivesQuery) -> Any:
     """The drives of some shelves, each with whether it passes the filter."""
     ids = _numbers(query.shelves, MOST_SHELVES)
@@ -345,7 +348,7 @@ def drives(query: DrivesQuery) -> Any:
 
 
 @api.get("/drives/by-id", responses={200: DrivesOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def drives_by_id(query: IdsQuery) -> Any:
     """These drives, in the order asked for."""
     ids = _numbers(query.ids, MOST_SELECTED)
@@ -355,7 +358,7 @@ def drives_by_id(query: IdsQuery) -> Any:
 
 
 @api.get("/drives/matching", responses={200: SelectionOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def matching(query: FilterQuery) -> Any:
     """Ids of the drives that pass the filter and can be chosen for a layout."""
     with transaction() as session:

@@ -12,6 +12,7 @@ from sqlmodel import Session, col, or_, select
 
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
+from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
 from pairshelf.core.attention import PoolFacts, matters
 from pairshelf.engine import keys
@@ -69,7 +70,7 @@ class TodayOut(BaseModel):
     pool_capacity: int
 
 
-class LogQuery(BaseModel):
+class LogQuery(Query):
     before: int | None = None
     limit: int = Field(default=50, ge=1, le=200)
     search: str = Field(default="", max_length=100)
@@ -81,7 +82,7 @@ class LogOut(BaseModel):
 
 
 @api.get("/today", responses={200: TodayOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-oneself")
 def today() -> Any:
     """What needs me, what runs, what finished while I was away."""
     user = signed_in()
@@ -196,7 +197,7 @@ def _entry(row: LogRow) -> EntryOut:
 
 
 @api.get("/logbook", responses={200: LogOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, shared="with-all")
 def logbook(query: LogQuery) -> Any:
     """Who did what when, the newest first, a page at a time."""
     statement = select(LogRow).order_by(col(LogRow.id).desc()).limit(query.limit + 1)

@@ -14,6 +14,7 @@ from sqlmodel import Session, col, select
 from pairshelf.api.access import in_folder, taken_by
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobsOut, jobs_out
+from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.file_systems import APPLICATION_KINDS
@@ -83,7 +84,7 @@ class SaidOut(BaseModel):
     sentence: str
 
 
-class FilesQuery(BaseModel):
+class FilesQuery(Query):
     after: int = 0
     limit: int = Field(default=50, ge=1, le=200)
 
@@ -145,7 +146,7 @@ class InstallBody(BaseModel):
     size: str = "8 GiB"
 
 
-class FolderQuery(BaseModel):
+class FolderQuery(Query):
     path: str
 
 

@@ -81,8 +81,7 @@ def load_use(session: Session, pool: EstatePool) -> Estate:
 
 def load_access(session: Session, volume_ids: Collection[int]) -> Estate:
     """These volumes with what stands on them, all hosts, and all persons and groups."""
-    pools = session.exec(select(VolumeRow.pool_id).where(among(VolumeRow.id, volume_ids)).distinct()).all()
-    volumes = load_volumes(session, pools, ids=volume_ids)
+    volumes = load_volumes(session, (), ids=volume_ids)
     refs = {v.id: v.ref for v in volumes}
     return Estate(
         volumes=tuple(volumes), mounts=tuple(_mounts(session, refs)), machines=tuple(load_hosts(session)),
@@ -102,10 +101,12 @@ def load_volumes(
 ) -> list[EstateVolume]:
     """All volumes, or only those of these pools, or only these; what the files on them take is filled in for
     these pools' volumes."""
+    counted = among(VolumeRow.pool_id, pool_ids) if ids is None else among(VolumeRow.id, ids)
     placed: dict[int, int] = dict(
         session.exec(
             select(VolumePiece.volume_id, func.sum(VolumePiece.count))
-            .where(among(VolumePiece.pool_id, pool_ids)).group_by(col(VolumePiece.volume_id))
+            .where(among(VolumePiece.pool_id, pool_ids) if ids is None else among(VolumePiece.volume_id, ids))
+            .group_by(col(VolumePiece.volume_id))
         ).all()
     )  # fmt: skip
     ends = func.max(SampleFile.first + SampleFile.extents)
@@ -114,7 +115,7 @@ def load_volumes(
         for volume, count, total, end in session.exec(
             select(SampleFile.volume_id, func.count(), func.sum(SampleFile.extents), ends)
             .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
-            .where(among(VolumeRow.pool_id, pool_ids)).group_by(col(SampleFile.volume_id))
+            .where(counted).group_by(col(SampleFile.volume_id))
         )
     }  # fmt: skip
     query = (

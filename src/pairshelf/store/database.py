@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from enum import IntEnum
@@ -11,7 +12,9 @@ from typing import Any
 
 from alembic import command
 from alembic.config import Config
-from sqlalchemy import ARRAY, Connection, Engine, Integer, cast, create_engine, func, text
+from psycopg import OperationalError
+from sqlalchemy import ARRAY, Connection, Engine, Integer, cast, create_engine, event, func, text
+from sqlalchemy.exc import DisconnectionError
 from sqlmodel import Session
 
 from pairshelf.store.settings import settings
@@ -37,7 +40,28 @@ class Lock(IntEnum):
 @lru_cache
 def engine() -> Engine:
     """The engine of this process; a stale connection is noticed before it is used."""
-    return create_engine(settings().sqlalchemy_url, pool_pre_ping=True, pool_size=12, max_overflow=12, pool_timeout=10)
+    made = create_engine(settings().sqlalchemy_url, pool_size=12, max_overflow=12, pool_timeout=10)
+    event.listen(made, "checkin", _rests)
+    event.listen(made, "checkout", _still_there)
+    return made
+
+
+#: Seconds for which a connection is taken for alive. Asking it every time took as long as a small question.
+_FRESH = 1.0
+
+
+def _rests(_connection: Any, record: Any) -> None:
+    record.info["since"] = time.monotonic()
+
+
+def _still_there(connection: Any, record: Any, _proxy: Any) -> None:
+    if connection is None or time.monotonic() - record.info.get("since", 0.0) < _FRESH:
+        return
+    try:
+        connection.execute("select 1")
+        connection.rollback()
+    except OperationalError as gone:
+        raise DisconnectionError from gone
 
 
 @contextmanager
