@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 import structlog
-from flask import Response, send_from_directory
+from flask import Response, request, send_from_directory
 from flask_openapi3 import Info, OpenAPI
 from flask_wtf.csrf import CSRFProtect
 from pydantic import BaseModel
@@ -76,6 +76,13 @@ def create_app(secret: str | None = None) -> OpenAPI:
     _serve_web(app)
     if settings().proxies:
         app.wsgi_app = ProxyFix(app.wsgi_app, x_for=settings().proxies, x_proto=settings().proxies)  # type: ignore[method-assign]
+
+    @app.before_request
+    def _of_a_number() -> Response | None:
+        """Nothing has a number that the tables cannot hold."""
+        if any(isinstance(v, int) and v >= 2**31 for v in (request.view_args or {}).values()):
+            return problems.answer(404, "not-found", "There is nothing of this number.")
+        return None
 
     @app.after_request
     def _headers(response: Response) -> Response:

@@ -8,7 +8,7 @@ import structlog
 from flask import Flask, Response
 from flask_wtf.csrf import CSRFError
 from pydantic import BaseModel, ValidationError
-from sqlalchemy.exc import IntegrityError, OperationalError, TimeoutError
+from sqlalchemy.exc import DataError, IntegrityError, OperationalError, TimeoutError
 from werkzeug.exceptions import HTTPException
 
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
@@ -81,6 +81,15 @@ def register(app: Flask) -> None:
             name or "", "Something else was changed at the same moment. Nothing was done; try again."
         )
         return answer(409, "changed-meanwhile", sentence)
+
+    @app.errorhandler(DataError)
+    def _unkeepable(error: DataError) -> Response:
+        _logger.warning("unkeepable", error=str(error.orig))
+        return answer(
+            400,
+            "unkeepable",
+            "A value is none that can be kept: a number far too large, or a character that is none. Nothing was changed.",
+        )
 
     @app.errorhandler(OperationalError)
     @app.errorhandler(TimeoutError)

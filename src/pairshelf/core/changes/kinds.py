@@ -82,5 +82,11 @@ def kind_of(name: str) -> ChangeKind:
 
 
 def request_of(kind: str, raw: dict[str, Any]) -> Any:
-    """The request that a sheet was drawn up for, from plain data."""
+    """The request that a sheet was drawn up for, from plain data. BadInput for what no text or number of ours is."""
+    for field, value in raw.items():
+        for one in value if isinstance(value, list | tuple) else (value,):
+            if isinstance(one, str) and "\0" in one:
+                raise BadInput("There is a character in it that is none; type it anew.", field=field)
+            if isinstance(one, int | float) and not abs(one) < 2**31:
+                raise BadInput("This number is far too large.", field=field)
     return kind_of(kind).request(**{k: tuple(v) if isinstance(v, list) else v for k, v in raw.items()})
