@@ -79,8 +79,8 @@ def _count_calls(kind: type, name: str, count: Callable[[], None]) -> None:
     setattr(kind, name, counted)
 
 
-def _finish_through_crashes(job: int) -> int:
-    """Carry a job with a worker that dies later and later; how many died."""
+def _finish_through_crashes(job: int, between: Callable[[], None] = lambda: None) -> int:
+    """Carry a job with a worker that dies later and later; how many died. ``between``: what is done after each."""
     deaths = 0
     for point in range(1, 400, 3):
         database.engine().dispose()
@@ -92,6 +92,7 @@ def _finish_through_crashes(job: int) -> int:
             return deaths
         # One that came back with nothing done found the dead one's lock still held: the server takes a moment.
         assert state in ("waiting", "running"), "a death is no failure"
+        between()
     raise AssertionError("never finished")
 
 
@@ -109,6 +110,24 @@ def test_first_sync_and_filling_through_crashes() -> None:
     assert _finish_through_crashes(sync) >= 5
     assert check(pool).report["mismatches"] == 0
     assert files_intact(pool)
+
+
+def test_a_recorder_that_overwrites_its_oldest_through_crashes() -> None:
+    """Whoever reads between a death and the going on finds every file that is in the books as it was written."""
+    pool = build(shelf(4, size=30 * GIB), "parity-1")
+    carry_all()
+    do("set-keep-rule", volume="p/v", above=70)
+    carry(fill(pool, 0.7))
+
+    def intact() -> None:
+        assert files_intact(pool)
+
+    again = fill(pool, 1.0)
+    with transaction() as session:
+        session.get_one(JobRow, again).total += 60
+    assert _finish_through_crashes(again, intact) >= 5
+    intact()
+    assert check(pool).report["mismatches"] == 0
 
 
 @pytest.mark.parametrize("scheme", ["parity-1", "copies-3", "stepped-2"])

@@ -131,13 +131,6 @@ class FileWriter:
             self._io.write(self._volume, self._first, b"".join(self._waiting), fresh=True)
             self._waiting, self.waiting = [], 0
 
-    def room_changed(self) -> None:
-        """Files have been deleted."""
-        self.flush()
-        self._io.forget_places()
-        self._session.flush()
-        self._room = Room(self._session, self._volume)
-
 
 def keep(session: Session, pool: OpenPool, volume: VolumeRow, coming: int = 0) -> int:
     """Carry out the volume's keep rule before so many extents come; how many recordings were deleted."""

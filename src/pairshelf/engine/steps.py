@@ -313,14 +313,18 @@ def _step_fill(work: Work) -> float:
     report = dict(job.report)
     writer = FileWriter(work.session, work.volumes, volume)
     ruled = work.session.get(KeepRule, volume.id) is not None
-    done = 0
-    while done < (goal := min(work.most, job.total - job.cursor)):
-        for index, content, checksum in ahead(_made, _ahead_of(work, volume, report, goal - done), _MADE_AHEAD):
+    done, goal = 0, min(work.most, job.total - job.cursor)
+    deleted = 0
+    while done < goal and not deleted:
+        most = 2 if ruled else _MADE_AHEAD
+        for index, content, checksum in ahead(_made, _ahead_of(work, volume, report, goal - done), most):
             if ruled:
                 writer.flush()
+                # Nothing is written in the place of what was deleted before that is out of the books for good:
+                # the step ends here, and the next one writes.
                 if deleted := keep(work.session, pool, volume, len(content) // work.world.block):
                     report["deleted"] += deleted
-                    writer.room_changed()
+                    break
             done += writer.write(_place_of(report, index), content, checksum)
             report["files"] += 1
             if writer.waiting >= _PIECE:
