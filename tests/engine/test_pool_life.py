@@ -68,11 +68,19 @@ def test_built_filled_hurt_and_healed(scheme: str, sets: int) -> None:
 
 @pytest.mark.parametrize(
     ("scheme", "sets", "protection"),
-    [("parity-1", 1, ""), ("parity-2", 2, ""), ("copies-2", 4, ""), ("stepped-2", 1, ""), ("spread", 1, "parity-1:4")],
+    [
+        ("parity-1", 1, ""),
+        ("parity-2", 2, ""),
+        ("copies-2", 4, ""),
+        ("stepped-2", 1, ""),
+        ("spread", 1, "parity-1:4"),
+        ("spread", 1, "copies-2"),
+    ],
 )
 def test_what_was_promised_is_what_the_drives_had_to_do(scheme: str, sets: int, protection: str) -> None:
     """Hours and speeds, by the extents the engine really moved; every layout alike."""
-    ids = shelf(4, size=150 * GIB) + shelf(4, size=180 * GIB if scheme == "stepped-2" else 150 * GIB, name="B")
+    uneven = scheme == "stepped-2" or protection == "copies-2"
+    ids = shelf(4, size=150 * GIB) + shelf(4, size=180 * GIB if uneven else 150 * GIB, name="B")
     pool = do("build-pool", name="p", scheme=scheme, drives=tuple(ids), sets=sets, volume="v", file_system="xfs",
               protection=protection, volume_size="500 GiB" if protection else "").pool_id or 0  # fmt: skip
     carry_all()
@@ -91,7 +99,8 @@ def test_what_was_promised_is_what_the_drives_had_to_do(scheme: str, sets: int, 
     assert pool_state(pool)[0] == "healthy"
     measured = pool_row(pool).measured
     assert measured["check_hours"] == pytest.approx(promises["check_hours"], rel=0.02)
-    assert measured["rebuild_hours"] == pytest.approx(promises["rebuild_hours"], rel=0.1)
+    if scheme != "spread" or not uneven:  # Where drives are unequal, the larger ones take more: that is an estimate.
+        assert measured["rebuild_hours"] == pytest.approx(promises["rebuild_hours"], rel=0.1)
     for figure in ("sequential_write", "sequential_read"):
         assert measured[figure] == pytest.approx(promises[figure], rel=0.1)
     if scheme != "spread":

@@ -57,7 +57,7 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
     return (
       <div className="scroll-x" tabIndex={0}>
         <SetBlocks cut={cut} failed={failed} onFail={onFail} />
-        <Legend cut={cut} />
+        <Legend cut={cut} tint={tint} />
       </div>
     );
   return (
@@ -132,7 +132,7 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
         })}
         <path d={`M0 ${TALL + 32}H${total}`} stroke="var(--board)" strokeWidth="4" />
       </svg>
-      <Legend cut={cut} />
+      <Legend cut={cut} tint={tint} />
     </div>
   );
 }
@@ -228,13 +228,13 @@ function Pieces({
   );
 }
 
-function Legend({ cut }: { cut: CutData }) {
+function Legend({ cut, tint }: { cut: CutData; tint?: number }) {
   const over = cut.members.some((m) => m.used < m.extents);
   const guarded = cut.bands.some((b) => b.groups.some((g) => g.data < g.width));
-  const box = (fill: string) => (
+  const box = (fill: string, opacity = 1) => (
     <svg width="15" height="15" aria-hidden="true" style={{ verticalAlign: "-2px", marginRight: 5 }}>
       <rect x=".5" y=".5" width="14" height="14" fill="var(--sheet)" stroke="var(--ink)" />
-      <rect x=".5" y=".5" width="14" height="14" fill={fill} />
+      <rect x=".5" y=".5" width="14" height="14" fill={fill} fillOpacity={opacity} />
     </svg>
   );
   return (
@@ -242,7 +242,7 @@ function Legend({ cut }: { cut: CutData }) {
       className="faint"
       style={{ display: "flex", gap: "0.3rem 1.3rem", flexWrap: "wrap", fontSize: "0.88rem" }}
     >
-      <span>{box("var(--spine)")}data</span>
+      <span>{tint === undefined ? box("var(--spine)") : box(tintOf(tint), 0.45)}data</span>
       {guarded && <span>{box("url(#hatch)")}redundancy</span>}
       {over && <span>{box("var(--sheet)")}left over</span>}
     </div>

@@ -1,7 +1,7 @@
 """How fast a layout reads and writes (rules: speed): bytes per second, and small operations per second.
 
-N members, d data drives (copies-c: N/c; parity: N - m x p; stepped: N - p; spread: N x data/used; otherwise N), one drive's
-rate r and operations o; where members differ, the slowest counts.
+N members, d data drives (copies-c: N/c; parity: N - m x p; stepped: N - p; otherwise N), one drive's rate r and operations o;
+where members differ, the slowest counts. A stream of a spread pool lasts as long as its busiest drive is at work.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Code, Family
 from pairshelf.core.layouts.spread import SpreadLayout
+from pairshelf.core.units import EXTENT
 
 #: One drive after the other: never faster than one of them.
 _ONE_AT_A_TIME = ("span", "single")
@@ -37,9 +38,6 @@ class Speed:
 def data_drives(layout: Layout) -> float:
     """Drives' worth of data: copies N/c, parity N - m x p, otherwise N."""
     members = len(layout.members)
-    if isinstance(layout, SpreadLayout):
-        used = sum(layout.used_extents)
-        return members * layout.data_extents / used if used else float(members)
     if layout.scheme.code is Code.COPIES:
         return members / layout.width
     return members - len(layout.sets) * layout.scheme.survives
@@ -49,14 +47,24 @@ def _slowest(layout: Layout) -> float:
     return min(d.mean_rate for d in layout.members)
 
 
+def _spread_stream(layout: SpreadLayout) -> float:
+    """All data of the volumes, over the time of the drive that has most to do: its extents over its rate."""
+    longest = max(used * EXTENT / d.mean_rate for d, used in zip(layout.members, layout.used_extents, strict=True))
+    return layout.data_extents * EXTENT / longest if longest else len(layout.members) * _slowest(layout)
+
+
 def sequential_write(layout: Layout) -> float:
     """d x r; one drive after the other gives r."""
+    if isinstance(layout, SpreadLayout):
+        return _spread_stream(layout)
     rate = _slowest(layout)
     return rate if layout.scheme.id in _ONE_AT_A_TIME else data_drives(layout) * rate
 
 
 def sequential_read(layout: Layout) -> float:
     """Copies N x r, parity d x r; one drive after the other gives r."""
+    if isinstance(layout, SpreadLayout):
+        return _spread_stream(layout)
     rate = _slowest(layout)
     if layout.scheme.id in _ONE_AT_A_TIME:
         return rate

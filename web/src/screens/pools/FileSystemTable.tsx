@@ -31,7 +31,7 @@ export function FileSystemTable({
     <fieldset style={{ border: "none", margin: 0, padding: 0, minWidth: 0 }}>
       <legend style={{ fontWeight: 500, fontSize: "0.9rem", padding: 0 }}>File system</legend>
       <div className="scroll-x" tabIndex={0}>
-        <table className="plain">
+        <table className="plain stacks">
           <thead>
             <tr>
               <th />
@@ -57,15 +57,19 @@ export function FileSystemTable({
                   </label>
                 </td>
                 {FACTS.map((f) => (
-                  <td key={f}>{fs.facts[f]}</td>
+                  <td key={f} data-label={f}>
+                    {fs.facts[f]}
+                  </td>
                 ))}
-                <td style={{ minWidth: 170 }}>
-                  {fs.suits}
-                  {fs.asked_for_by.length > 0 && (
-                    <Text size="xs" c="dimmed">
-                      asked for by: {fs.asked_for_by.join(", ")}
-                    </Text>
-                  )}
+                <td style={{ minWidth: 170 }} data-label="suits">
+                  <span>
+                    {fs.suits}
+                    {fs.asked_for_by.length > 0 && (
+                      <Text size="xs" c="dimmed" component="span" display="block">
+                        asked for by: {fs.asked_for_by.join(", ")}
+                      </Text>
+                    )}
+                  </span>
                 </td>
               </tr>
             ))}
