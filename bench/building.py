@@ -31,7 +31,7 @@ CHANGES_A_SECOND = 4
 def surroundings() -> Iterator[Path]:
     """A database and a room of devices of their own."""
     from pairshelf.launch.cluster import Cluster
-    from pairshelf.store import database, settings
+    from pairshelf.store import database
 
     folder = Path(tempfile.mkdtemp(prefix="pairshelf-bench-"))
     folder.chmod(0o755)
@@ -47,7 +47,7 @@ def surroundings() -> Iterator[Path]:
         database.engine().dispose()
         cluster.stop()
         shutil.rmtree(folder, ignore_errors=True)
-        settings.settings.cache_clear()
+        _forget()
 
 
 def _forget() -> None:
