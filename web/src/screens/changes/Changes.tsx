@@ -64,7 +64,7 @@ function Sheets() {
         <tbody>
           {all.map((sheet) => (
             <tr key={sheet.id}>
-              <td>
+              <td style={{ overflowWrap: "anywhere" }}>
                 <Link to={`/changes/${sheet.id}`}>{sheet.title}</Link>
               </td>
               <td className={sheet.state === "draft" ? "rust" : "faint"} style={{ whiteSpace: "nowrap" }}>
@@ -101,7 +101,10 @@ function Ended() {
         <tbody>
           {all.map((job) => (
             <tr key={job.id}>
-              <td className={job.state === "failed" ? "rust" : undefined}>
+              <td
+                className={job.state === "failed" ? "rust" : undefined}
+                style={{ overflowWrap: "anywhere" }}
+              >
                 {job.outcome ?? `${job.name} of ${job.pool} ended unfinished: ${job.error}`}
               </td>
               <td className="faint num">{job.finished_at && formatWhen(job.finished_at)}</td>
