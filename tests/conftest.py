@@ -7,6 +7,7 @@ import shutil
 import tempfile
 import uuid
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import psycopg
@@ -49,18 +50,25 @@ def template(cluster: Cluster) -> str:
     return cluster.url.rsplit("/", 1)[1]
 
 
-@pytest.fixture
-def db(cluster: Cluster, template: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
-    """A fresh database and an empty room of devices; the address of the database."""
+@contextmanager
+def database_from(template: str, cluster: Cluster, devices: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
+    """A copy of a database and an empty room of devices, which the code then uses; the database's address."""
     name = f"t{uuid.uuid4().hex[:12]}"
     server, _ = cluster.url.rsplit("/", 1)
     with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
-        connection.execute(f"create database {name} template {template}")
+        connection.execute(f"create database {name} template {template}".encode())
     monkeypatch.setenv("PAIRSHELF_DATABASE_URL", f"{server}/{name}")
-    monkeypatch.setenv("PAIRSHELF_DEVICES", str(tmp_path / "devices"))
+    monkeypatch.setenv("PAIRSHELF_DEVICES", str(devices))
     forget_connections()
     yield f"{server}/{name}"
     database.engine().dispose()
     forget_connections()
     with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
-        connection.execute(f"drop database {name} with (force)")
+        connection.execute(f"drop database {name} with (force)".encode())
+
+
+@pytest.fixture
+def db(cluster: Cluster, template: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
+    """A fresh database and an empty room of devices; the address of the database."""
+    with database_from(template, cluster, tmp_path / "devices", monkeypatch) as address:
+        yield address

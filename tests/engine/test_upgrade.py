@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import random
-import uuid
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -25,7 +24,7 @@ from pairshelf.launch.cluster import Cluster
 from pairshelf.store import database
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Host, Mount, SampleFile, VolumePiece
-from tests.conftest import forget_connections
+from tests.conftest import database_from
 from tests.engine.helpers import at_once, carry_all, check, do, files_intact, fill
 
 SIZE = 60 * GIB
@@ -49,24 +48,14 @@ select setval(pg_get_serial_sequence(t, 'id'), 100)
 @pytest.fixture
 def before(cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
     """A database as the version before left it; its address."""
-    name = f"t{uuid.uuid4().hex[:12]}"
-    server, _ = cluster.url.rsplit("/", 1)
-    with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
-        connection.execute(f"create database {name} template template0")
-    monkeypatch.setenv("PAIRSHELF_DATABASE_URL", f"{server}/{name}")
-    monkeypatch.setenv("PAIRSHELF_DEVICES", str(tmp_path / "devices"))
-    forget_connections()
-    config = Config()
-    config.set_main_option("script_location", str(Path(database.__file__).parent / "migrations"))
-    with database.engine().connect() as connection:
-        config.attributes["connection"] = connection
-        command.upgrade(config, "0003")
-        connection.commit()
-    yield f"{server}/{name}"
-    database.engine().dispose()
-    forget_connections()
-    with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
-        connection.execute(f"drop database {name} with (force)")
+    with database_from("template0", cluster, tmp_path / "devices", monkeypatch) as address:
+        config = Config()
+        config.set_main_option("script_location", str(Path(database.__file__).parent / "migrations"))
+        with database.engine().connect() as connection:
+            config.attributes["connection"] = connection
+            command.upgrade(config, "0003")
+            connection.commit()
+        yield address
 
 
 def test_volumes_mounts_files_and_their_checksums_come_along(before: str, tmp_path: Path) -> None:
