@@ -14,48 +14,9 @@ from pairshelf.core.changes.kinds import KINDS
 from pairshelf.engine.files import empty_bins
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import Application, Host, Mount, SampleFile, Site, VolumeRow
-from tests.api.conftest import PASSWORD, Person
+from pairshelf.store.tables import Application, Host, Mount, SampleFile, VolumeRow
+from tests.api.conftest import IQN, PASSWORD, Person, do
 from tests.engine.helpers import at_once, carry_all, happens, open_jobs, shelf
-
-IQN = "iqn.2026-01.example.fernhollow:"
-
-
-def do(who: Person, kind: str, **body: Any) -> Any:
-    """Draw up and approve; the answer of the approval."""
-    sheet = who.post(f"/api/sheets/{kind}", body)
-    assert sheet.status_code == 200, sheet.get_json()
-    found = sheet.get_json()
-    answer = who.post(f"/api/sheets/{found['id']}/approve", {"confirm": found["body"]["confirm"] or "", "password": PASSWORD})  # fmt: skip
-    assert answer.status_code == 200, answer.get_json()
-    return answer.get_json()
-
-
-@pytest.fixture
-def lab(person: Callable[[str], Person]) -> Person:
-    """A pool of double parity with a volume mounted, shared, and one served; two hosts and three people."""
-    at_once()
-    ids = shelf(5, size=200 * 2**30)
-    with transaction() as session:
-        site = session.exec(select(Site)).first() or Site(name="Here")
-        session.add(site)
-        session.flush()
-        session.add_all(Host(name=n, site_id=site.id or 0) for n in ("elm", "fir"))
-    who = person("ida")
-    do(who, "build-pool", name="cold", scheme="parity-2", drives=ids)
-    do(who, "make-volumes", pool="cold", name="office", size="100 GiB", host="elm", mount_point="/srv/office")
-    do(who, "make-volumes", pool="cold", name="disk", size="50 GiB", thin=True, file_system="none")
-    for name in ("ash", "bay", "reed"):
-        do(who, "add-party", name=name)
-    do(who, "add-party", name="desk", members=["ash", "bay"])
-    do(who, "make-share", volume="cold/office", name="desk", rights=["desk:write", "reed:read"], quota="20 GiB",
-       bin_days=7, folder="desk")  # fmt: skip
-    do(who, "set-host", host="fir", iqn=IQN + "fir", storage_address="10.0.0.2/24")
-    do(who, "set-host", host="elm", iqn=IQN + "elm", storage_address="10.0.0.1/24", link="1 Gbit/s")
-    do(who, "declare-initiator", iqn=IQN + "fir")
-    do(who, "make-target", iqn=IQN + "t", host="elm", volume="cold/disk", initiators=[IQN + "fir"])
-    carry_all()
-    return who
 
 
 def test_what_is_written_by_every_way_reads_back_with_two_drives_gone(lab: Person) -> None:

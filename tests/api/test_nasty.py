@@ -11,10 +11,7 @@ from sqlalchemy import text
 
 from pairshelf.core.changes.kinds import KINDS
 from pairshelf.store.database import transaction
-from tests.api.conftest import Person
-from tests.api.test_building import IQN, lab
-
-__all__ = ["lab"]
+from tests.api.conftest import IQN, Person
 
 #: Values of all sorts; among them names of things that are there, so that some get further in.
 VALUES: list[Any] = [

@@ -194,6 +194,36 @@ def test_a_write_into_free_room_cut_short_hurts_nothing_else(
         assert room.reads_right()
 
 
+@pytest.mark.parametrize("scheme", ["parity-2", "copies-3"])
+def test_a_write_cut_short_where_a_rebuild_has_come_to_ends_in_step(scheme: str, tmp_path: Path) -> None:
+    """Of the stripes named in the journal, some stand on the member that is being filled already, some do not."""
+    room = Room(tmp_path, scheme, [40] * 6, 2 if scheme == "copies-3" else 1, 2)
+    room.sync()
+    room.write()
+    filled = Member(room.world.open("new", 40 * GIB), 0)
+    room.io.members[1] = filled  # type: ignore[index]
+    (first, *_) = room.runs()
+    half = Run(first.band, first.group, first.row, first.rows // 2, first.number)
+    room.io.rebuild(half, 1)
+    filled.rebuilt_to = half.rows
+    # All of it is on the drives but the last member's part.
+    data = room.noise.bytes(room.size * room.world.block)
+    devices = [m.device for m in room.io.members]
+    room.io.members[-1].device = None
+    clear = room.io.journal.clear
+    room.io.journal.clear = lambda: None  # type: ignore[method-assign]
+    room.io.write(0, data, fresh=True)
+    room.io.journal.clear = clear  # type: ignore[method-assign]
+    room.io.members[-1].device = devices[-1]
+    assert room.io.recover() > 0
+    for run in room.runs():
+        if run.number + run.rows > half.rows:
+            skip = max(0, half.rows - run.number)
+            room.io.rebuild(Run(run.band, run.group, run.row + skip, run.rows - skip, run.number + skip), 1)
+    filled.rebuilt_to = None
+    assert room.mismatches() == 0
+
+
 class _Guarded:
     """A device whose writes go through somebody else's hands."""
 

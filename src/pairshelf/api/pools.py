@@ -325,7 +325,7 @@ def proofs_of(row: PoolRow, built: EstatePool) -> list[ProofOut]:
     return [
         ProofOut(figure=words, unit=unit, promised=promises[name], measured=measured.get(name))
         for name, words, unit in _PROMISES
-        if promises.get(name) and not (built.spread and name == "first_sync_hours")
+        if promises.get(name)
     ]
 
 

@@ -258,7 +258,7 @@ class PoolIO(MembersIO):
     def sync(self, run: Run) -> None:
         """Bring the redundancy of a run in step with its data, whatever it held before.
 
-        Members that are away count as zeros.
+        Members that are away count as zeros; one that is being filled, and does not have all of the run, gets them.
         """
         group = self._group(run)
         loaded = self._load(run)
@@ -267,17 +267,19 @@ class PoolIO(MembersIO):
             source = next((loaded[m] for m in group.members if m in loaded), None)
             if source is None:
                 raise NotPossible("No member of a set answers.", code="unreachable")
-            for member in loaded:
+            for member in group.members:
                 self._put(member, run.row, source)
             return
-        away = {m: np.zeros((run.rows, self.block), np.uint8) for m in group.members if m not in loaded}
+        for member in group.members:
+            if member not in loaded:
+                loaded[member] = np.zeros((run.rows, self.block), np.uint8)
 
         def bring_in_step(phase: Phase) -> None:
-            columns = [(loaded if m in loaded else away)[m][phase.rows] for m in phase.columns]
+            columns = [loaded[m][phase.rows] for m in phase.columns]
             parity(columns[: group.data], group.parity, columns[group.data :])
 
         each(bring_in_step, self._phases(group, run))
-        each(lambda member: self._put(member, run.row, loaded[member]), loaded)
+        each(lambda member: self._put(member, run.row, loaded[member]), group.members)
 
     def rebuild(self, run: Run, slot: int) -> bool:
         """Compute a member's rows from the rest of its set and write them; False if it has none here."""

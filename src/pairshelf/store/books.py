@@ -154,17 +154,14 @@ def load_hosts(session: Session) -> list[EstateHost]:
 def _mounts(session: Session, refs: dict[int, str]) -> list[EstateMount]:
     query = (
         select(Mount.id, Host.name, Mount.volume_id, Mount.at, Mount.read_only, Mount.access_times, Mount.required)
-        .join(Host, col(Host.id) == Mount.host_id).where(_among(Mount.volume_id, refs)).order_by(Host.name, Mount.at)
+        .join(Host, col(Host.id) == Mount.host_id).where(among(Mount.volume_id, refs)).order_by(Host.name, Mount.at)
     )  # fmt: skip
     return [EstateMount(i, host, refs[volume], *rest) for i, host, volume, *rest in session.exec(query)]
 
 
 def _shares(session: Session, refs: dict[int, str]) -> list[EstateShare]:
     rows = session.exec(
-        select(Share)
-        .where(_among(Share.volume_id, refs))
-        .order_by(Share.name)
-        .execution_options(populate_existing=True)
+        select(Share).where(among(Share.volume_id, refs)).order_by(Share.name).execution_options(populate_existing=True)
     ).all()
     if not rows:
         return []
@@ -186,14 +183,9 @@ def _shares(session: Session, refs: dict[int, str]) -> list[EstateShare]:
     ]  # fmt: skip
 
 
-def _among(column: Any, refs: dict[int, str]) -> Any:
-    """A condition that leaves out other volumes' rows."""
-    return among(column, refs)
-
-
 def _targets(session: Session, refs: dict[int, str], *, every: bool = True) -> list[EstateTarget]:
     luns: dict[int, list[tuple[int, str]]] = {}
-    for lun in session.exec(select(TargetLun).where(_among(TargetLun.volume_id, refs)).order_by(col(TargetLun.lun))):
+    for lun in session.exec(select(TargetLun).where(among(TargetLun.volume_id, refs)).order_by(col(TargetLun.lun))):
         luns.setdefault(lun.target_id, []).append((lun.lun, refs[lun.volume_id]))
     if not every and not luns:
         return []
@@ -225,7 +217,7 @@ def _applications(session: Session, refs: dict[int, str], *, every: bool = True)
             a.id, host, a.name, a.kind, a.owner, a.folder, a.settings, a.running,
             refs.get(a.volume_id) if a.volume_id else None, a.folder_scheme, a.files_per_folder, a.moved.get("from"),
         )
-        for a, host in session.exec(query if every else query.where(_among(Application.volume_id, refs)))
+        for a, host in session.exec(query if every else query.where(among(Application.volume_id, refs)))
     ]  # fmt: skip
 
 

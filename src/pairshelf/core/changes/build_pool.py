@@ -102,7 +102,7 @@ def plan(estate: Estate, request: Request) -> Plan:
 def promised(layout: Layout) -> dict[str, float]:
     """What a layout promises: bytes, hours, bytes per second, failures; from the same functions as everywhere.
 
-    Hours and speeds of a spread pool follow from the volumes in it.
+    Hours and speeds of a spread pool follow from the volumes in it; each of them has a first sync of its own.
     """
     if isinstance(layout, SpreadLayout) and not layout.volumes:
         return {"capacity": layout.stock * EXTENT}
@@ -110,7 +110,7 @@ def promised(layout: Layout) -> dict[str, float]:
     return {
         "capacity": (layout.stock if isinstance(layout, SpreadLayout) else layout.data_extents) * EXTENT,
         "survives": survival(layout).guaranteed,
-        "first_sync_hours": sync.idle / 3600 if sync else 0.0,
+        "first_sync_hours": sync.idle / 3600 if sync and not isinstance(layout, SpreadLayout) else 0.0,
         "rebuild_hours": longest.idle / 3600 if longest else 0.0,
         "check_hours": check(layout).idle / 3600,
         "sequential_write": model.sequential_write,
