@@ -42,7 +42,7 @@ from tests.engine.helpers import (
 pytestmark = [pytest.mark.usefixtures("db"), pytest.mark.crash]
 
 
-def _dies_at(point: int, work: Callable[[], None]) -> bool:
+def dies_at(point: int, work: Callable[[], None]) -> bool:
     """Do the work in a process that is killed at its ``point``-th write, flush or commit; whether it finished."""
     child = os.fork()
     if child:
@@ -57,7 +57,10 @@ def _dies_at(point: int, work: Callable[[], None]) -> bool:
             if left <= 0:
                 os.kill(os.getpid(), signal.SIGKILL)
 
-        for kind, names in ((Media, ("write", "flush")), (Machines, ("write", "move", "close"))):
+        for kind, names in (
+            (Media, ("write", "flush", "write_label")),
+            (Machines, ("write", "move", "make_folder", "close")),
+        ):
             for name in names:
                 _count_calls(kind, name, count)
         event.listen(database.engine(), "commit", count)
@@ -84,7 +87,7 @@ def _finish_through_crashes(job: int, between: Callable[[], None] = lambda: None
     deaths = 0
     for point in range(1, 400, 3):
         database.engine().dispose()
-        died = not _dies_at(point, lambda: carry(job))
+        died = not dies_at(point, lambda: carry(job))
         deaths += died
         with transaction() as session:
             state = session.get(JobRow, job).state  # type: ignore[union-attr]
@@ -139,9 +142,9 @@ def test_rebuild_through_crashes_with_writes_between(scheme: str) -> None:
     replace(pool, 1, shelf(1, name="B")[0])
     filling = fill(pool, 0.5)
     (rebuild,) = open_jobs("rebuild")
-    assert _dies_at(12, lambda: carry(rebuild)) is False
+    assert dies_at(12, lambda: carry(rebuild)) is False
     database.engine().dispose()
-    _dies_at(9, lambda: carry(filling))
+    dies_at(9, lambda: carry(filling))
     assert _finish_through_crashes(rebuild) >= 3
     carry(filling)
     assert pool_state(pool)[0] == "healthy"
@@ -155,7 +158,7 @@ def test_a_failed_drive_and_a_crash_together_lose_nothing() -> None:
     for point in range(2, 40, 4):
         filling = fill(pool, 0.05 + point / 60)
         database.engine().dispose()
-        _dies_at(point, lambda job=filling: carry(job))  # type: ignore[misc]
+        dies_at(point, lambda job=filling: carry(job))  # type: ignore[misc]
         if point == 18:
             happens("fail", "A4")
         carry(filling)

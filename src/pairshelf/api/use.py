@@ -23,7 +23,8 @@ from pairshelf.core.names import check_mount_point, check_name
 from pairshelf.core.targets import LogIn, log_in
 from pairshelf.core.units import EXTENT, parse_size
 from pairshelf.engine.doing.access import rights_of
-from pairshelf.engine.files import content_of, remove_file
+from pairshelf.engine.errands import on_host, send
+from pairshelf.engine.files import remove_file
 from pairshelf.engine.jobs import Writer, start_fill
 from pairshelf.engine.log import log
 from pairshelf.engine.moving import write_as
@@ -441,15 +442,9 @@ def install_application(session: Session, who: str, body: InstallBody) -> str:
         host_id=host.id or 0, name=name, kind=body.kind, owner=owner, folder=folder, settings=settings,
     ))  # fmt: skip
     session.flush()
-    world = devices()
-    world.hosts.write(host.name, settings, settings_text(name, owner, folder).encode())
-    left, number = extents, 0
-    while left:
-        number += 1
-        count = min(left, 1 + number % 5)
-        content = content_of(0, number, count * world.block)
-        world.hosts.write(host.name, f"{folder}/{name}-{number:04d}.dat", content)
-        left -= count
+    text = settings_text(name, owner, folder)
+    send(session, "write-file", on_host(host.name), host=host.name, path=settings, text=text)
+    send(session, "write-data", on_host(host.name), host=host.name, folder=folder, name=name, extents=extents)
     said = f"{name} runs on {host.name} with {extents} GiB in {folder}."
     log(session, who, "application-installed", name, said)
     return said

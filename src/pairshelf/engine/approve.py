@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
-from sqlmodel import Session, select
+from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.kinds import kind_of, request_of
 from pairshelf.core.changes.sheet import ChangeSheet
@@ -13,12 +13,13 @@ from pairshelf.core.device import DeviceError, Devices
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.engine.doing import DO
 from pairshelf.engine.doing.outcome import Outcome
+from pairshelf.engine.errands import on_drive, on_host, require_none
 from pairshelf.engine.log import log
 from pairshelf.engine.planning import plan
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import Lock, lock_until_commit
 from pairshelf.store.estate import lock_drives
-from pairshelf.store.tables import PoolRow, SheetRow, SheetState, now
+from pairshelf.store.tables import DriveRow, PoolRow, SheetRow, SheetState, now
 
 
 def draw_up(session: Session, kind: str, request: Any, who: str, world: Devices | None = None) -> SheetRow:
@@ -52,6 +53,7 @@ def approve(session: Session, sheet_id: int, who: str, confirm: str, world: Devi
     lock_until_commit(session, Lock.BOOKS)
     planned = plan(session, row.kind, request, world)
     _lock(session, planned, request)
+    require_none(session, _subjects(session, request))
     planned = plan(session, row.kind, request, world)
     _same_as_shown(row, planned.sheet)
     if planned.sheet.confirm is not None and confirm.strip() != planned.sheet.confirm:
@@ -70,6 +72,19 @@ def approve(session: Session, sheet_id: int, who: str, confirm: str, world: Devi
         **({"erased": erased} if erased else {}),
         **({"given_up": row.body["gives_up"]} if row.body.get("gives_up") else {}))  # fmt: skip
     return row, outcome
+
+
+def _subjects(session: Session, request: Any) -> set[str]:
+    """The drives and hosts that a request names, as errands name them."""
+    found = set()
+    if host := str(getattr(request, "host", "") or "").strip():
+        found.add(on_host(host))
+    if (app := str(getattr(request, "application", "") or "")) and "/" in app:
+        found.add(on_host(app.rpartition("/")[0]))
+    drives = [*getattr(request, "drives", ()), getattr(request, "drive_id", None)]
+    if drives := [d for d in drives if d]:
+        found |= {on_drive(s) for s in session.exec(select(DriveRow.serial).where(col(DriveRow.id).in_(drives)))}
+    return found
 
 
 def _lock(session: Session, planned: Any, request: Any) -> None:

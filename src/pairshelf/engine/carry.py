@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable
 
 import structlog
 from sqlalchemy import text
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlmodel import Session, select
 
 from pairshelf.core.device import DeviceError, Devices
 from pairshelf.core.errors import PairShelfError
+from pairshelf.engine.errands import do_errands
 from pairshelf.engine.jobs import paces_under_way, pause, slowing
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.moving import abandon_move
@@ -19,7 +21,7 @@ from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.engine.queue import enqueue
 from pairshelf.engine.steps import STEPS, Held, Work, finish
-from pairshelf.store.database import Lock, held_lock, transaction
+from pairshelf.store.database import Lock, held_lock, is_full, transaction
 from pairshelf.store.tables import JobRow, JobState, Setting, now
 
 __all__ = ["carry", "pause", "pick_up_the_dropped", "simulated_speed"]
@@ -34,6 +36,12 @@ _OPEN_AND_NOT_QUEUED = text("""
 select id from job where state in ('waiting', 'running', 'held') and not exists (
     select 1 from procrastinate_jobs q where q.status = 'todo' and (q.args ->> 'job_id')::int = job.id)
 order by id
+""")
+
+#: Rows of the queue that a worker took and will never finish: it has not been heard of for half a minute.
+_LEFT_BY_THE_DEAD = text("""
+delete from procrastinate_jobs q where q.status = 'doing' and not exists (
+    select 1 from procrastinate_workers w where w.id = q.worker_id and w.last_heartbeat > now() - interval '30 seconds')
 """)
 
 _logger = structlog.get_logger()
@@ -51,6 +59,8 @@ def carry(job_id: int, *, stop: Callable[[], bool] = lambda: False) -> None:
         if mine is None:
             return
         world = devices()
+        # A job may stand on what its change has to do on drives and hosts first.
+        do_errands(world)
         while not stop():
             waits = _step(job_id, world)
             if waits is None:
@@ -81,6 +91,20 @@ def _step(job_id: int, world: Devices) -> float | None:
     except PairShelfError as error:
         _give_up(job_id, error.message)
         return None
+    except (OSError, OperationalError) as error:
+        if not is_full(error):
+            raise
+        _hold(job_id, "the disk beneath is full; it goes on when there is room")
+        return 8 * _STEP
+
+
+def _hold(job_id: int, why: str) -> None:
+    """Say why a job does not go on, as far as even that can be kept."""
+    _logger.warning("held", job=job_id, why=why)
+    with contextlib.suppress(OperationalError), transaction() as session:
+        job = session.get(JobRow, job_id, with_for_update=True)
+        if job is not None and job.state in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
+            job.state, job.why_held = JobState.HELD, why
 
 
 def _do(work: Work, speed: int, slowed: float) -> float | None:
@@ -144,6 +168,7 @@ def pick_up_the_dropped() -> int:
     """Enqueue again every open job that no worker holds, as after a crash; how many there were."""
     with transaction() as session:
         ids = session.connection().execute(_OPEN_AND_NOT_QUEUED).scalars().all()
+        session.connection().execute(_LEFT_BY_THE_DEAD)
     dropped = 0
     for job_id in ids:
         try:

@@ -135,7 +135,7 @@ def start_rebuild(session: Session, pool: OpenPool, slot: int, who: str, sheet_i
     new = Drive("new", drive.size, Kind(drive.kind), drive.rate)
     absent = [str(p.slot) for p in pool.members if p.state != MemberState.ACTIVE and p.slot != slot]
     takes = durations.rebuild(pool.layout, str(slot), new, absent=absent)
-    place.state, place.rebuilt_to, place.away_since = MemberState.REBUILDING, 0, None
+    place.state, place.rebuilt_to = MemberState.REBUILDING, 0
     total = stripe_count(pool.layout)
     if isinstance(pool.layout, SpreadLayout):
         total = pool.layout.used_extents[slot]

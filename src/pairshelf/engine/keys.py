@@ -11,15 +11,19 @@ import base64
 import hashlib
 import os
 import secrets
+import time
 from pathlib import Path
 from typing import Any
 
 from argon2.low_level import Type, hash_secret_raw
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from cryptography.hazmat.primitives.keywrap import InvalidUnwrap, aes_key_unwrap, aes_key_wrap
+from sqlmodel import col, select
 
 from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.store.database import transaction
 from pairshelf.store.settings import settings
+from pairshelf.store.tables import PoolRow
 
 _KEY_BYTES = 64
 #: Of the passphrase that is made: groups of five characters, about 5 bits each.
@@ -83,6 +87,21 @@ def open_key(pool_id: int, key: bytes) -> None:
 def forget_key(pool_id: int) -> None:
     """Lock: the key is gone from memory."""
     (_folder() / f"{pool_id}.key").unlink(missing_ok=True)
+
+
+#: Seconds after which a key whose pool is not there was left by a kill.
+_LEFT_OVER = 600.0
+
+
+def clear_keys() -> None:
+    """Forget keys of pools that never came to be, or are no more."""
+    old = [f for f in _folder().glob("*.key") if time.time() - f.stat().st_mtime > _LEFT_OVER]
+    if old:
+        with transaction() as session:
+            there = set(session.exec(select(PoolRow.id).where(col(PoolRow.key).is_not(None))))
+        for file in old:
+            if int(file.stem) not in there:
+                file.unlink(missing_ok=True)
 
 
 def key_of(pool_id: int) -> bytes | None:

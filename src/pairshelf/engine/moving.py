@@ -101,7 +101,7 @@ def _place(work: Work) -> None:
             work.session,
             MountLine(report["host"], "", report["to"], volume.file_system, volume.uuid),
             volume,
-            work.world,
+            work.job.sheet_id,
         )
     else:
         text = hosts.read(report["host"], app.settings).decode()
@@ -166,7 +166,7 @@ def _step_undo(work: Work) -> float:
         return work.job.seconds / work.job.total
     if report["way"] == "mount":
         if work.session.exec(select(Mount).where(Mount.volume_id == volume.id, Mount.at == target)).first():
-            take_out_mount(work.session, report["host"], target, work.world)
+            take_out_mount(work.session, report["host"], target, work.job.sheet_id)
         if not hosts.entries(report["host"], target):
             hosts.remove_empty(report["host"], target)
     else:

@@ -17,7 +17,7 @@ from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, open_pool, refresh_state
 from pairshelf.store.database import transaction
 from pairshelf.store.estate import add_records
-from pairshelf.store.tables import Condition, DriveRow, MemberState, PoolPlace, Service, Shelf, Site, now
+from pairshelf.store.tables import Condition, DriveRow, MemberState, MissedWrite, PoolPlace, Service, Shelf, Site, now
 
 _CONDITIONS = {
     Presence.ANSWERS: Condition.GOOD,
@@ -121,8 +121,8 @@ def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence]) -
 
 def _settle_member(session: Session, pool: OpenPool, place: PoolPlace, condition: Condition) -> None:
     if condition is Condition.MISSING:
-        whole = place.state == MemberState.ACTIVE
-        place.state, place.away_since = MemberState.MISSING, pool.row.writes if whole else -1
+        place.incomplete = place.state != MemberState.ACTIVE
+        place.state, place.absence = MemberState.MISSING, place.absence + 1
     elif condition is Condition.FAILED:
         place.state = MemberState.FAILED
     elif place.state == MemberState.MISSING:
@@ -144,8 +144,8 @@ def _bring_back_the_stale(session: Session, pool: OpenPool) -> None:
 
 def _come_back(session: Session, pool: OpenPool, place: PoolPlace) -> None:
     """A drive is back: as it was if it missed nothing, otherwise it is filled again."""
-    if place.away_since == pool.row.writes:
-        place.state, place.away_since = MemberState.ACTIVE, None
+    if not place.incomplete and session.get(MissedWrite, (place.id, place.absence)) is None:
+        place.state = MemberState.ACTIVE
         return
     place.state = MemberState.FAILED
     away = {str(p.slot) for p in pool.members if p.state != MemberState.ACTIVE}

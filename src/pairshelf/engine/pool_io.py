@@ -7,9 +7,10 @@ which parity stands on the same members are handled together as one array operat
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
+from threading import Lock
 
 import numpy as np
 import numpy.typing as npt
@@ -81,25 +82,48 @@ class MembersIO:
     """The members of a pool and the journal before them. Not safe for two users at once: the caller
     holds the pool's lock."""
 
-    def __init__(self, members: Sequence[Member], block: int, journal: StripeJournal) -> None:
+    def __init__(
+        self,
+        members: Sequence[Member],
+        block: int,
+        journal: StripeJournal,
+        miss: Callable[[Sequence[int]], None] = lambda _slots: None,
+    ) -> None:
+        """``miss``: keeps for good which slots miss what is written now; called before the first byte of any
+        member is changed, whoever changes it."""
         self.members, self.block, self.journal = members, block, journal
+        self._miss, self._missed, self._guard = miss, False, Lock()
         #: Extents read from or written to each member, by slot: what the drives really had to do.
         self.moved: Counter[int] = Counter()
 
     def recover(self) -> int:
         """Finish the write that a crash interrupted; returns how many pieces were put right."""
         pending = self.journal.pending()
-        present = {m.device.serial: m.device for m in self.members if m.device}
+        slots = {m.device.serial: slot for slot, m in enumerate(self.members) if m.device}
         for intent in pending.intents:
-            if device := present.get(intent.serial):
-                device.write(intent.start, intent.data)
-                device.flush()
+            if (slot := slots.get(intent.serial)) is not None:
+                self.write_member(slot, intent.start, intent.data)
+        if pending.intents:
+            self.flush()
         if pending.named:
             self.settle(pending.named)
             self.flush()
         if pending:
             self.journal.clear()
         return len(pending.intents) + len(pending.named)
+
+    def write_member(self, slot: int, start: int, data: bytes | memoryview) -> None:
+        """Change a member's bytes. The one way there is: members that are away are marked first."""
+        self._mark()
+        if device := self.members[slot].device:
+            device.write(start, data)
+
+    def _mark(self) -> None:
+        with self._guard:
+            if not self._missed:
+                if away := [s for s, m in enumerate(self.members) if m.device is None]:
+                    self._miss(away)
+                self._missed = True
 
     def settle(self, named: Sequence[Stripes]) -> None:
         """Bring the redundancy of stripes in step with what stands in them, whatever that is."""
@@ -112,16 +136,19 @@ class MembersIO:
     def carry_out(self, intents: Sequence[Intent], loose: Sequence[Intent] = (), named: Sequence[Stripes] = ()) -> None:
         """Write all of ``intents``, or none that a later reader would see. ``loose`` ones are of the stripes
         ``named``, in which there is nothing to keep."""
+        # Even before it is recorded: whoever recovers writes only to those that are in the journal.
+        self._mark()
         self.journal.record(intents, named)
-        present = {m.device.serial: m.device for m in self.members if m.device}
-        of_each: dict[str, list[Intent]] = {}
+        slots = {m.device.serial: slot for slot, m in enumerate(self.members) if m.device}
+        of_each: dict[int, list[Intent]] = {}
         for intent in (*intents, *loose):
-            of_each.setdefault(intent.serial, []).append(intent)
+            of_each.setdefault(slots[intent.serial], []).append(intent)
 
-        def write(serial: str) -> None:
-            for intent in of_each[serial]:
-                present[serial].write(intent.start, intent.data)
-            present[serial].flush()
+        def write(slot: int) -> None:
+            for intent in of_each[slot]:
+                self.write_member(slot, intent.start, intent.data)
+            if device := self.members[slot].device:
+                device.flush()
 
         each(write, of_each)
         self.journal.clear()
@@ -130,8 +157,15 @@ class MembersIO:
 class PoolIO(MembersIO):
     """One pool's bytes, of a set-built or stepped layout."""
 
-    def __init__(self, placement: Placement, members: Sequence[Member], block: int, journal: StripeJournal) -> None:
-        super().__init__(members, block, journal)
+    def __init__(
+        self,
+        placement: Placement,
+        members: Sequence[Member],
+        block: int,
+        journal: StripeJournal,
+        miss: Callable[[Sequence[int]], None] = lambda _slots: None,
+    ) -> None:
+        super().__init__(members, block, journal, miss)
         self.placement = placement
         #: Stripes whose redundancy is in step; of later ones all copies need not be alike yet.
         self.synced_to = 0
@@ -178,6 +212,19 @@ class PoolIO(MembersIO):
                 else:
                     intents += found
         self.carry_out(intents, loose, named)
+
+    def write_member(self, slot: int, start: int, data: bytes | memoryview) -> None:
+        """Change a member's bytes. The one way there is: members that are away are marked first."""
+        self._mark()
+        if device := self.members[slot].device:
+            device.write(start, data)
+
+    def _mark(self) -> None:
+        with self._guard:
+            if not self._missed:
+                if away := [s for s, m in enumerate(self.members) if m.device is None]:
+                    self._miss(away)
+                self._missed = True
 
     def settle(self, named: Sequence[Stripes]) -> None:
         """See MembersIO. What members that are away held of these stripes, nothing refers to."""
@@ -408,8 +455,7 @@ class PoolIO(MembersIO):
         return rows
 
     def _put(self, member: int, row: int, rows: Block) -> None:
-        if device := self.members[member].device:
-            device.write(row, np.ascontiguousarray(rows).data)
+        self.write_member(member, row, np.ascontiguousarray(rows).data)
 
     def _columns(self, group: Group, present: dict[int, Block], wanted: Sequence[int]) -> dict[int, Block]:
         return columns_from(group.code, group.data, group.parity, present, wanted)

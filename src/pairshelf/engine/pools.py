@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
+from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
 from pairshelf.core.device import Devices
@@ -18,10 +20,10 @@ from pairshelf.engine.pool_io import Member, PoolIO
 from pairshelf.engine.spread_io import SpreadIO
 from pairshelf.engine.stripe_journal import StripeJournal
 from pairshelf.standin.world import World
-from pairshelf.store.database import Lock, lock_until_commit
+from pairshelf.store.database import Lock, engine, lock_until_commit
 from pairshelf.store.estate import designed_layout, load_stripes
 from pairshelf.store.settings import settings
-from pairshelf.store.tables import DriveRow, MemberState, PoolPlace, PoolRow
+from pairshelf.store.tables import DriveRow, MemberState, MissedWrite, PoolPlace, PoolRow
 
 
 @lru_cache
@@ -75,7 +77,12 @@ def open_pool(session: Session, pool_id: int) -> OpenPool:
 
 
 def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | SpreadIO:
-    """The pool's bytes, any interrupted write finished first."""
+    """The pool's bytes, any interrupted write finished first.
+
+    NotPossible while too many members are away: finishing a write without them could cost what they hold.
+    """
+    if not pool.serves():
+        raise NotPossible(f"Pool {pool.row.name} is {pool.row.state}; nothing of it is touched.", code="not-serving")
     ids = [p.drive_id for p in pool.members if p.drive_id is not None]
     drives = {d.id: d for d in session.exec(select(DriveRow).where(col(DriveRow.id).in_(ids)))}
     members = []
@@ -84,15 +91,29 @@ def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | Spread
         away = drive is None or place.state not in (MemberState.ACTIVE, MemberState.REBUILDING)
         device = None if away or drive is None else world.open(drive.serial, drive.size)
         members.append(Member(device, place.rebuilt_to if place.state == MemberState.REBUILDING else None))
+    absences = {p.slot: (p.id or 0, p.absence) for p in pool.members if p.state == MemberState.MISSING}
+
+    def miss(slots: Sequence[int]) -> None:
+        _note_missed(absences[s] for s in slots if s in absences)
+
     journal = StripeJournal(settings().devices / "journals" / f"pool-{pool.row.id}")
     io: PoolIO | SpreadIO
     if isinstance(pool.layout, SpreadLayout):
-        io = SpreadIO(pool.layout, members, world.block, journal)
+        io = SpreadIO(pool.layout, members, world.block, journal, miss)
     else:
-        io = PoolIO(Placement(pool.layout), members, world.block, journal)
+        io = PoolIO(Placement(pool.layout), members, world.block, journal, miss)
         io.synced_to = pool.row.synced_to
     io.recover()
     return io
+
+
+def _note_missed(absences: Iterable[tuple[int, int]]) -> None:
+    """Keep for good, whatever becomes of the caller's transaction, that these absences missed a write."""
+    rows = [{"place_id": place, "absence": absence} for place, absence in absences]
+    if rows:
+        # A connection of its own. It waits for no lock the caller has: nobody changes or deletes such a row.
+        with engine().begin() as connection:
+            connection.execute(insert(MissedWrite).on_conflict_do_nothing(), rows)
 
 
 def refresh_state(session: Session, pool: OpenPool) -> None:

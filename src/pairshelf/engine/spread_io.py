@@ -6,7 +6,7 @@ column ``a % k``.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -49,8 +49,15 @@ class Stretch:
 class SpreadIO(MembersIO):
     """One spread pool's bytes."""
 
-    def __init__(self, layout: SpreadLayout, members: Sequence[Member], block: int, journal: StripeJournal) -> None:
-        super().__init__(members, block, journal)
+    def __init__(
+        self,
+        layout: SpreadLayout,
+        members: Sequence[Member],
+        block: int,
+        journal: StripeJournal,
+        miss: Callable[[Sequence[int]], None] = lambda _slots: None,
+    ) -> None:
+        super().__init__(members, block, journal, miss)
         self.layout = layout
 
     def volume(self, volume: int) -> PlacedVolume:
@@ -207,9 +214,9 @@ class SpreadIO(MembersIO):
         return blocks
 
     def _put(self, slot: int, row: int, block: Block) -> None:
-        if device := self.members[slot].device:
+        if self.members[slot].device:
             self.moved[slot] += 1
-            device.write(row, np.ascontiguousarray(block).data)
+        self.write_member(slot, row, np.ascontiguousarray(block).data)
 
     def _columns(self, stretch: Stretch, present: dict[int, Block], wanted: Sequence[int]) -> dict[int, Block]:
         protection = stretch.volume.protection

@@ -18,6 +18,7 @@ from pairshelf.core.figures.speed import sequential_read
 from pairshelf.core.folders import folder_for
 from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.core.units import EXTENT
+from pairshelf.engine import keys
 from pairshelf.engine.files import FilePlace, FileWriter, agrees, checksum_of, content_of, keep, length_of
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pool_io import Compared, PoolIO, Run
@@ -84,6 +85,8 @@ class Work:
     def volumes(self) -> VolumeIO:
         """The bytes of the pool's volumes, as their users see them."""
         if self._volumes is None:
+            if self.pool.row.key is not None and not keys.is_open(self.pool.row.id or 0):
+                raise Held(f"pool {self.pool.row.name} is locked; it goes on when it is unlocked")
             self._volumes = VolumeIO(self.session, self.pool, self.world, self.any_io)
         return self._volumes
 
@@ -128,7 +131,6 @@ def _step_first_sync(work: Work) -> float:
         job.cursor += done
         pool.row.synced_to = job.cursor
     work.any_io.flush()
-    pool.row.writes += 1
     return done / job.total * job.seconds
 
 
@@ -173,7 +175,6 @@ def _step_self_repair(work: Work) -> float:
     for volume in changed:
         store_stripes(work.session, pool.row.id or 0, layout.volume(volume))
     pool.layout = layout
-    pool.row.writes += 1
     job.cursor = min(job.total, job.cursor + done)
     if not layout.used_extents[slot]:
         job.cursor = job.total
@@ -193,7 +194,6 @@ def _refill(work: Work, place: PoolPlace) -> float:
         ((_, block),) = work.spread_io.column(stretch, slot)
         work.spread_io.put(slot, int(stretch.spots[0, column, 1]), block)
     work.any_io.flush()
-    pool.row.writes += 1
     if ahead:
         last = ahead[-1][0]
         job.report = {**job.report, "at": [last.volume.volume, last.first + 1]}
@@ -231,7 +231,6 @@ def _step_rebuild(work: Work) -> float:
         job.cursor = run.number + run.rows if run.rows < rows else job.total
         rows_done = run.rows
     place.rebuilt_to = job.cursor
-    pool.row.writes += 1
     if job.cursor >= job.total:
         place.state, place.rebuilt_to = MemberState.ACTIVE, 0
         refresh_state(work.session, pool)
@@ -269,8 +268,6 @@ def _step_check(work: Work) -> float:
         report["places"] = report["places"] + [
             _mismatch(pool, band, group, row, right.get(row)) for band, group, row in found.mismatches[:room]
         ]
-        if found.put_right:
-            pool.row.writes += 1
     work.any_io.flush()
     job.cursor = job.cursor + done if done else stripes
     job.report = report

@@ -191,7 +191,6 @@ class VolumeIO:
             if self._key:
                 part = keys.encrypt(self._key, address, part, self.block)
             self.io.write(address, part, fresh=fresh)
-        self._pool.row.writes += 1
 
 
 def file_room(volume: VolumeRow) -> int:

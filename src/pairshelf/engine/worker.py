@@ -14,7 +14,9 @@ from sqlalchemy.exc import OperationalError
 from sqlmodel import col, select
 
 from pairshelf.engine.carry import carry, pick_up_the_dropped
+from pairshelf.engine.errands import do_errands
 from pairshelf.engine.files import empty_bins
+from pairshelf.engine.keys import clear_keys
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices
 from pairshelf.engine.queue import TASK, receiver
@@ -47,7 +49,9 @@ def watch() -> None:
                 last_round = time.monotonic()
                 _beat()
                 pick_up_the_dropped()
+                do_errands()
                 empty_bins()
+                clear_keys()
             with held_lock(Lock.WATCH) as mine:
                 if mine is not None:
                     observe(devices())

@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
+import errno
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from enum import IntEnum
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+import structlog
 from alembic import command
 from alembic.config import Config
 from psycopg import OperationalError
+from psycopg.errors import DiskFull
 from sqlalchemy import ARRAY, Connection, Engine, Integer, cast, create_engine, event, func, text
 from sqlalchemy.exc import DisconnectionError
 from sqlmodel import Session
 
 from pairshelf.store.settings import settings
+
+_logger = structlog.get_logger()
 
 
 class Lock(IntEnum):
@@ -35,6 +40,8 @@ class Lock(IntEnum):
     MIGRATE = 7005
     #: One change at a time of what is in use by whom.
     BOOKS = 7006
+    #: One process does errands on drives and hosts.
+    ERRANDS = 7007
 
 
 @lru_cache
@@ -64,11 +71,42 @@ def _still_there(connection: Any, record: Any, _proxy: Any) -> None:
         raise DisconnectionError from gone
 
 
+def is_full(error: BaseException) -> bool:
+    """Whether there is no room left: on the disk of the database, or on the one that a file lies on."""
+    if isinstance(error, OSError):
+        return error.errno in (errno.ENOSPC, errno.EDQUOT)
+    return isinstance(getattr(error, "orig", None), DiskFull)
+
+
 @contextmanager
 def transaction() -> Iterator[Session]:
-    """All or nothing."""
-    with Session(engine(), expire_on_commit=False) as session, session.begin():
-        yield session
+    """All or nothing; then what was asked to be done afterwards, or, where it came to nothing, undone."""
+    with Session(engine(), expire_on_commit=False) as session:
+        try:
+            with session.begin():
+                yield session
+        except BaseException:
+            for undo in session.info.get("undo", ()):
+                undo()
+            raise
+    for act in session.info.get("afterwards", ()):
+        try:
+            act()
+        except Exception as error:
+            # What was decided stands; whoever looks after what is left over sees to it.
+            _logger.warning("afterwards", error=f"{type(error).__name__}: {error}".split("\n")[0])
+
+
+def afterwards(session: Session, act: Callable[[], object]) -> None:
+    """Do this, once, when the transaction has been committed. A kill may prevent it."""
+    acts = session.info.setdefault("afterwards", [])
+    if act not in acts:
+        acts.append(act)
+
+
+def if_undone(session: Session, act: Callable[[], object]) -> None:
+    """Do this when the transaction comes to nothing. A kill may prevent it."""
+    session.info.setdefault("undo", []).append(act)
 
 
 def among(column: Any, ids: Iterable[int | None]) -> Any:

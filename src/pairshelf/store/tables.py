@@ -204,8 +204,6 @@ class PoolRow(SQLModel, table=True):
     sets: int
     capacity: int = _big()
     state: str = "healthy"
-    #: Counts every change of its bytes; a drive that missed none comes back as it was.
-    writes: int = _big(default=0)
     #: Stripes whose redundancy is in step, from the first.
     synced_to: int = _big(default=0)
     tint: int = 0
@@ -213,6 +211,8 @@ class PoolRow(SQLModel, table=True):
     domain: str | None = None
     #: Of an encrypted pool: its key, wrapped by the passphrase.
     key: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
+    #: False until somebody has said that the passphrase shown last is kept.
+    passphrase_kept: bool = True
     #: What was promised at building, and what was measured since.
     promised: dict[str, Any] = _json()
     measured: dict[str, Any] = _json()
@@ -242,8 +242,10 @@ class PoolPlace(SQLModel, table=True):
     scope: str = "pool"
     drive_id: int | None = Field(default=None, foreign_key="drive.id", unique=True)
     state: str = MemberState.ACTIVE
-    #: The pool's count of writes when its drive went missing.
-    away_since: int | None = _big(default=None)
+    #: How often its drive has gone missing; what it missed meanwhile is in ``missed_write``.
+    absence: int = 0
+    #: Its drive did not hold all its data when it went missing.
+    incomplete: bool = False
     #: Stripes already rebuilt onto its drive.
     rebuilt_to: int = _big(default=0)
     __table_args__ = (
@@ -251,6 +253,15 @@ class PoolPlace(SQLModel, table=True):
         CheckConstraint("state in ('active','missing','failed','rebuilding','emptied')", name="known_place_state"),
         CheckConstraint("slot is not null or drive_id is not null", name="a_spare_is_a_drive"),
     )
+
+
+class MissedWrite(SQLModel, table=True):
+    """A place whose drive is away has missed a change of its pool's bytes. Written, and committed, before the
+    first byte is changed: so its drive comes back as it was only if nothing changed."""
+
+    __tablename__ = "missed_write"
+    place_id: int = Field(primary_key=True, foreign_key="pool_place.id")
+    absence: int = Field(primary_key=True)
 
 
 class VolumeRow(SQLModel, table=True):
@@ -508,6 +519,23 @@ class JobRow(SQLModel, table=True):
             unique=True, postgresql_where=text("state not in ('done', 'failed')"),
         ),
     )  # fmt: skip
+
+
+class ErrandRow(SQLModel, table=True):
+    """Something to be done on a drive or a host: written down with the change it belongs to, done when that has
+    been committed, and done again after a kill."""
+
+    __tablename__ = "errand"
+    id: int | None = Field(default=None, primary_key=True)
+    sheet_id: int | None = Field(default=None, foreign_key="change_sheet.id")
+    #: The drive or host; errands of one subject are done in their order.
+    subject: str
+    what: str
+    facts: dict[str, Any] = _json()
+    made_at: dt.datetime = _when()
+    done_at: dt.datetime | None = _when(default=False)
+    #: Why it could not be done yet.
+    why: str | None = None
 
 
 class LogRow(SQLModel, table=True):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Finding, Text, simple_sheet
 from pairshelf.core.errors import BadInput, NotPossible
@@ -258,6 +258,8 @@ def end(estate: Estate, request: EndShare) -> SharePlan:
     cautions = [f"{', '.join(share.visitors)} is connected now and is cut off."] if share.visitors else []
     sheet = simple_sheet(
         "end-share", f"End share {share.name}", f"Its files stay on {share.volume}.", cautions=cautions,
+        # What goes: a share that is changed meanwhile is not the one this sheet was about.
+        figures=_figures(replace(share, rights=(), quota=None, bin_days=None), share),
         steps=("Cut off who is connected.", "No longer offer it."), confirm=share.name,
     )  # fmt: skip
     return SharePlan(sheet, share, share)

@@ -12,6 +12,7 @@ from pairshelf.core.device import Devices
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.mounting import MountLine, aside_name
 from pairshelf.engine.doing.outcome import Outcome
+from pairshelf.engine.errands import on_host, send
 from pairshelf.store.tables import (
     Host,
     Initiator,
@@ -47,8 +48,8 @@ def _one(session: Session, table: type[SQLModel], **facts: Any) -> Any:
     return row
 
 
-def write_mount(session: Session, line: MountLine, volume: VolumeRow, world: Devices) -> Mount:
-    """The folder made or emptied and closed, and the entry written."""
+def write_mount(session: Session, line: MountLine, volume: VolumeRow, sheet_id: int | None) -> Mount:
+    """The entry written; then the folder is made or emptied, and closed."""
     host = _one(session, Host, name=line.host)
     session.add(mount := Mount(
         host_id=host.id, volume_id=volume.id or 0, at=line.at, read_only=line.read_only,
@@ -56,33 +57,33 @@ def write_mount(session: Session, line: MountLine, volume: VolumeRow, world: Dev
     ))  # fmt: skip
     session.flush()
     if not line.letter:
+        where = {"sheet_id": sheet_id, "host": line.host, "at": line.at}
         if line.aside:
-            world.hosts.move(line.host, line.at, aside_name(line.at))
-        world.hosts.make_folder(line.host, line.at)
-        world.hosts.close(line.host, line.at, closed=not line.required)
+            send(session, "move-aside", on_host(line.host), **where, to=aside_name(line.at))
+        send(session, "mount-folder", on_host(line.host), **where, closed=not line.required)
     return mount
 
 
-def mount(session: Session, _sheet: SheetRow, planned: mounts.MountPlan, _who: str, world: Devices) -> Outcome:
+def mount(session: Session, sheet: SheetRow, planned: mounts.MountPlan, _who: str, _world: Devices) -> Outcome:
     """An entry in a host's mount table."""
     volume = find_volume(session, planned.line.volume)
-    write_mount(session, planned.line, volume, world)
+    write_mount(session, planned.line, volume, sheet.id)
     return Outcome(volume.pool_id)
 
 
-def take_out_mount(session: Session, host: str, at: str, world: Devices) -> None:
-    """The entry goes, and the folder is open again."""
+def take_out_mount(session: Session, host: str, at: str, sheet_id: int | None) -> None:
+    """The entry goes; then the folder is opened again."""
     row = _one(session, Mount, host_id=_one(session, Host, name=host).id, at=at)
     session.delete(row)
     session.flush()
     if not at.endswith(":"):
-        world.hosts.close(host, at, closed=False)
+        send(session, "open-folder", on_host(host), sheet_id, host=host, at=at)
 
 
-def unmount(session: Session, _sheet: SheetRow, planned: mounts.MountPlan, _who: str, world: Devices) -> Outcome:
+def unmount(session: Session, sheet: SheetRow, planned: mounts.MountPlan, _who: str, _world: Devices) -> Outcome:
     """An entry out of a host's mount table."""
     volume = find_volume(session, planned.line.volume)
-    take_out_mount(session, planned.line.host, planned.line.at, world)
+    take_out_mount(session, planned.line.host, planned.line.at, sheet.id)
     return Outcome(volume.pool_id)
 
 

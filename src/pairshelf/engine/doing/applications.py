@@ -11,6 +11,7 @@ from pairshelf.core.folders import settings_text
 from pairshelf.core.units import EXTENT
 from pairshelf.engine.doing.access import find_volume
 from pairshelf.engine.doing.outcome import Outcome
+from pairshelf.engine.errands import on_host, send
 from pairshelf.engine.files import keep
 from pairshelf.engine.jobs import start
 from pairshelf.engine.pools import open_pool
@@ -45,7 +46,7 @@ def _application(session: Session, planned: plans.MovePlan | plans.ApplicationPl
 
 
 def set_folders(
-    session: Session, sheet: SheetRow, planned: plans.ApplicationPlan, _who: str, world: Devices
+    session: Session, sheet: SheetRow, planned: plans.ApplicationPlan, _who: str, _world: Devices
 ) -> Outcome:
     """Owner and folder scheme, in the books and in the application's own settings."""
     app = _application(session, planned)
@@ -54,7 +55,8 @@ def set_folders(
     app.files_per_folder = sheet.request["files_per_folder"]
     text = settings_text(app.name, app.owner, app.folder)
     text += f"folders = {app.folder_scheme}\nfiles in a folder = {app.files_per_folder}\n"
-    world.hosts.write(planned.application.host, app.settings, text.encode())
+    host = planned.application.host
+    send(session, "write-file", on_host(host), sheet.id, host=host, path=app.settings, text=text)
     return Outcome()
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes import build_pool, replace_drive
@@ -11,10 +13,12 @@ from pairshelf.core.partitions import PartitionsPlan
 from pairshelf.engine import keys
 from pairshelf.engine.doing.access import write_mount
 from pairshelf.engine.doing.outcome import Outcome
+from pairshelf.engine.errands import on_drive, send
 from pairshelf.engine.jobs import start_first_sync, start_rebuild, start_volume_sync
 from pairshelf.engine.observe import give_place
 from pairshelf.engine.pools import OpenPool, label_of, open_pool, refresh_state
 from pairshelf.engine.volumes import make_volume
+from pairshelf.store.database import if_undone
 from pairshelf.store.tables import (
     DriveRow,
     MemberState,
@@ -30,7 +34,7 @@ from pairshelf.store.tables import (
 TINTS = 8
 
 
-def build(session: Session, sheet: SheetRow, planned: build_pool.Plan, who: str, world: Devices) -> Outcome:
+def build(session: Session, sheet: SheetRow, planned: build_pool.Plan, who: str, _world: Devices) -> Outcome:
     """The pool with its places, its key if it has one, its first volume, and the first sync."""
     request, layout = planned.request, planned.layout
     pool = PoolRow(
@@ -46,15 +50,19 @@ def build(session: Session, sheet: SheetRow, planned: build_pool.Plan, who: str,
     passphrase = None
     if request.encrypted:
         key, passphrase = keys.new_key(), keys.new_passphrase()
-        pool.key = keys.wrap(key, passphrase)
+        pool.key, pool.passphrase_kept = keys.wrap(key, passphrase), False
+        # Before the commit: a pool whose passphrase nobody has seen must at least be open. A key left by a kill
+        # belongs to no pool, and the worker clears it away.
+        if_undone(session, partial(keys.forget_key, pool_id))
         keys.open_key(pool_id, key)
     for place in places:
         drive = rows[place.drive_id or 0]
-        world.open(drive.serial, drive.size).write_label(label_of(pool, place.slot))
+        send(session, "write-label", on_drive(drive.serial), sheet.id, serial=drive.serial, size=drive.size,
+             label=label_of(pool, place.slot))  # fmt: skip
     opened = OpenPool(pool, places, layout)
     volume = make_volume(session, opened, planned.volume) if planned.volume else None
     if volume is not None and planned.mount is not None:
-        write_mount(session, planned.mount, volume, world)
+        write_mount(session, planned.mount, volume, sheet.id)
     if not isinstance(layout, SpreadLayout):
         start_first_sync(session, opened, who, sheet.id)
     elif volume is not None:
@@ -100,12 +108,13 @@ def replace(session: Session, sheet: SheetRow, planned: replace_drive.Plan, who:
     return Outcome(request.pool_id)
 
 
-def write_partitions(session: Session, _sheet: SheetRow, planned: PartitionsPlan, who: str, world: Devices) -> Outcome:
+def write_partitions(session: Session, sheet: SheetRow, planned: PartitionsPlan, who: str, _world: Devices) -> Outcome:
     """What was pending is what the drive has; what it held before is given up."""
     row = session.get(PartitionPlan, planned.drive.id, with_for_update=True)
     drive = session.get(DriveRow, planned.drive.id)
     assert row is not None and drive is not None
-    world.open(drive.serial, drive.size).write_label({"partitions": len(planned.table.parts)})
+    send(session, "write-label", on_drive(drive.serial), sheet.id, serial=drive.serial, size=drive.size,
+         label={"partitions": len(planned.table.parts)})  # fmt: skip
     row.written, row.changed_by, row.changed_at = list(row.parts), who, now()
     drive.holds = f"{len(planned.table.parts)} partitions of its own"
     return Outcome()

@@ -19,14 +19,14 @@ from pairshelf.engine.volumes import delete_volume, give_back, make_volume, piec
 from pairshelf.store.tables import BackupRow, JobRow, JobState, KeepRule, SampleFile, SheetRow, VolumeRow
 
 
-def make(session: Session, sheet: SheetRow, planned: plans.MakePlan, who: str, world: Devices) -> Outcome:
+def make(session: Session, sheet: SheetRow, planned: plans.MakePlan, who: str, _world: Devices) -> Outcome:
     """All the volumes, or none."""
     pool = open_pool(session, planned.pool.id)
     mounts = planned.mounts or (None,) * len(planned.specs)
     for spec, mount in zip(planned.specs, mounts, strict=True):
         volume = make_volume(session, pool, spec)
         if mount is not None:
-            write_mount(session, mount, volume, world)
+            write_mount(session, mount, volume, sheet.id)
         start_volume_sync(session, pool, volume, who, sheet.id)
     return Outcome(planned.pool.id)
 

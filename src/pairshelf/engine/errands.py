@@ -1,0 +1,132 @@
+"""Errands: what a change does to drives and hosts.
+
+They are written down in the transaction that decides them, done when it has been committed, and done again
+after a kill: so what the books say and what the hosts show can differ for a moment, and never for good. Every
+errand can be repeated. Errands of one drive or host are done in the order they were written down.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import structlog
+from sqlmodel import Session, col, select
+
+from pairshelf.core.device import DeviceError, Devices
+from pairshelf.core.errors import NotPossible, PairShelfError
+from pairshelf.engine.files import content_of
+from pairshelf.engine.pools import devices
+from pairshelf.store.database import Lock, afterwards, lock_until_commit, transaction
+from pairshelf.store.tables import DriveRow, ErrandRow, PoolPlace, now
+
+_logger = structlog.get_logger()
+#: Errands done in one transaction.
+_AT_ONCE = 200
+
+
+def on_host(host: str) -> str:
+    """The subject of errands on a host."""
+    return f"host {host}"
+
+
+def on_drive(serial: str) -> str:
+    """The subject of errands on a drive."""
+    return f"drive {serial}"
+
+
+def send(session: Session, what: str, subject: str, sheet_id: int | None = None, **facts: Any) -> None:
+    """Write an errand down; it is done once the caller's transaction has been committed."""
+    assert what in _DO, what
+    session.add(ErrandRow(what=what, subject=subject, sheet_id=sheet_id, facts=facts))
+    session.flush()
+    afterwards(session, do_errands)
+
+
+def require_none(session: Session, subjects: set[str]) -> None:
+    """NotPossible while something is still to be done on one of these drives or hosts."""
+    query = select(ErrandRow.subject, ErrandRow.why).where(
+        col(ErrandRow.done_at).is_(None), col(ErrandRow.subject).in_(subjects)
+    )
+    if found := session.exec(query).first():
+        why = f" ({found[1]})" if found[1] else ""
+        raise NotPossible(
+            f"What was approved before is still being done on {found[0]}{why}; try again in a moment.", code="busy"
+        )
+
+
+def do_errands(world: Devices | None = None) -> int:
+    """Do all errands that are written down; how many could be done. What cannot be done now is kept, with why."""
+    world = world or devices()
+    done = 0
+    with transaction() as session:
+        lock_until_commit(session, Lock.ERRANDS)
+        query = select(ErrandRow).where(col(ErrandRow.done_at).is_(None)).order_by(col(ErrandRow.id)).limit(_AT_ONCE)
+        waiting: set[str] = set()
+        for errand in session.exec(query).all():
+            if errand.subject in waiting:
+                continue
+            try:
+                _DO[errand.what](session, world, errand.facts)
+                errand.done_at, errand.why = now(), None
+                done += 1
+            except (DeviceError, PairShelfError, OSError, ValueError) as error:
+                waiting.add(errand.subject)
+                why = error.message if isinstance(error, PairShelfError) else str(error)
+                if errand.why != why:
+                    errand.why = why
+                    _logger.warning("errand", what=errand.what, subject=errand.subject, why=why)
+    return done
+
+
+# -- the errands -----------------------------------------------------------------------------------
+
+
+def _move_aside(_session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    world.hosts.move(facts["host"], facts["at"], facts["to"])
+
+
+def _mount_folder(_session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    world.hosts.make_folder(facts["host"], facts["at"])
+    world.hosts.close(facts["host"], facts["at"], closed=facts["closed"])
+
+
+def _open_folder(_session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    world.hosts.close(facts["host"], facts["at"], closed=False)
+
+
+def _write_file(_session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    world.hosts.write(facts["host"], facts["path"], facts["text"].encode())
+
+
+def _write_data(_session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    left, number = facts["extents"], 0
+    while left:
+        number += 1
+        count = min(left, 1 + number % 5)
+        path = f"{facts['folder']}/{facts['name']}-{number:04d}.dat"
+        world.hosts.write(facts["host"], path, content_of(0, number, count * world.block))
+        left -= count
+
+
+def _write_label(session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    pool_id = facts["label"].get("pool_id")
+    if pool_id is not None:
+        # The drive may have been replaced before it could be labelled; then it is another's.
+        place = (
+            select(PoolPlace.id).join(DriveRow, col(DriveRow.id) == PoolPlace.drive_id)
+            .where(PoolPlace.pool_id == pool_id, DriveRow.serial == facts["serial"])
+        )  # fmt: skip
+        if session.exec(place).first() is None:
+            return
+    world.open(facts["serial"], facts["size"]).write_label(facts["label"])
+
+
+_DO: dict[str, Callable[[Session, Devices, dict[str, Any]], None]] = {
+    "move-aside": _move_aside,
+    "mount-folder": _mount_folder,
+    "open-folder": _open_folder,
+    "write-file": _write_file,
+    "write-data": _write_data,
+    "write-label": _write_label,
+}

@@ -1,0 +1,223 @@
+"""Whoever approves is killed at every point of it: either nothing happened, or, once the worker has looked, all of it."""
+
+from __future__ import annotations
+
+import hashlib
+import shutil
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from sqlalchemy import text
+from sqlmodel import select
+
+from pairshelf.api.use import InstallBody, install_application
+from pairshelf.core.changes.kinds import KINDS, request_of
+from pairshelf.core.device import DeviceError
+from pairshelf.engine import approve, keys
+from pairshelf.engine.errands import do_errands
+from pairshelf.engine.pools import devices
+from pairshelf.launch.cluster import Cluster
+from pairshelf.store import database
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import DriveRow, ErrandRow, Host, PartitionPlan, PoolRow, SheetRow, Site
+from tests.conftest import database_from
+from tests.engine.helpers import at_once, carry_all, do, happens, shelf
+from tests.engine.test_crashes import dies_at
+
+pytestmark = pytest.mark.crash
+
+IQN = "iqn.2026-01.example.fernhollow:"
+#: One change of every kind, possible in the laboratory below.
+CHANGES: dict[str, dict[str, Any]] = {
+    "build-pool": {"name": "new", "scheme": "parity-1", "drives": (7, 8, 9), "volume": "w", "file_system": "xfs",
+                   "mount_point": "/srv/w", "host": "fir", "encrypted": True},
+    "replace-drive": {"pool_id": 1, "slot": 4, "drive_id": 10},
+    "make-volumes": {"pool": "cold", "name": "v-{1..2}", "size": "5 GiB", "host": "fir", "mount_point": "/srv/{name}"},
+    "rename-volume": {"volume": "cold/bare", "name": "papers"},
+    "resize-volume": {"volume": "cold/bare", "size": "40 GiB"},
+    "reformat-volume": {"volume": "cold/bare", "file_system": "ext4"},
+    "check-files": {"volume": "cold/bare"},
+    "delete-volume": {"volume": "cold/bare"},
+    "mount-volume": {"volume": "cold/bare", "host": "fir", "mount_point": "/var/log-data", "move_aside": True},
+    "unmount-volume": {"host": "elm", "mount_point": "/srv/office"},
+    "add-party": {"name": "moss"},
+    "set-members": {"group": "desk", "members": ("bay",)},
+    "make-share": {"volume": "cold/office", "name": "scans", "rights": ("ash:read",)},
+    "change-share": {"share": "desk", "rights": ("bay:read",)},
+    "end-share": {"share": "desk"},
+    "set-host": {"host": "fir", "address": "10.1.0.7"},
+    "declare-initiator": {"iqn": IQN + "birch"},
+    "make-target": {"iqn": IQN + "u", "host": "elm", "volume": "cold/raw", "initiators": (IQN + "fir",)},
+    "add-disk": {"target": IQN + "t", "volume": "cold/raw"},
+    "let-in": {"target": IQN + "t", "initiator": IQN + "elm"},
+    "shut-out": {"target": IQN + "t", "initiator": IQN + "fir"},
+    "end-target": {"target": IQN + "t"},
+    "move-application": {"application": "fir/log", "volume": "cold/bare"},
+    "undo-move": {"application": "fir/moved"},
+    "set-folders": {"application": "fir/log", "folder_scheme": "by-date", "owner": "maud"},
+    "set-keep-rule": {"volume": "cold/bare", "above": 70.0},
+    "write-partitions": {"drive_id": 11},
+    "end-keep-rule": {"volume": "cold/office"},
+}  # fmt: skip
+_ROWS = text("""
+select 'mount', count(*)::text from mount union all select 'pool', string_agg(name, ',') from pool
+union all select 'volume', string_agg(name || size || file_system, ',' order by name) from volume
+union all select 'party', count(*)::text from party union all select 'member', string_agg(person_id::text, ',') from party_member
+union all select 'share', string_agg(name, ',' order by name) from share union all select 'right', string_agg(party_id || may, ',' order by party_id) from share_right
+union all select 'target', count(*)::text from target union all select 'let in', count(*)::text from target_right
+union all select 'lun', count(*)::text from target_lun union all select 'initiator', count(*)::text from initiator
+union all select 'job', string_agg(kind, ',' order by kind) from job where state not in ('done', 'failed')
+union all select 'rule', string_agg(above::text, ',') from keep_rule union all select 'host', string_agg(address, ',') from host
+union all select 'written', count(written)::text from partition_plan
+union all select 'place', string_agg(drive_id::text || state, ',' order by pool_id, slot) from pool_place order by 1
+""")
+
+
+@pytest.fixture(scope="module")
+def laboratory(cluster: Cluster, template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Path]]:
+    """A database and its devices in which every kind of change is possible, to be copied from."""
+    folder = tmp_path_factory.mktemp("laboratory") / "devices"
+    with pytest.MonkeyPatch.context() as patch, database_from(template, cluster, folder, patch) as address:
+        at_once()
+        drives = shelf(12)
+        with transaction() as session:
+            site = session.exec(select(Site)).first()
+            assert site
+            session.add_all(Host(name=n, site_id=site.id or 0) for n in ("elm", "fir"))
+        do("build-pool", name="cold", scheme="parity-2", drives=tuple(drives[:6]))
+        for name, more in (("office", {"file_system": "xfs", "host": "elm", "mount_point": "/srv/office"}),
+                           ("bare", {"file_system": "btrfs"}), ("stand", {"file_system": "xfs"}),
+                           ("disk", {"file_system": "none", "thin": True}), ("raw", {"file_system": "none"})):  # fmt: skip
+            do("make-volumes", pool="cold", name=name, size="30 GiB", **more)
+        for name in ("ash", "bay"):
+            do("add-party", name=name)
+        do("add-party", name="desk", members=("ash",))
+        do("make-share", volume="cold/office", name="desk", rights=("ash:write",), folder="desk")
+        for host in ("elm", "fir"):
+            do("set-host", host=host, iqn=IQN + host, storage_address="10.0.0.2/24" if host == "fir" else "10.0.0.1/24")
+            do("declare-initiator", iqn=IQN + host)
+        do("make-target", iqn=IQN + "t", host="elm", volume="cold/disk", initiators=(IQN + "fir",))
+        do("set-keep-rule", volume="cold/office", above=80.0)
+        with transaction() as session:
+            for name in ("log", "moved"):
+                body = InstallBody(host="fir", name=name, kind="recorder", owner=name, folder=f"/var/{name}-data",
+                                   size="6 GiB")  # fmt: skip
+                install_application(session, "ida", body)
+            parts = [{"size": "5 GiB", "type": "data", "label": "", "kind": "primary"}]
+            session.add(
+                PartitionPlan(drive_id=11, scheme="gpt", sector=512, disk_id="d", parts=parts, changed_by="ida")
+            )
+        carry_all()
+        do("move-application", application="fir/moved", volume="cold/stand")
+        carry_all()
+        happens("fail", "A5")
+        database.engine().dispose()
+        yield address, folder
+
+
+def _shown() -> dict[str, Any]:
+    """Everything that people and devices can see of what was done, but names made by chance."""
+    world, found = devices(), {}
+    root = world.folder / "hosts"
+    for path in sorted(root.rglob("*")):
+        kept = hashlib.sha256(path.read_bytes()).hexdigest() if path.is_file() else ""
+        found[str(path.relative_to(root))] = f"{path.stat().st_mode:o} {kept}"
+    with transaction() as session:
+        found |= {f"rows of {k}": v for k, v in session.connection().execute(_ROWS)}
+        for drive in session.exec(select(DriveRow)):
+            try:
+                label = dict(world.open(drive.serial, drive.size).read_label() or {})
+                label.pop("pool_id", None)
+                found[f"label of {drive.serial}"] = str(label)
+            except DeviceError:
+                found[f"label of {drive.serial}"] = "does not answer"
+        for pool in session.exec(select(PoolRow)):
+            found[f"key of {pool.name}"] = str(keys.is_open(pool.id or 0)) if pool.key else ""
+    return found
+
+
+def _drawn_up(kind: str) -> tuple[int, Callable[[], None]]:
+    with transaction() as session:
+        sheet = approve.draw_up(session, kind, request_of(kind, CHANGES[kind]), "ida")
+
+    def approving() -> None:
+        with transaction() as session:
+            approve.approve(session, sheet.id or 0, "ida", sheet.body["confirm"] or "", devices())
+
+    return sheet.id or 0, approving
+
+
+def _state(sheet: int) -> str:
+    with transaction() as session:
+        return session.get_one(SheetRow, sheet).state
+
+
+def test_every_kind_of_change_has_an_example() -> None:
+    assert set(CHANGES) == set(KINDS)
+
+
+@pytest.mark.parametrize("kind", CHANGES)
+def test_killed_while_approving(
+    kind: str, laboratory: tuple[str, Path], cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    name = laboratory[0].rsplit("/", 1)[1]
+
+    def copy(number: int) -> Any:
+        folder = tmp_path / f"devices-{number}"
+        shutil.copytree(laboratory[1], folder)
+        return database_from(name, cluster, folder, monkeypatch)
+
+    with copy(0):
+        before = _shown()
+        _, approving = _drawn_up(kind)
+        approving()
+        after = _shown()
+        with transaction() as session:
+            assert not session.exec(select(ErrandRow).where(ErrandRow.done_at == None)).all()  # noqa: E711
+    assert after != before, "it does something"
+    finished = nothing = False
+    # Before the commit, and then before each act: after one is as good as before the next.
+    for point in (1, *range(2, 60, 2)):
+        with copy(point):
+            sheet, approving = _drawn_up(kind)
+            database.engine().dispose()
+            whole = dies_at(point, approving)
+            if _state(sheet) == "draft":
+                nothing = True
+                assert not whole
+                # A key that was open already is forgotten a while later; it opens nothing.
+                assert {k: v for k, v in _shown().items() if not k.startswith("key of new")} == before
+                # Nothing stands in the way of doing it after all.
+                approving()
+            do_errands()
+            assert _shown() == after, f"killed at point {point}"
+        if whole:
+            finished = True
+            break
+    assert nothing and finished
+
+
+def test_a_host_that_cannot_be_written_is_waited_for(
+    laboratory: tuple[str, Path], cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    shutil.copytree(laboratory[1], tmp_path / "devices")
+    with database_from(laboratory[0].rsplit("/", 1)[1], cluster, tmp_path / "devices", monkeypatch):
+        world = devices()
+        real = world.hosts.move
+        monkeypatch.setattr(
+            world.hosts, "move", lambda *_: (_ for _ in ()).throw(OSError(28, "No space left on device"))
+        )
+        _drawn_up("mount-volume")[1]()
+        with transaction() as session:
+            aside, folder = session.exec(select(ErrandRow).where(ErrandRow.done_at == None)).all()  # noqa: E711
+            assert "No space left" in (aside.why or "")
+            assert folder.why is None, "it waits for the one before it"
+        assert not world.hosts.is_closed("fir", "/var/log-data"), "nothing is closed over files that are still there"
+        with pytest.raises(approve.NotPossible, match="still being done on host fir"):
+            _drawn_up("set-host")[1]()
+        monkeypatch.setattr(world.hosts, "move", real)
+        assert do_errands() == 2
+        assert world.hosts.is_closed("fir", "/var/log-data")
+        assert world.hosts.entries("fir", "/var/log-data.aside")
