@@ -123,3 +123,45 @@ def test_a_child_that_dies_is_started_again() -> None:
     child.stop()
     assert child._process.poll() is not None
     assert time.monotonic() - started < 9
+
+
+def test_a_first_start_killed_while_the_cluster_is_made_begins_anew(folder: Path) -> None:
+    """At many moments: what is left is never taken for a cluster."""
+    script = "import sys; from pathlib import Path; from pairshelf.launch.cluster import Cluster; Cluster(Path(sys.argv[1]))._make()"
+    for number, seconds in enumerate((0.15, 0.4, 0.8)):
+        root = folder / str(number)
+        child = subprocess.Popen([sys.executable, "-c", script, str(root)], start_new_session=True)
+        until = time.monotonic() + 20
+        while not (root / "data.new").exists() and not (root / "data").exists():
+            assert time.monotonic() < until
+            time.sleep(0.01)
+        time.sleep(seconds)
+        # initdb too, which is a child of the killed one.
+        os.killpg(child.pid, signal.SIGKILL)
+        child.wait()
+        again = Cluster(root)
+        again.start()
+        assert _answers(again)
+        again.stop()
+        assert not (root / "data.new").exists()
+
+
+def test_half_a_cluster_of_an_older_version_is_made_anew(folder: Path) -> None:
+    half = Cluster(folder / "postgres")
+    half.data.mkdir(parents=True)
+    (half.data / "PG_VERSION").write_text("15")
+    half.start()
+    assert _answers(half)
+    half.stop()
+
+
+def test_two_that_set_up_at_once_wait_for_one_another(folder: Path) -> None:
+    """The second says that it waits; only the script's beginning is run here."""
+    script = (start.ROOT / "scripts" / "setup").read_text()
+    head = script.split("# -- system packages")[0].replace('cd "$(dirname "$0")/.."', f'cd "{folder}"')
+    first = subprocess.Popen(["sh", "-c", head + "sleep 1; echo first"], stdout=subprocess.PIPE, text=True)
+    time.sleep(0.4)
+    second = subprocess.run(["sh", "-c", head + "echo second"], capture_output=True, text=True, check=True)
+    assert "waiting for it" in second.stderr
+    assert first.poll() is not None, "it waited"
+    assert first.communicate()[0] == "first\n"

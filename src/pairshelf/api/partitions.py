@@ -12,6 +12,7 @@ from sqlmodel import Session
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act
 from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.names import file_name
 from pairshelf.core.partitions import TYPES, Table, Wanted, lay_out, wanted_of
 from pairshelf.formats.partition_image import disk_id_of, image_chunks, tar_of
 from pairshelf.store.database import transaction
@@ -163,7 +164,6 @@ def image(path: DrivePath) -> Any:
         if plan is None:
             raise NotPossible("No partitions are planned for this drive.", code="nothing-pending")
         table = _table(row, plan.scheme, wanted_of(plan.parts))
-        packed = tar_of(f"{row.serial}.img", row.size, image_chunks(table, plan.disk_id))
-    name = "".join(c if c.isalnum() or c in "-_." else "_" for c in row.serial)
+        packed = tar_of(f"{file_name(row.serial)}.img", row.size, image_chunks(table, plan.disk_id))
     return Response(packed, content_type="application/x-tar",
-                    headers={"Content-Disposition": f'attachment; filename="{name}.tar"'})  # fmt: skip
+                    headers={"Content-Disposition": f'attachment; filename="{file_name(row.serial)}.tar"'})  # fmt: skip

@@ -13,11 +13,12 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act
 from pairshelf.core.drives import Kind, extents_of
 from pairshelf.core.errors import BadInput, NotPossible
-from pairshelf.core.inventory import DriveRecord, text
+from pairshelf.core.inventory import DriveRecord, checked
 from pairshelf.core.units import parse_size
 from pairshelf.engine.carry import simulated_speed
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices
+from pairshelf.standin.world import World
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import DriveRow, Host, Setting, Shelf, Site
 
@@ -71,7 +72,7 @@ def put_in(body: PutInBody) -> Any:
     size = parse_size(body.size, field="size")
     if extents_of(size) < 1:
         raise BadInput("A drive needs at least 1.25 GiB.", field="size")
-    serial = text((body.serial or f"OS-{secrets.token_hex(4).upper()}").strip())
+    serial = (body.serial or "").strip() or f"OS-{secrets.token_hex(4).upper()}"
     with transaction() as session:
         shelf = session.get(Shelf, body.shelf_id)
         if shelf is None:
@@ -86,11 +87,11 @@ def put_in(body: PutInBody) -> Any:
         host = session.get(Host, shelf.host_id) if shelf.host_id else None
         assert site is not None
         model = body.model or ("Keel" if body.kind is Kind.HDD else "Ember")
-        record = DriveRecord(
+        record = checked(DriveRecord(
             shelf=shelf.name, bay=body.bay, serial=serial, size=size, kind=body.kind, site=site.name,
-            host=host.name if host else None, maker=body.maker, model=model, holds=body.holds,
+            host=host.name if host else None, maker=body.maker or None, model=model, holds=body.holds or None,
             bus={"hdd": "SATA", "ssd": "SATA", "nvme": "PCIe"}[body.kind.value],
-        )  # fmt: skip
+        ))  # fmt: skip
     devices().put_in(record)
     return PutInOut(serial=serial)
 
@@ -104,6 +105,7 @@ def fault(path: DrivePath, body: FaultBody) -> Any:
         row = session.exec(select(DriveRow).where(col(DriveRow.id) == path.drive_id)).first()
         if row is None:
             raise BadInput("There is no such drive.", code="not-found")
+        act_on(world, row, body)
         said = {
             "pull": "pulled from its bay", "put-back": "put back into its bay", "fail": "made to fail",
             "warn": "made to give warning readings", "flip-bits": f"given {body.count} flipped bits",
@@ -115,6 +117,11 @@ def fault(path: DrivePath, body: FaultBody) -> Any:
             row.serial,
             f"Simulated drive {row.serial}: {said[body.what]}.",
         )
+    return DoneOut()
+
+
+def act_on(world: World, row: DriveRow, body: FaultBody) -> None:
+    """Do it to the device. Not possible: nothing is in the logbook."""
     if body.what == "flip-bits":
         extents = extents_of(row.size)
         # Among the first tenth, where data is likeliest to be.
@@ -122,7 +129,6 @@ def fault(path: DrivePath, body: FaultBody) -> Any:
         world.flip_bits(row.serial, row.size, extents=where, seed=secrets.randbits(32))
     else:
         {"pull": world.pull, "put-back": world.put_back, "fail": world.fail, "warn": world.warn}[body.what](row.serial)
-    return DoneOut()
 
 
 @api.get("/speed", responses={200: SpeedOut})

@@ -78,7 +78,10 @@ class Arrival:
     """A drive that has been put into a bay, with what it says of itself."""
 
     key: str
-    record: DriveRecord
+    #: None: what it says cannot be read.
+    record: DriveRecord | None
+    #: Why not.
+    why: str = ""
 
 
 class Hosts(Protocol):
@@ -147,4 +150,8 @@ class Devices(Protocol):
 
     def acknowledge(self, arrival: Arrival) -> None:
         """The arrival has been recorded."""
+        ...
+
+    def set_aside(self, arrival: Arrival) -> None:
+        """The arrival cannot be recorded; it is not told of again."""
         ...

@@ -87,6 +87,39 @@ def _size(value: str) -> int:
     return size
 
 
+#: Texts of a record, and the numbers with the ranges they may have.
+_TEXTS = ("shelf", "site", "host", "maker", "model", "bus", "use", "currency", "holds")
+_RANGES: dict[str, tuple[float, float]] = {
+    "bay": (0, MOST_BAYS), "bays": (1, MOST_BAYS), "link": (1, 10**15), "sector_size": (512, 65536), "rpm": (0, 30000),
+    "error_recovery": (0, 10**6), "afr": (0, 1), "uber": (0, 1e-6), "rate": (1, 10**15), "price": (0, 10**9),
+}  # fmt: skip
+
+
+def checked(record: DriveRecord) -> DriveRecord:
+    """The record itself. BadInput, with the field, for what no drive and no list can have: whoever hands it over."""
+    if not isinstance(record.serial, str) or not record.serial:
+        raise BadInput("A drive has a serial.", field="serial")
+    for name in _TEXTS:
+        value = getattr(record, name)
+        if value is not None or name in ("shelf", "site"):
+            _is_text(value, name)
+    _is_text(record.serial, "serial", 64)
+    if type(record.size) is not int or not 0 < record.size <= LARGEST or extents_of(record.size) < 1:
+        raise BadInput("A drive has from 1.25 GiB to 1 PB.", field="size")
+    for name, (low, high) in _RANGES.items():
+        value = getattr(record, name)
+        if value is None and name != "bay":
+            continue
+        if isinstance(value, bool) or not isinstance(value, int | float | Decimal) or not low <= value <= high:
+            raise BadInput(f"{name} is none that can be ({low} to {high}).", field=name)
+    return record
+
+
+def _is_text(value: object, name: str, longest: int = LONGEST) -> None:
+    if not isinstance(value, str) or not value or len(value) > longest or not value.isprintable():
+        raise BadInput(f"{name} is no text of 1 to {longest} characters that can be printed.", field=name)
+
+
 def whole(low: int, high: int, what: str) -> Callable[[str], int]:
     """A reader of whole numbers within a range."""
 

@@ -12,6 +12,12 @@ from pairshelf.core.errors import BadInput
 _NAME = re.compile(r"^[^\W_][\w.-]*$")
 
 
+def file_name(text: str, otherwise: str = "drive") -> str:
+    """A name for a file of something called like this: plain letters that no system and no header trips over."""
+    plain = "".join(c if c.isascii() and (c.isalnum() or c in "-_.") else "_" for c in text).lstrip(".")[:80]
+    return plain if plain.strip("_.") else otherwise
+
+
 def check_name(name: str, what: str, *, field: str) -> str:
     """A name of letters, digits, dots, hyphens and underscores, at most 60, beginning with a letter or digit."""
     cleaned = unicodedata.normalize("NFC", name.strip())

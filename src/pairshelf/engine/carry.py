@@ -70,12 +70,14 @@ def carry(job_id: int, *, stop: Callable[[], bool] = lambda: False) -> None:
 
 def _step(job_id: int, world: Devices) -> float | None:
     """One step; the seconds to wait before the next, or None when there is none."""
+    whole = True
     try:
         with transaction() as session:
             pool_id = session.exec(select(JobRow.pool_id).where(JobRow.id == job_id)).first()
             if pool_id is None:
                 return None
             pool = open_pool(session, pool_id)
+            whole = pool.whole
             job = session.get(JobRow, job_id, with_for_update=True)
             assert job is not None
             if job.state not in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
@@ -89,6 +91,9 @@ def _step(job_id: int, world: Devices) -> float | None:
         observe(world)
         return _STEP
     except PairShelfError as error:
+        if error.code == "pool-full" and not whole:
+            _hold(job_id, "there is no room while a drive is away; it goes on when it is back or replaced")
+            return 8 * _STEP
         _give_up(job_id, error.message)
         return None
     except (OSError, OperationalError) as error:

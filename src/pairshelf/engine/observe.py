@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
-from sqlalchemy.exc import IntegrityError
+import structlog
+from sqlalchemy.exc import IntegrityError, OperationalError, TimeoutError
 from sqlmodel import Session, and_, col, or_, select
 
 from pairshelf.core.device import Arrival, Devices, Presence
 from pairshelf.core.drives import extents_of
 from pairshelf.core.figures.survival import after_failures
+from pairshelf.core.inventory import DriveRecord
 from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.engine.jobs import start_rebuild, start_self_repair
 from pairshelf.engine.log import SYSTEM, log
@@ -18,6 +20,8 @@ from pairshelf.engine.pools import OpenPool, open_pool, refresh_state
 from pairshelf.store.database import transaction
 from pairshelf.store.estate import add_records
 from pairshelf.store.tables import Condition, DriveRow, MemberState, MissedWrite, PoolPlace, Service, Shelf, Site, now
+
+_logger = structlog.get_logger()
 
 _CONDITIONS = {
     Presence.ANSWERS: Condition.GOOD,
@@ -37,13 +41,38 @@ def observe(world: Devices) -> bool:
     """Bring everything that changed into the books; whether anything had."""
     changed = False
     for arrival in world.arrivals():
-        _arrive(world, arrival)
+        try:
+            if arrival.record is None:
+                raise ValueError(arrival.why)
+            _arrive(world, arrival, arrival.record)
+        except (OperationalError, TimeoutError):
+            raise  # The database is away: nothing is wrong with the drive.
+        except Exception as error:
+            _set_aside(world, arrival, error)
         changed = True
-    troubled = world.troubled()
+    troubled = {s: p for s, p in world.troubled().items() if s.isprintable()}
+    failed: Exception | None = None
     for drive_id in _differing(troubled):
-        with transaction() as session:
-            changed |= _settle(session, drive_id, troubled)
+        try:
+            with transaction() as session:
+                changed |= _settle(session, drive_id, troubled)
+        except (OperationalError, TimeoutError):
+            raise
+        except Exception as error:  # One drive that cannot be settled does not hide the others.
+            _logger.exception("settle", drive=drive_id)
+            failed = error
+    if failed is not None and not changed:
+        raise failed
     return changed
+
+
+def _set_aside(world: Devices, arrival: Arrival, error: Exception) -> None:
+    why = " ".join(str(error).split("\n")[0].split())[:200]
+    serial = arrival.record.serial if arrival.record else "whose serial cannot be read"
+    with transaction() as session:
+        log(session, SYSTEM, "drive-set-aside", serial if arrival.record else "",
+            f"A drive {serial} was put in, and cannot be recorded: {why}. It is left aside; take it out and try another.")  # fmt: skip
+    world.set_aside(arrival)
 
 
 def _differing(troubled: Mapping[str, Presence]) -> list[int]:
@@ -55,17 +84,17 @@ def _differing(troubled: Mapping[str, Presence]) -> list[int]:
         return [r.id or 0 for r in rows if r.condition != _CONDITIONS[troubled.get(r.serial, Presence.ANSWERS)]]
 
 
-def _arrive(world: Devices, arrival: Arrival) -> None:
-    record = arrival.record
+def _arrive(world: Devices, arrival: Arrival, record: DriveRecord) -> None:
     try:
         with transaction() as session:
             known = session.exec(select(DriveRow).where(DriveRow.serial == record.serial)).first()
             if known:
-                _return_to_bay(session, known, arrival)
+                _return_to_bay(session, known, record)
             else:
                 label = world.open(record.serial, record.size).read_label()
                 if label and not record.holds:
-                    record = replace(record, holds=f"data of a pool {label.get('pool')}")
+                    name = str(label.get("pool"))
+                    record = replace(record, holds=f"data of a pool {name if name.isprintable() else ''}"[:200].strip())
                 add_records(session, [record], service=Service.NEW)
                 log(session, SYSTEM, "drive-arrived", record.serial,
                     f"A new drive {record.serial} is in {record.shelf} bay {record.bay}.")  # fmt: skip
@@ -76,8 +105,7 @@ def _arrive(world: Devices, arrival: Arrival) -> None:
     world.acknowledge(arrival)
 
 
-def _return_to_bay(session: Session, drive: DriveRow, arrival: Arrival) -> None:
-    record = arrival.record
+def _return_to_bay(session: Session, drive: DriveRow, record: DriveRecord) -> None:
     shelf = session.exec(
         select(Shelf).join(Site, col(Site.id) == Shelf.site_id)
         .where(Shelf.name == record.shelf, Site.name == record.site)

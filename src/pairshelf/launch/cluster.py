@@ -62,7 +62,8 @@ class Cluster:
 
     def start(self) -> None:
         """Make it if need be, mend what a crash left, start it, and wait until it answers."""
-        if not (self.data / "PG_VERSION").exists():
+        # Made whole beside and then renamed; only an older version could leave half of one here.
+        if not (self.data / "PG_VERSION").exists() or not (self.data / "global" / "pg_control").exists():
             self._make()
         self.start_on(free_port())
 
@@ -105,21 +106,24 @@ class Cluster:
         return (self.folder / "password").read_text().strip()
 
     def _make(self) -> None:
-        shutil.rmtree(self.data, ignore_errors=True)
+        draft = self.folder / "data.new"
+        for folder in (self.data, draft):
+            shutil.rmtree(folder, ignore_errors=True)
         self.folder.mkdir(parents=True, exist_ok=True)
         password = self.folder / "password"
         password.write_text(secrets.token_urlsafe(24))
         password.chmod(0o600)
         _give(self.folder, password)
         made = subprocess.run(
-            [str(binaries() / "initdb"), "-D", str(self.data), "-U", _ROLE, "-E", "UTF8", "--locale=C.UTF-8",
+            [str(binaries() / "initdb"), "-D", str(draft), "-U", _ROLE, "-E", "UTF8", "--locale=C.UTF-8",
              "--auth=scram-sha-256", f"--pwfile={password}"],
             capture_output=True, text=True, cwd=self.folder, check=False, **_as_owner(),
         )  # fmt: skip
         if made.returncode:
-            shutil.rmtree(self.data, ignore_errors=True)
+            shutil.rmtree(draft, ignore_errors=True)
             last = made.stderr.strip().splitlines()[-1:] or ["no reason given"]
             raise CannotStart(f"The database cluster could not be made in {self.folder}: {last[0]}")
+        draft.rename(self.data)
 
     def _clear_leftovers(self) -> None:
         """After a crash: stop our own orphaned server, or drop a PID file whose process is another's."""
@@ -149,7 +153,8 @@ class Cluster:
         while time.monotonic() < until:
             if not self.running():
                 raise CannotStart(
-                    f"The database server ended at once; its last words are in {self.folder / 'server.log'}."
+                    f"The database server ended at once; its last words are in {self.folder / 'server.log'}. "
+                    "If nothing in it is needed, make reset begins anew."
                 )
             try:
                 with psycopg.connect(self.url.rsplit("/", 1)[0] + "/postgres", autocommit=True, connect_timeout=2) as c:
@@ -158,7 +163,10 @@ class Cluster:
                 return
             except psycopg.OperationalError:
                 time.sleep(0.1)
-        raise CannotStart("The database server does not answer after 30 seconds.")
+        raise CannotStart(
+            "The database server does not answer after 30 seconds; its last words are in "
+            f"{self.folder / 'server.log'}. If nothing in it is needed, make reset begins anew."
+        )
 
 
 def _as_owner() -> dict[str, Any]:

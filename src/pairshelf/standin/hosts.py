@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import shutil
 from collections.abc import Iterator
@@ -15,6 +16,8 @@ from pairshelf.standin.media import SCALE
 #: A folder that is closed while its volume is away: nothing can be written underneath.
 _CLOSED = 0o555
 _OPEN = 0o755
+#: Bytes of a path, and of one name in it, with room left for names of our own.
+_LONGEST, _LONGEST_PART = 3500, 240
 
 
 class Machines:
@@ -24,8 +27,10 @@ class Machines:
         self._root = folder / "hosts"
 
     def _path(self, host: str, path: str) -> Path:
-        root = self._root / quote(host, safe="")
+        root = self._root / _name(host)
         found = root / path.strip("/")
+        if len(os.fsencode(str(found))) > _LONGEST or any(len(os.fsencode(p)) > _LONGEST_PART for p in found.parts):
+            raise NotPossible("This path is longer than a host can keep.", code="path-too-long")
         if not found.resolve().is_relative_to(root.resolve()):
             raise NotPossible(f"{path} leads out of {host}.", code="outside")
         return found
@@ -103,6 +108,12 @@ class Machines:
             shutil.rmtree(found)
         else:
             found.unlink(missing_ok=True)
+
+
+def _name(host: str) -> str:
+    """The folder of a host: by its name, where that can be one."""
+    name = quote(host, safe="")
+    return name if len(name) <= 200 and name.strip(".") else hashlib.sha256(host.encode()).hexdigest()
 
 
 def _size(path: Path) -> int:

@@ -6,10 +6,13 @@ devices: by asking which drives answer, and by reading and writing them.
 
 from __future__ import annotations
 
+import contextlib
 import datetime as dt
+import hashlib
 import json
 import os
 import random
+import re
 import uuid
 from collections import OrderedDict
 from collections.abc import Mapping, Sequence
@@ -18,11 +21,12 @@ from decimal import Decimal
 from pathlib import Path
 from threading import Lock
 from typing import Any
-from urllib.parse import quote, unquote
+from urllib.parse import unquote
 
 from pairshelf.core.device import Arrival, Device, DeviceError, Hosts, Presence
 from pairshelf.core.drives import Kind
-from pairshelf.core.inventory import DriveRecord
+from pairshelf.core.errors import PairShelfError
+from pairshelf.core.inventory import DriveRecord, checked
 from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import BLOCK, LABEL_BYTES, Media
 
@@ -83,6 +87,7 @@ class World:
         self._media: OrderedDict[str, Media] = OrderedDict()
         self._lock = Lock()
         self._faults = str(folder / "faults")
+        _new_names(folder)
         self.hosts: Hosts = Machines(folder)
 
     # -- what Pair Shelf sees ------------------------------------------------------------------
@@ -92,12 +97,16 @@ class World:
         with self._lock:
             media = self._media.get(serial)
             if media is None or not media.path.exists():
-                media = Media(self.folder / "media" / (_file(serial) + ".img"), size, old_data=serial)
+                media = Media(self.media_path(serial), size, old_data=serial)
                 self._media[serial] = media
                 if len(self._media) > _OPEN_FILES:
                     self._media.popitem(last=False)
             self._media.move_to_end(serial)
             return SimDrive(self, serial, media)
+
+    def media_path(self, serial: str) -> Path:
+        """The file of a drive's media. Its name says nothing: a serial may be anything."""
+        return self.folder / "media" / (_file(serial) + ".img")
 
     def presence(self, serial: str) -> Presence:
         """Whether one drive answers."""
@@ -105,27 +114,31 @@ class World:
         # Asked before every read and write, and almost always there is no fault.
         if not os.path.exists(path):
             return Presence.ANSWERS
-        try:
-            return Presence(Path(path).read_text())
-        except (FileNotFoundError, ValueError):
-            return Presence.ANSWERS
+        return _fault(Path(path))[1]
 
     def troubled(self) -> dict[str, Presence]:
         """Drives with which something is wrong."""
-        serials = [
-            unquote(entry.name) for entry in os.scandir(self.folder / "faults") if not entry.name.startswith(".")
-        ]
-        found = {serial: self.presence(serial) for serial in serials}
-        return {serial: presence for serial, presence in found.items() if presence is not Presence.ANSWERS}
+        found = dict(_fault(Path(e.path)) for e in os.scandir(self._faults) if not e.name.startswith("."))
+        return {s: presence for s, presence in found.items() if s and presence is not Presence.ANSWERS}
 
     def arrivals(self) -> Sequence[Arrival]:
         """Drives put in and not yet acknowledged, oldest first."""
         names = sorted(e.name for e in os.scandir(self.folder / "arrivals") if e.name.endswith(".json"))
         found = []
         for name in names:
-            facts = json.loads((self.folder / "arrivals" / name).read_text())
-            found.append(Arrival(name, _record(facts)))
+            try:
+                found.append(Arrival(name, _record(json.loads((self.folder / "arrivals" / name).read_bytes()))))
+            except FileNotFoundError:  # acknowledged meanwhile
+                continue
+            except (PairShelfError, ValueError, TypeError, KeyError, ArithmeticError, RecursionError, OSError) as error:
+                found.append(Arrival(name, None, f"{type(error).__name__}: {error}"[:300]))
         return found
+
+    def set_aside(self, arrival: Arrival) -> None:
+        """The arrival cannot be recorded; it is kept where nobody stumbles over it again."""
+        (self.folder / "arrivals" / "set-aside").mkdir(exist_ok=True)
+        with contextlib.suppress(FileNotFoundError):
+            (self.folder / "arrivals" / arrival.key).rename(self.folder / "arrivals" / "set-aside" / arrival.key)
 
     def acknowledge(self, arrival: Arrival) -> None:
         """The arrival is known now."""
@@ -134,7 +147,8 @@ class World:
     # -- the controls a person has -------------------------------------------------------------
 
     def put_in(self, record: DriveRecord) -> None:
-        """Put a drive into a bay."""
+        """Put a drive into a bay. BadInput for one that no drive can be."""
+        checked(record)
         self._clear(record.serial)
         stamp = dt.datetime.now(dt.UTC).strftime("%Y%m%dT%H%M%S%f")
         facts = {k: str(v) if isinstance(v, dt.date | Decimal) else v for k, v in asdict(record).items()}
@@ -143,7 +157,7 @@ class World:
     def pull(self, serial: str) -> None:
         """Take a drive out of its bay; its bytes stay as they are."""
         if self.presence(serial).works:
-            self._place(self.folder / "faults" / _file(serial), Presence.ABSENT.value)
+            self._set_fault(serial, Presence.ABSENT)
 
     def put_back(self, serial: str) -> None:
         """Put a pulled drive back. A failed one stays failed."""
@@ -152,23 +166,26 @@ class World:
 
     def warn(self, serial: str) -> None:
         """Its readings begin to warn; it goes on working."""
-        self._place(self.folder / "faults" / _file(serial), Presence.WARNS.value)
+        self._set_fault(serial, Presence.WARNS)
 
     def fail(self, serial: str) -> None:
         """The drive stops working for good."""
-        self._place(self.folder / "faults" / _file(serial), Presence.FAILED.value)
+        self._set_fault(serial, Presence.FAILED)
 
     def flip_bits(self, serial: str, size: int, *, extents: Sequence[int], seed: int = 0) -> None:
         """Change one byte in each of the given extents, silently, as rotting media do."""
         self.open(serial, size)
         dice = random.Random(seed)  # noqa: S311 - chance, not secrecy
-        with open(self.folder / "media" / (_file(serial) + ".img"), "r+b") as media:
+        with open(self.media_path(serial), "r+b") as media:
             for extent in extents:
                 at = LABEL_BYTES + extent * BLOCK + dice.randrange(BLOCK)
                 media.seek(at)
                 old = media.read(1) or b"\0"
                 media.seek(at)
                 media.write(bytes([old[0] ^ (1 << dice.randrange(8))]))
+
+    def _set_fault(self, serial: str, presence: Presence) -> None:
+        self._place(Path(self._faults) / _file(serial), json.dumps({"serial": serial, "presence": presence.value}))
 
     def _clear(self, serial: str) -> None:
         (self.folder / "faults" / _file(serial)).unlink(missing_ok=True)
@@ -181,7 +198,36 @@ class World:
 
 
 def _file(serial: str) -> str:
-    return quote(serial, safe="")
+    return hashlib.sha256(serial.encode("utf-8", "surrogatepass")).hexdigest()[:40]
+
+
+def _fault(path: Path) -> tuple[str, Presence]:
+    """Whose fault a file tells of, and which; nobody's when it cannot be read."""
+    try:
+        told = json.loads(path.read_bytes())
+        return str(told["serial"]), Presence(told["presence"])
+    except (OSError, ValueError, TypeError, KeyError):
+        return "", Presence.ANSWERS
+
+
+def _new_names(folder: Path) -> None:
+    """Files that an older version named by serials get the names they have now."""
+    mark = folder / "names-without-serials"
+    if mark.exists():
+        return
+    for old in [*(folder / "media").glob("*.img"), *(folder / "faults").iterdir()]:
+        stem = old.name.removesuffix(".img")
+        if re.fullmatch("[0-9a-f]{40}", stem) or old.name.startswith("."):
+            continue
+        serial = unquote(stem)
+        with contextlib.suppress(FileNotFoundError):  # another process does the same
+            if old.suffix == ".img":
+                old.rename(old.with_name(_file(serial) + ".img"))
+            else:
+                told = json.dumps({"serial": serial, "presence": old.read_text()})
+                old.with_name(_file(serial)).write_text(told)
+                old.unlink()
+    mark.touch()
 
 
 def _record(facts: dict[str, Any]) -> DriveRecord:
@@ -190,4 +236,4 @@ def _record(facts: dict[str, Any]) -> DriveRecord:
         facts["in_service"] = dt.date.fromisoformat(facts["in_service"])
     if facts.get("price"):
         facts["price"] = Decimal(facts["price"])
-    return DriveRecord(**facts)
+    return checked(DriveRecord(**facts))

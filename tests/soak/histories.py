@@ -1,0 +1,473 @@
+"""Random histories of a pool, with everything that can go wrong: and what must hold through all of them.
+
+A history is drawn from its seed: a kind of pool, then acts one after the other. Workers are killed with SIGKILL at
+random writes, flushes, commits and journal entries, some in the middle of one (a cut-off write); two work side by
+side; drives are pulled, noticed or not, put back, fail and are replaced; whole shelves are unplugged; pools are
+locked; jobs are paused; the disk is full; the database cuts everybody off.
+
+What must hold: a drive comes back as it was only if not one byte of its pool changed meanwhile. In the end, with
+everything put back: every job ends, no check finds a mismatch, and every file of the books reads back from the raw
+media by an implementation apart, with as many members gone as were promised.
+"""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import os
+import random
+import signal
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from typing import Any
+
+from sqlalchemy import event, text
+from sqlalchemy.exc import OperationalError
+from sqlmodel import col, select
+
+from pairshelf.core.changes.kinds import request_of
+from pairshelf.core.device import DeviceError, Presence
+from pairshelf.core.drives import Kind
+from pairshelf.core.errors import PairShelfError
+from pairshelf.core.inventory import DriveRecord
+from pairshelf.core.units import GIB
+from pairshelf.engine import approve, jobs, keys, pools, queue
+from pairshelf.engine import carry as carrying
+from pairshelf.engine.carry import carry
+from pairshelf.engine.errands import do_errands
+from pairshelf.engine.observe import observe
+from pairshelf.engine.pools import devices, open_pool
+from pairshelf.engine.stripe_journal import StripeJournal
+from pairshelf.standin.hosts import Machines
+from pairshelf.standin.media import Media
+from pairshelf.store import database
+from pairshelf.store import settings as store_settings
+from pairshelf.store.database import transaction
+from pairshelf.store.estate import add_records
+from pairshelf.store.tables import (
+    DriveRow,
+    JobRow,
+    JobState,
+    MemberState,
+    PoolPlace,
+    PoolRow,
+    Service,
+    Setting,
+    VolumeRow,
+)
+from tests.soak.raw import HELD_BACK, Raw
+
+#: Kinds of pools: scheme, drives, sets, failures promised, sizes of drives in GiB, what its volume asks for.
+POOLS: dict[str, tuple[str, int, int, int, tuple[int, ...], dict[str, Any]]] = {
+    "parity-1": ("parity-1", 4, 1, 1, (24,), {}),
+    "parity-2": ("parity-2", 5, 1, 2, (24,), {}),
+    "parity-3": ("parity-3", 6, 1, 3, (18,), {}),
+    "copies-2": ("copies-2", 4, 2, 1, (20,), {}),
+    "copies-3": ("copies-3", 3, 1, 2, (24,), {}),
+    "two-sets": ("parity-1", 6, 2, 1, (18,), {}),
+    "stepped-1": ("stepped-1", 4, 1, 1, (12, 12, 20, 30), {}),
+    "stepped-2": ("stepped-2", 5, 1, 2, (12, 12, 20, 30, 30), {}),
+    "spread-1": ("spread", 6, 1, 1, (20,), {"volume_size": "40 GiB", "protection": "parity-1:4"}),
+    "spread-copies": ("spread", 5, 1, 1, (20,), {"volume_size": "30 GiB", "protection": "copies-2"}),
+}
+
+
+class _Counted:
+    """Kills its own process at a point drawn beforehand; a write that dies may have written a part."""
+
+    def __init__(self, point: int, dice: random.Random, full_from: int | None) -> None:
+        self.left, self.dice, self.full_from = point, dice, full_from
+        self.writes = 0
+
+    def point(self, cut: Callable[[], None] = lambda: None) -> None:
+        self.left -= 1
+        if self.left <= 0:
+            if self.dice.random() < 0.5:
+                cut()
+            os.kill(os.getpid(), signal.SIGKILL)
+
+    def install(self) -> None:
+        counted = self
+        media_write, flush, record, clear = Media.write, Media.flush, StripeJournal.record, StripeJournal.clear
+
+        def write(self: Media, start: int, data: bytes | memoryview) -> None:
+            counted.writes += 1
+            if counted.full_from is not None and counted.writes >= counted.full_from:
+                raise OSError(errno.ENOSPC, "No space left on device")
+            view = memoryview(data).cast("B")
+            counted.point(lambda: media_write(self, start, view[: len(view) // 4096 // 2 * 4096]))
+            media_write(self, start, data)
+            counted.point()
+
+        def sync(self: Media) -> None:
+            counted.point()
+            flush(self)
+
+        def recorded(self: StripeJournal, *arguments: Any) -> None:
+            def cut() -> None:
+                record(self, *arguments)
+                os.truncate(self.path, max(9, os.path.getsize(self.path) * 2 // 3))
+
+            counted.point(cut)
+            record(self, *arguments)
+            counted.point()
+
+        def cleared(self: StripeJournal) -> None:
+            counted.point()
+            clear(self)
+            counted.point()
+
+        Media.write, Media.flush = write, sync  # type: ignore[method-assign]
+        StripeJournal.record, StripeJournal.clear = recorded, cleared  # type: ignore[method-assign]
+        for name in ("write", "move", "close"):
+            act = getattr(Machines, name)
+            setattr(Machines, name, lambda *a, act=act, **k: (counted.point(), act(*a, **k), counted.point())[1])
+        event.listen(database.engine(), "commit", lambda _c: counted.point())
+
+
+_learnt: dict[str, Any] = {}
+
+
+def forget_connections() -> None:
+    """Another database and another room; what was learnt of statements is kept, which halves the time."""
+    for cached in (store_settings.settings, database.engine, pools.devices, queue._sender):
+        cached.cache_clear()
+    engine = database.engine()
+    engine._compiled_cache = _learnt.setdefault("statements", engine._compiled_cache)
+
+
+@contextmanager
+def as_child(work: Callable[[], None]) -> Iterator[int]:
+    """Work in a process of its own."""
+    child = os.fork()
+    if not child:
+        try:
+            # Connections were given back before; what the engine has learnt is kept.
+            work()
+        except BaseException:
+            os._exit(1)
+        os._exit(0)
+    yield child
+    os.waitpid(child, 0)
+
+
+class History:
+    """One history, drawn from a seed, on an empty database and an empty room."""
+
+    def __init__(self, seed: int, kind: str | None = None) -> None:
+        self.dice = random.Random(seed)
+        self.kind = kind or self.dice.choice(sorted(POOLS))
+        self.scheme, count, sets, self.promised, sizes, volume = POOLS[self.kind]
+        self.encrypted = self.dice.random() < 0.4
+        self.said: list[str] = [f"{self.kind}{', encrypted' if self.encrypted else ''}"]
+        self.kills = self.histories = 0
+        self.deaths = 0
+        self._sizes = [sizes[i % len(sizes)] for i in range(count)]
+        self._number = 0
+        with transaction() as session:
+            session.merge(Setting(key="speed", value={"factor": 0}))
+        carrying._MOST, carrying._STEP = self.dice.choice((3, 9, 40)), 0.02
+        thin = self.dice.random() < 0.4
+        drives = tuple(self._put_in(size) for size in self._sizes)
+        passphrase = self._do("build-pool", name="p", scheme=self.scheme, drives=drives, sets=sets, volume="v",
+                              file_system="none", thin=thin, encrypted=self.encrypted, **volume)  # fmt: skip
+        self.passphrase = passphrase or ""
+        with transaction() as session:
+            self.pool_id = session.exec(select(PoolRow.id)).one() or 0
+        #: What stood on the members when we saw a drive go missing, by its place and absence.
+        self._seen: dict[tuple[int | None, int], dict[str, str]] = {}
+        # Everything that happens at a look is caught: what went missing, and what came back.
+        self._look()
+
+    # -- acts ----------------------------------------------------------------------------------
+
+    def _put_in(self, size: int) -> int:
+        self._number += 1
+        record = DriveRecord("A", self._number, f"A{self._number}", size * GIB, Kind.HDD, bays=500)
+        with transaction() as session:
+            return add_records(session, [record], service=Service.FREE)[0].id or 0
+
+    def _do(self, kind: str, **request: Any) -> str | None:
+        with transaction() as session:
+            sheet = approve.draw_up(session, kind, request_of(kind, request), "ida")
+        with transaction() as session:
+            return approve.approve(session, sheet.id or 0, "ida", sheet.body["confirm"] or "", devices())[1].passphrase
+
+    def _places(self) -> list[tuple[PoolPlace, DriveRow]]:
+        with transaction() as session:
+            query = select(PoolPlace, DriveRow).join(DriveRow, col(DriveRow.id) == PoolPlace.drive_id)
+            return list(session.exec(query.where(PoolPlace.pool_id == self.pool_id).order_by(col(PoolPlace.slot))))
+
+    def _bytes(self) -> dict[str, str]:
+        """What stands on each member of the pool, labels aside, by serial."""
+        found = {}
+        for _, drive in self._places():
+            path = devices().media_path(drive.serial)
+            found[drive.serial] = hashlib.blake2b(path.read_bytes()[HELD_BACK:] if path.exists() else b"").hexdigest()
+        return found
+
+    def _look(self) -> None:
+        """The watcher looks; a drive that comes back as it was must have missed nothing."""
+        states = {place.id: (place.state, place.absence) for place, _ in self._places()}
+        before = self._bytes()
+        observe(devices())
+        for place, drive in self._places():
+            was = states.get(place.id)
+            if was is None or was == (place.state, place.absence):
+                continue
+            if place.state == MemberState.MISSING:
+                self._seen[place.id, place.absence] = before
+            elif was[0] == MemberState.MISSING and place.state == MemberState.ACTIVE:
+                # One that a worker saw go is not known here.
+                then = self._seen.get((place.id, place.absence), before)
+                changed = [s for s, stood in then.items() if before.get(s, stood) != stood]
+                assert not changed, f"{drive.serial} came back as it was, and {changed} had changed"
+
+    def _not_whole(self) -> int:
+        """Places that do not hold all their data, or will be found not to."""
+        world = devices()
+        return sum(
+            place.state not in (MemberState.ACTIVE, MemberState.EMPTIED) or not world.presence(drive.serial).works
+            for place, drive in self._places()
+        )  # fmt: skip
+
+    def pull(self) -> None:
+        if self._not_whole() >= self.promised:
+            return
+        whole = [d for p, d in self._places() if p.state == MemberState.ACTIVE and devices().presence(d.serial).works]
+        drive = self.dice.choice(whole)
+        devices().pull(drive.serial)
+        self._say(f"{drive.serial} pulled")
+        if self.dice.random() < 0.7:
+            self._look()
+
+    def put_back(self) -> None:
+        away = [d for _, d in self._places() if devices().presence(d.serial) is Presence.ABSENT]
+        if away:
+            drive = self.dice.choice(away)
+            devices().put_back(drive.serial)
+            self._say(f"{drive.serial} back")
+            if self.dice.random() < 0.8:
+                self._look()
+
+    def fail(self) -> None:
+        """One more than is promised never fails for good."""
+        if self._not_whole() >= self.promised or self.dice.random() < 0.5:
+            return
+        drive = self.dice.choice([d for p, d in self._places() if p.state == MemberState.ACTIVE])
+        devices().fail(drive.serial)
+        self._say(f"{drive.serial} fails")
+        if self.dice.random() < 0.8:
+            self._look()
+
+    def replace(self) -> None:
+        failed = [p for p, _ in self._places() if p.state in (MemberState.FAILED, MemberState.EMPTIED)]
+        if failed:
+            place = self.dice.choice(failed)
+            new = self._put_in(place.size // GIB)
+            with suppress(PairShelfError):
+                self._do("replace-drive", pool_id=self.pool_id, slot=place.slot, drive_id=new)
+                self._say(f"slot {place.slot} replaced")
+
+    def unplug(self) -> None:
+        """A whole shelf goes and comes back: more than the pool survives."""
+        here = [d for _, d in self._places() if devices().presence(d.serial).works]
+        gone = self.dice.sample(here, self.dice.randint(1, len(here)))
+        for drive in gone:
+            devices().pull(drive.serial)
+        self._look()
+        self._say(f"{len(gone)} unplugged")
+        if self.dice.random() < 0.7:
+            self._carry_some(killed=self.dice.random() < 0.5)
+        self.dice.shuffle(gone)
+        for drive in gone:
+            devices().put_back(drive.serial)
+            if self.dice.random() < 0.5:
+                self._look()
+        self._look()
+
+    def lock(self) -> None:
+        if self.encrypted and keys.is_open(self.pool_id):
+            keys.forget_key(self.pool_id)
+            self._say("locked")
+
+    def unlock(self) -> None:
+        if self.encrypted and not keys.is_open(self.pool_id):
+            with transaction() as session:
+                wrapped = session.get_one(PoolRow, self.pool_id).key or {}
+            keys.open_key(self.pool_id, keys.unwrap(wrapped, self.passphrase))
+            self._say("unlocked")
+
+    def fill(self) -> None:
+        self._start(
+            lambda session, pool, volume: jobs.start_fill(session, pool, volume, self.dice.uniform(0.2, 1), "ida")
+        )
+
+    def read(self) -> None:
+        self._start(lambda session, pool, volume: jobs.start_reading(session, pool, volume, "ida"))
+
+    def check(self) -> None:
+        self._start(lambda session, pool, _: jobs.start_check(session, pool, "ida"))
+
+    def _start(self, make: Callable[[Any, Any, VolumeRow], JobRow]) -> None:
+        with suppress(PairShelfError), transaction() as session:
+            volume = session.exec(select(VolumeRow)).one()
+            job = make(session, open_pool(session, self.pool_id), volume)
+            self._say(f"{job.kind} {job.id}")
+
+    def pause(self) -> None:
+        self._change_jobs(jobs.pause)
+
+    def resume(self) -> None:
+        self._change_jobs(jobs.resume)
+
+    def _change_jobs(self, act: Callable[[Any, JobRow], None]) -> None:
+        with transaction() as session:
+            open_pool(session, self.pool_id)
+            for job in session.exec(select(JobRow).where(col(JobRow.state).not_in(("done", "failed")))):
+                with suppress(PairShelfError):
+                    act(session, job)
+
+    def _open_jobs(self) -> list[int]:
+        with transaction() as session:
+            rows = session.exec(select(JobRow.id).where(col(JobRow.state).not_in((JobState.DONE, JobState.FAILED))))
+            return sorted(i or 0 for i in rows)
+
+    def work(self) -> None:
+        self._carry_some(killed=self.dice.random() < 0.75)
+
+    def two_work(self) -> None:
+        self._carry_some(killed=self.dice.random() < 0.75, workers=2)
+
+    def full(self) -> None:
+        """The disk is full from some write on."""
+        self._carry_some(killed=False, full=True)
+
+    def cut_off(self) -> None:
+        """The database cuts everybody off while somebody works."""
+        self._carry_some(killed=False, cut=True)
+
+    def _carry_some(self, *, killed: bool, workers: int = 1, full: bool = False, cut: bool = False) -> None:
+        open_ones = self._open_jobs()
+        if not open_ones:
+            return
+        seeds = [self.dice.getrandbits(32) for _ in range(workers)]
+        points = [self.dice.randint(1, 60) if killed else 10**9 for _ in range(workers)]
+        until = self.dice.randint(1, 6)
+        orders = [self.dice.sample(open_ones, len(open_ones)) for _ in range(workers)]
+        self._say(
+            f"work{' killed at ' + str(points) if killed else ''}{' full' if full else ''}{' cut off' if cut else ''}"
+        )
+        database.engine().dispose()
+
+        def worker(number: int) -> Callable[[], None]:
+            def run() -> None:
+                dice = random.Random(seeds[number])
+                _Counted(points[number], dice, dice.randint(1, 20) if full else None).install()
+                steps = 0
+
+                def stop() -> bool:
+                    nonlocal steps
+                    steps += 1
+                    return steps > until
+
+                for job in orders[number]:
+                    steps = 0
+                    with suppress(OperationalError, DeviceError):
+                        carry(job, stop=stop)
+
+            return run
+
+        children = [as_child(worker(n)) for n in range(workers)]
+        for child in children:
+            child.__enter__()
+        if cut:
+            time.sleep(self.dice.random() / 5)
+            _cut_off_others()
+        for child in children:
+            child.__exit__(None, None, None)
+        self.kills += workers if killed else 0
+        _wait_for_the_dead()
+
+    def _say(self, what: str) -> None:
+        self.said.append(what)
+
+    # -- the whole -----------------------------------------------------------------------------
+
+    ACTS = (
+        ("work", 10), ("fill", 5), ("pull", 4), ("put_back", 4), ("fail", 2), ("replace", 3), ("unplug", 1), ("lock", 2),
+        ("unlock", 2), ("read", 1), ("check", 1), ("pause", 1), ("resume", 2), ("two_work", 2), ("full", 1), ("cut_off", 1),
+    )  # fmt: skip
+
+    def run(self) -> None:
+        """All of it; AssertionError, with what was done, where something did not hold."""
+        try:
+            for _ in range(self.dice.randint(6, 22)):
+                act = self.dice.choices([a for a, _ in self.ACTS], [w for _, w in self.ACTS])[0]
+                getattr(self, act)()
+            self._put_right()
+            self._all_is_well()
+        except BaseException as error:
+            error.add_note("history: " + "; ".join(self.said))
+            raise
+
+    def _put_right(self) -> None:
+        """Everything is put back, and everybody works until nothing is left to do."""
+        self.said.append("in the end")
+        for _ in range(12):
+            self.unlock()
+            for _, drive in self._places():
+                devices().put_back(drive.serial)
+            self._look()
+            for _ in range(len(self._sizes)):
+                self.replace()
+            self.resume()
+            do_errands()
+            for job in self._open_jobs():
+                began = time.monotonic()
+                carry(job, stop=lambda began=began: time.monotonic() - began > 1.5)  # type: ignore[misc]
+            if not self._open_jobs() and self._not_whole() == 0:
+                return
+        states = [(p.slot, p.state, d.serial, d.condition) for p, d in self._places()]
+        raise AssertionError(f"never put right: {states}, jobs {self._open_jobs()}")
+
+    def _all_is_well(self) -> None:
+        with transaction() as session:
+            assert session.get_one(PoolRow, self.pool_id).state == "healthy"
+            ended = session.exec(select(JobRow.kind, JobRow.error).where(JobRow.state == JobState.FAILED)).all()
+            # Superseded: its drive failed, or another came. Full: two filled the same volume.
+            assert all("place" in (e or "") or "full" in (e or "") for _, e in ended), ended
+        if any(state == "emptied" for state in [p.state for p, _ in self._places()]):
+            return
+        with transaction() as session:
+            raw = Raw(session, self.pool_id)
+            assert raw.in_step() == []
+            assert raw.files_differing(self.dice, self.promised) == []
+            assert raw.files_differing(self.dice, 0) == []
+        with suppress(PairShelfError):
+            with transaction() as session:
+                job = jobs.start_check(session, open_pool(session, self.pool_id), "ida").id or 0
+            carry(job)
+            with transaction() as session:
+                report = session.get_one(JobRow, job).report
+            assert (report["mismatches"], report["files_differing"]) == (0, []), report
+
+
+def _cut_off_others() -> None:
+    with transaction() as session:
+        session.connection().execute(text(
+            "select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()"
+        ))  # fmt: skip
+
+
+def _wait_for_the_dead() -> None:
+    """The server takes a moment to let go of the locks of a killed process."""
+    mine = text("select count(*) from pg_locks l join pg_stat_activity a using (pid) "
+                "where l.locktype = 'advisory' and a.datname = current_database() and pid <> pg_backend_pid()")  # fmt: skip
+    until = time.monotonic() + 10
+    while time.monotonic() < until:
+        with transaction() as session:
+            if not session.connection().execute(mine).scalar_one():
+                return
+        time.sleep(0.01)
