@@ -179,8 +179,7 @@ def screens() -> None:
         with engine().connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
             connection.exec_driver_sql("vacuum analyze")
         port = free_port()
-        command = [sys.executable, "-m", "gunicorn", "-k", "gthread", "-w", "2", "--threads", "16", "-b", f"127.0.0.1:{port}",
-                   "--log-level", "error", "--graceful-timeout", "1", "pairshelf.api.wsgi:app"]  # fmt: skip
+        command = [sys.executable, "-m", "pairshelf.api.serve", "127.0.0.1", str(port), "2"]
         web = subprocess.Popen(command)
         try:
             cookie = _cookie(port)

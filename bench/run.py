@@ -119,8 +119,7 @@ def server() -> None:
     try:
         _import()
         port = free_port()
-        command = [sys.executable, "-m", "gunicorn", "-k", "gthread", "-w", "2", "--threads", "16",
-                   "-b", f"127.0.0.1:{port}", "--log-level", "error", "--graceful-timeout", "1", "pairshelf.api.wsgi:app"]  # fmt: skip
+        command = [sys.executable, "-m", "pairshelf.api.serve", "127.0.0.1", str(port), "2"]
         web = subprocess.Popen(command)
         time.sleep(4)
         _screen(f"http://127.0.0.1:{port}")

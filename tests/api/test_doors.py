@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from pairshelf.api.accounts import MOST_FAILURES, setup_link
+from pairshelf.api.accounts import setup_link
 from pairshelf.api.app import served
 from pairshelf.core.acts import Act, Role, allowed
 from tests.api.conftest import PASSWORD, Person
@@ -60,9 +60,10 @@ def test_every_act_is_allowed_to_the_roles_that_need_it_and_no_other(
             "target_id",
             "host_id",
             "application_id",
+            "session_id",
         ):
             path = path.replace(name, "999999")
-        assert stranger.post(path, method=method).status_code in (401, 422), (method, rule)
+        assert stranger.post(path, method=method).status_code == 401, (method, rule)
         answer = who.post(path, method=method)
         if allowed(role, act):
             assert answer.status_code not in (401, 403), (method, rule)
@@ -89,14 +90,6 @@ def test_cookies_and_headers(stranger: Person) -> None:
     cookie = answer.headers["Set-Cookie"]
     assert "HttpOnly" in cookie and "SameSite=Lax" in cookie
     assert "frame-ancestors 'none'" in answer.headers["Content-Security-Policy"]
-
-
-def test_sign_in_attempts_are_limited(stranger: Person) -> None:
-    for _ in range(MOST_FAILURES):
-        assert stranger.sign_in("ida", "wrong").status_code == 401
-    assert stranger.sign_in("ida", "wrong").status_code == 429
-    assert stranger.sign_in("ida").status_code == 429
-    assert stranger.sign_in("osric").status_code == 200
 
 
 def test_a_changed_password_ends_other_sessions(person: Callable[[str], Person]) -> None:

@@ -48,8 +48,7 @@ def site(db: str) -> Iterator[str]:
         for job in session.exec(select(JobRow)):
             job.state = JobState.PAUSED
     port = free_port()
-    web = [sys.executable, "-m", "gunicorn", "-k", "gthread", "-w", "1", "--threads", "16", "-b", f"127.0.0.1:{port}",
-           "--log-level", "warning", "--graceful-timeout", "1", "pairshelf.api.wsgi:app"]  # fmt: skip
+    web = [sys.executable, "-m", "pairshelf.api.serve", "127.0.0.1", str(port), "1"]
     children = [subprocess.Popen(web), subprocess.Popen([sys.executable, "-m", "pairshelf.engine.worker"])]
     url = f"http://127.0.0.1:{port}"
     until = time.monotonic() + 30

@@ -5,24 +5,29 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import secrets
+import threading
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
-from sqlalchemy import delete, func
+from sqlalchemy import delete, update
 from sqlmodel import Session, col, select
 
+from pairshelf.api import attempts
 from pairshelf.api.problems import Denied
 from pairshelf.core.acts import Role
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.names import check_name
+from pairshelf.engine import keys
 from pairshelf.engine.log import SYSTEM, log
-from pairshelf.store.database import transaction
-from pairshelf.store.tables import Setting, SignInAttempt, User, now
+from pairshelf.store.database import tell, transaction
+from pairshelf.store.tables import KnownDevice, PoolRow, SessionRow, Setting, User, now
 
 LEAST_PASSWORD = 8
-#: Failed sign-ins within the window before a name, or an address, has to wait.
-MOST_FAILURES, MOST_FAILURES_OF_ADDRESS = 5, 30
-WINDOW = dt.timedelta(minutes=10)
+#: A session nobody used for so long has ended.
+SESSION_IDLE = dt.timedelta(days=14)
+_SESSIONS_KEPT, _DEVICES_KEPT = dt.timedelta(days=90), dt.timedelta(days=400)
+#: Passwords are looked at one or two at a time: each takes 64 MiB and a tenth of a second.
+_CHECKS = threading.BoundedSemaphore(2)
 
 _hasher = PasswordHasher()
 #: Checked when there is no such user, so that both answers take as long.
@@ -42,73 +47,116 @@ def add_user(session: Session, name: str, password: str, role: str, who: str = S
     return user
 
 
-def hashed(password: str) -> str:
+def hashed(password: str, field: str = "password") -> str:
     """A password as it is kept; BadInput when it is too short or too long."""
     if len(password) < LEAST_PASSWORD:
-        raise BadInput(f"A password has at least {LEAST_PASSWORD} characters.", field="password")
+        raise BadInput(f"A password has at least {LEAST_PASSWORD} characters.", field=field)
     if len(password) > 500:
-        raise BadInput("A password has at most 500 characters.", field="password")
+        raise BadInput("A password has at most 500 characters.", field=field)
+    if not password.isprintable():
+        raise BadInput("There is a character in it that cannot be typed.", field=field)
     return _hasher.hash(password)
 
 
 def verify(user: User | None, password: str) -> bool:
     """Whether the password is the user's; takes as long when there is no such user."""
-    try:
-        _hasher.verify(user.password_hash if user else _NOBODY, password)
-    except (VerificationError, InvalidHashError):
-        return False
+    with _CHECKS:
+        try:
+            _hasher.verify(user.password_hash if user else _NOBODY, password)
+        except (VerificationError, InvalidHashError, UnicodeError):
+            return False
     return user is not None and user.active
 
 
-def sign_in(name: str, password: str, address: str) -> User:
-    """The user, or Denied; after too many failures every attempt is refused for a while."""
+def sign_in(name: str, password: str, address: str, device: str = "") -> User:
+    """The user, or Denied; attempts that fail make whoever makes them wait, longer and longer.
+
+    ``device``: the token of the browser, where it has one.
+    """
     name = name.strip().lower()[:60]
     with transaction() as session:
-        _limit(session, name, address)
-        user = session.exec(select(User).where(User.name == name)).first()
-        # Counted before it is known to be wrong, so that attempts side by side count too.
-        session.add(SignInAttempt(name=name, address=address))
+        user = session.exec(select(User).where(User.name == name)).first() if name.isprintable() else None
+        known = session.get(KnownDevice, (digest(device), user.id)) if user is not None and device else None
+    counters = attempts.of_sign_in(name, address, known.token_hash[:24] if known else None)
+    attempts.claim(counters)
     if not verify(user, password):
         raise Denied("Name or password is wrong.", code="wrong-password", status=401, field="password")
     assert user is not None
+    attempts.forgive(counters)
     with transaction() as session:
-        session.connection().execute(delete(SignInAttempt).where(col(SignInAttempt.name) == name))
         log(session, name, "signed-in", name, f"{name} signed in.")
     return user
 
 
-def confirm_password(user: User, password: str, address: str) -> None:
-    """Ask the signed-in user for the password once more; counted like a sign-in."""
+def confirm_password(user: User, password: str, session_id: int) -> None:
+    """Ask the signed-in user for the password once more; counted by session, so that nobody else's guessing
+    stands in the way."""
+    counters = attempts.of_session(session_id)
+    attempts.claim(counters)
     with transaction() as session:
-        _limit(session, user.name, address)
-        if verify(session.get(User, user.id), password):
-            return
-        session.add(SignInAttempt(name=user.name, address=address))
-    raise Denied("The password is wrong.", code="wrong-password", status=403, field="password")
+        row = session.get(User, user.id)
+    if not verify(row, password):
+        raise Denied("The password is wrong.", code="wrong-password", status=403, field="password")
+    attempts.forgive(counters)
 
 
-def limit_attempts(session: Session, name: str, address: str) -> None:
-    """Denied after too many failed attempts at a name or from an address."""
-    _limit(session, name, address)
+def unlock_pool(pool_id: int, passphrase: str, who: str, counters: list[attempts.Counter]) -> PoolRow:
+    """Open a pool's key with its passphrase; guessing is slowed as at signing in."""
+    with transaction() as session:
+        row = session.get(PoolRow, pool_id)
+        if row is None:
+            raise BadInput("There is no such pool.", code="not-found")
+        if row.key is None:
+            raise NotPossible("This pool is not encrypted.", code="not-encrypted")
+    attempts.claim(counters)
+    try:
+        with _CHECKS:
+            key = keys.unwrap(row.key, passphrase)
+    except BadInput:
+        with transaction() as session:
+            log(session, who, "pool-not-unlocked", row.name, f"A wrong passphrase was given for pool {row.name}.")
+        raise
+    attempts.forgive(counters)
+    keys.open_key(pool_id, key)
+    with transaction() as session:
+        log(session, who, "pool-unlocked", row.name, f"Pool {row.name} unlocked.")
+        tell(session, "pool")
+    return row
 
 
-def count_attempt(session: Session, name: str, address: str) -> None:
-    """One more failed attempt."""
-    session.add(SignInAttempt(name=name, address=address))
+# -- sessions --------------------------------------------------------------------------------------
 
 
-def _limit(session: Session, name: str, address: str) -> None:
-    since = now() - WINDOW
-    session.connection().execute(delete(SignInAttempt).where(col(SignInAttempt.at) < since))
-    mine = session.exec(select(func.count()).select_from(SignInAttempt).where(SignInAttempt.name == name)).one()
-    theirs = session.exec(select(func.count()).select_from(SignInAttempt).where(SignInAttempt.address == address)).one()
-    if mine >= MOST_FAILURES or theirs >= MOST_FAILURES_OF_ADDRESS:
-        minutes = int(WINDOW.total_seconds() // 60)
-        raise Denied(
-            f"Too many failed attempts; wait {minutes} minutes and try again.",
-            code="too-many-attempts",
-            status=429,
-        )
+def begin_session(user: User, address: str, agent: str) -> str:
+    """A session of this user; the token that stands for it."""
+    token = secrets.token_urlsafe(32)
+    agent = "".join(c for c in agent if c.isprintable())[:200]
+    with transaction() as session:
+        session.add(SessionRow(user_id=user.id or 0, token_hash=digest(token), address=address, agent=agent))
+        session.connection().execute(delete(SessionRow).where(col(SessionRow.seen_at) < now() - _SESSIONS_KEPT))
+    return token
+
+
+def end_sessions(session: Session, user_id: int, *, but: int | None = None) -> None:
+    """End a user's sessions, all of them or all but one."""
+    ending = update(SessionRow).where(col(SessionRow.user_id) == user_id, col(SessionRow.ended_at).is_(None))
+    if but is not None:
+        ending = ending.where(col(SessionRow.id) != but)
+    session.connection().execute(ending.values(ended_at=now()))
+
+
+def remember_device(user: User, device: str) -> str:
+    """Know this browser from now on; the token it is known by."""
+    token = device if 20 <= len(device) <= 100 and device.isascii() else secrets.token_urlsafe(32)
+    with transaction() as session:
+        session.merge(KnownDevice(token_hash=digest(token), user_id=user.id or 0, seen_at=now()))
+        session.connection().execute(delete(KnownDevice).where(col(KnownDevice.seen_at) < now() - _DEVICES_KEPT))
+    return token
+
+
+def forget_devices(session: Session, user_id: int) -> None:
+    """No browser is known for this user any more."""
+    session.connection().execute(delete(KnownDevice).where(col(KnownDevice.user_id) == user_id))
 
 
 # -- the first administrator -----------------------------------------------------------------------
@@ -125,7 +173,7 @@ def setup_link() -> str | None:
         if not nobody_yet(session):
             return None
         token = secrets.token_urlsafe(24)
-        session.merge(Setting(key="setup", value={"sha256": _digest(token)}))
+        session.merge(Setting(key="setup", value={"sha256": digest(token)}))
     return f"/setup?token={token}"
 
 
@@ -135,7 +183,7 @@ def create_administrator(token: str, name: str, password: str) -> User:
         setting = session.get(Setting, "setup", with_for_update=True)
         if setting is None or not nobody_yet(session):
             raise Denied("This link has been used, or was never given out.", code="link-used")
-        if not secrets.compare_digest(setting.value["sha256"], _digest(token)):
+        if not secrets.compare_digest(setting.value["sha256"], digest(token)):
             raise Denied(
                 "This link is not valid; the newest one stands where Pair Shelf was started.",
                 code="link-wrong",
@@ -145,8 +193,9 @@ def create_administrator(token: str, name: str, password: str) -> User:
         return user
 
 
-def _digest(token: str) -> str:
-    return hashlib.sha256(token.encode()).hexdigest()
+def digest(token: str) -> str:
+    """What is kept of a token."""
+    return hashlib.sha256(token.encode("utf-8", "surrogatepass")).hexdigest()
 
 
 def secret_key() -> str:

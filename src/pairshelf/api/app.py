@@ -5,12 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-import structlog
 from flask import Response, request, send_from_directory
 from flask_openapi3 import Info, OpenAPI
 from flask_wtf.csrf import CSRFProtect
 from pydantic import BaseModel
-from sqlalchemy import text
 from werkzeug.middleware.proxy_fix import ProxyFix
 
 from pairshelf import __version__
@@ -34,8 +32,9 @@ from pairshelf.api import (
     use,
 )
 from pairshelf.api.accounts import secret_key
-from pairshelf.api.guard import needs
-from pairshelf.formats.inventory_csv import MOST_BYTES
+from pairshelf.api.guard import MOST_BODY, ask_first, needs
+from pairshelf.api.today import worker_away
+from pairshelf.engine.own_log import quiet_log
 from pairshelf.store.database import transaction
 from pairshelf.store.settings import settings
 
@@ -54,6 +53,8 @@ _HEADERS = {
 
 class HealthOut(BaseModel):
     ok: bool
+    #: Whether a worker has been heard of lately.
+    worker: bool
 
 
 def create_app(secret: str | None = None) -> OpenAPI:
@@ -65,8 +66,9 @@ def create_app(secret: str | None = None) -> OpenAPI:
     app.config.update(
         SECRET_KEY=secret or "describes-only", SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SAMESITE="Lax",
         SESSION_COOKIE_SECURE=settings().secure_cookies, SESSION_COOKIE_NAME="pairshelf",
-        MAX_CONTENT_LENGTH=MOST_BYTES + 1024 * 1024, WTF_CSRF_TIME_LIMIT=None, WTF_CSRF_SSL_STRICT=False,
+        MAX_CONTENT_LENGTH=MOST_BODY, WTF_CSRF_TIME_LIMIT=None, WTF_CSRF_SSL_STRICT=False,
     )  # fmt: skip
+    ask_first(app)
     CSRFProtect(app)
     sessions.manager.init_app(app)
     problems.register(app)
@@ -84,6 +86,8 @@ def create_app(secret: str | None = None) -> OpenAPI:
             return problems.answer(404, "not-found", "There is nothing of this number.")
         return None
 
+    app.after_request(sessions.remember)
+
     @app.after_request
     def _headers(response: Response) -> Response:
         for name, value in _HEADERS.items():
@@ -96,13 +100,14 @@ def create_app(secret: str | None = None) -> OpenAPI:
 
 
 def _serve_web(app: OpenAPI) -> None:
+    built = _built()
+
     @app.get("/api/health", responses={200: HealthOut})
     @needs(None)
     def health() -> Any:
         """Whether the server and its database answer."""
         with transaction() as session:
-            session.connection().execute(text("select 1"))
-        return HealthOut(ok=True)
+            return HealthOut(ok=True, worker=not worker_away(session))
 
     @app.route("/api/openapi.json")
     @needs(None)
@@ -120,17 +125,25 @@ def _serve_web(app: OpenAPI) -> None:
     def page(path: str) -> Any:
         if path.startswith("api/"):
             return problems.answer(404, "not-found", "This address is not known.")
-        if path and (DIST / path).is_file():
+        if path in built:
             kept = "public, max-age=31536000, immutable" if path.startswith("assets/") else "public, max-age=3600"
             response = send_from_directory(DIST, path)
             response.headers["Cache-Control"] = kept
             return response
+        # Whatever else is asked for is an address of the web part, which knows its pages itself.
         response = send_from_directory(DIST, "index.html")
         response.headers["Cache-Control"] = "no-cache"
         return response
 
 
+def _built() -> frozenset[str]:
+    """The files of the built web part, by their paths: nothing else is ever handed out."""
+    files = (f for f in DIST.rglob("*") if f.is_file() and f.name != "index.html")
+    paths = (str(f.relative_to(DIST)) for f in files)
+    return frozenset(p for p in paths if not any(part.startswith(".") for part in p.split("/")))
+
+
 def served() -> OpenAPI:
     """The application as the web server runs it."""
-    structlog.configure(logger_factory=structlog.WriteLoggerFactory())
+    quiet_log()
     return create_app(secret_key())

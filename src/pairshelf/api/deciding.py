@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
-from flask_openapi3 import APIBlueprint, FileStorage
+from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 
 from pairshelf.api.asking import CompareBody, DrivesAsked, drives_asked
 from pairshelf.api.figures_out import ExplanationOut, FiguresOut, LayoutOut, Space, SurveyOut
 from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.queries import Upload
 from pairshelf.core.acts import Act
 from pairshelf.core.assumptions import assume
 from pairshelf.core.buy import shopping
@@ -150,7 +151,7 @@ class PricesOut(BaseModel):
 
 
 class PriceForm(BaseModel):
-    file: FileStorage
+    file: Upload
 
 
 class PriceError(BaseModel):

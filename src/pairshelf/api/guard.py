@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from functools import wraps
 from typing import Any, Literal
 
-from flask import Response, g, request
+from flask import Flask, Response, g, request
 from flask_login import current_user
 from pydantic import BaseModel
 
 from pairshelf.api import shared_answers
 from pairshelf.api.problems import Denied
 from pairshelf.core.acts import Act, allowed
+from pairshelf.core.errors import BadInput
+from pairshelf.formats.inventory_csv import MOST_BYTES
 from pairshelf.store.tables import User
 
 
@@ -62,6 +65,53 @@ def needs(
         return guarded
 
     return guard
+
+
+#: Bytes of a request's body: of most routes, and of those that take a file.
+USUAL_BODY, MOST_BODY = 1024 * 1024, MOST_BYTES + 64 * 1024
+_TAKE_FILES = frozenset({"/api/inventory", "/api/inventory/preview", "/api/prices"})
+
+
+def most_body(path: str) -> int:
+    """The longest body that a route takes, bytes."""
+    return MOST_BODY if path in _TAKE_FILES else USUAL_BODY
+
+
+def act_of(view: Any) -> Act | Literal["unguarded"] | None:
+    """The act that a route was guarded by."""
+    while not hasattr(view, "act"):
+        if not hasattr(view, "__wrapped__"):
+            return "unguarded"
+        view = view.__wrapped__
+    act: Act | None = view.act
+    return act
+
+
+def ask_first(app: Flask) -> None:
+    """Who asks comes before what is asked: nothing of a body is looked at for somebody who may not ask."""
+
+    @app.before_request
+    def _who_asks() -> None:
+        request.max_content_length = most_body(request.path)
+        if request.endpoint is None:
+            return
+        act = act_of(app.view_functions[request.endpoint])
+        if act is not None and act != "unguarded":
+            require(act)
+
+    @app.before_request
+    def _sound() -> None:
+        """A body that is text, and can be kept as text."""
+        if request.mimetype != "application/json" or b"\\u" not in (raw := request.get_data()):
+            return
+        try:
+            sent = json.loads(raw)
+        except ValueError:
+            return  # No JSON at all; whoever reads it says so.
+        try:
+            json.dumps(sent, ensure_ascii=False).encode()
+        except UnicodeEncodeError:
+            raise BadInput("There is a character in it that is none; type it anew.", code="unkeepable") from None
 
 
 def as_response(value: Any) -> Any:

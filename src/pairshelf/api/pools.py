@@ -5,17 +5,17 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from flask import request
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 from sqlalchemy import case, func
 from sqlmodel import Session, col, select
 
-from pairshelf.api import accounts
+from pairshelf.api import accounts, attempts
 from pairshelf.api.figures_out import After, Cut
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
 from pairshelf.api.queries import Query
+from pairshelf.api.sessions import own_session
 from pairshelf.core.acts import Act
 from pairshelf.core.changes.build_pool import promised as promises_of
 from pairshelf.core.changes.replace_drive import why_elsewhere, why_too_small
@@ -424,24 +424,8 @@ def room(path: PoolPath, query: RoomQuery) -> Any:
 @needs(Act.KEEP_KEYS)
 def unlock(path: PoolPath, body: PassphraseBody) -> Any:
     """Unlock an encrypted pool with its passphrase; its key lies in memory until it is locked or the machine restarts."""
-    user = signed_in()
-    with transaction() as session:
-        row = _encrypted(session, path.pool_id)
-        # Guessing is slowed as at signing in.
-        accounts.limit_attempts(session, f"pool-{row.id}", request.remote_addr or "")
-    key = None
-    with transaction() as session:
-        try:
-            key = keys.unwrap(row.key or {}, body.passphrase)
-        except BadInput:
-            accounts.count_attempt(session, f"pool-{row.id}", request.remote_addr or "")
-            log(session, user.name, "pool-not-unlocked", row.name, f"A wrong passphrase was given for pool {row.name}.")
-    if key is None:
-        raise BadInput("This is not the passphrase of this pool.", code="wrong-passphrase", field="passphrase")
-    keys.open_key(path.pool_id, key)
-    with transaction() as session:
-        log(session, user.name, "pool-unlocked", row.name, f"Pool {row.name} unlocked.")
-        tell(session, "pool")
+    counters = attempts.of_session(own_session())
+    accounts.unlock_pool(path.pool_id, body.passphrase, signed_in().name, counters)
     return PoolsOut(pools=[], more=False)
 
 
@@ -471,9 +455,24 @@ def new_passphrase(path: PoolPath) -> Any:
         if key is None:
             raise NotPossible("The pool is locked; only while it is unlocked can it be given another.", code="locked")
         passphrase = keys.new_passphrase()
-        row.key = keys.wrap(key, passphrase)
+        row.key, row.passphrase_kept = keys.wrap(key, passphrase), False
         log(session, user.name, "passphrase-changed", row.name, f"Pool {row.name} has a new passphrase.")
     return PassphraseOut(passphrase=passphrase)
+
+
+@api.post("/pools/<int:pool_id>/passphrase-kept", responses={200: PoolsOut})
+@needs(Act.KEEP_KEYS)
+def passphrase_kept(path: PoolPath) -> Any:
+    """Say that the passphrase shown last is kept in a safe place."""
+    user = signed_in()
+    with transaction() as session:
+        row = _encrypted(session, path.pool_id)
+        if not row.passphrase_kept:
+            row.passphrase_kept = True
+            log(
+                session, user.name, "passphrase-kept", row.name, f"{user.name} keeps the passphrase of pool {row.name}."
+            )
+    return PoolsOut(pools=[], more=False)
 
 
 def _encrypted(session: Session, pool_id: int) -> PoolRow:

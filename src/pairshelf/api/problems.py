@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import math
 from typing import Any
 
 import structlog
@@ -12,6 +14,7 @@ from sqlalchemy.exc import DataError, IntegrityError, OperationalError, TimeoutE
 from werkzeug.exceptions import HTTPException
 
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
+from pairshelf.store.database import is_full
 
 _logger = structlog.get_logger()
 
@@ -32,6 +35,17 @@ class Denied(PairShelfError):
     def __init__(self, message: str, *, code: str = "denied", status: int = 403, field: str | None = None) -> None:
         super().__init__(message, code=code, field=field)
         self.status = status
+        #: Seconds after which it may be tried again.
+        self.retry_after: int | None = None
+
+    @classmethod
+    def for_a_while(cls, seconds: float) -> Denied:
+        """Too many failed attempts."""
+        left = max(1, math.ceil(seconds))
+        said = f"{left} seconds" if left < 120 else f"{math.ceil(left / 60)} minutes"
+        error = cls(f"Too many failed attempts; wait {said} and try again.", code="too-many-attempts", status=429)
+        error.retry_after = left
+        return error
 
 
 #: What the constraints of the database stand for, said to the one who came second.
@@ -68,7 +82,10 @@ def register(app: Flask) -> None:
         status = error.status if isinstance(error, Denied) else 409 if isinstance(error, NotPossible) else 400
         if isinstance(error, BadInput) and error.code == "not-found":
             status = 404
-        return answer(status, error.code, error.message, error.field)
+        response = answer(status, error.code, error.message, error.field)
+        if isinstance(error, Denied) and error.retry_after is not None:
+            response.headers["Retry-After"] = str(error.retry_after)
+        return response
 
     @app.errorhandler(CSRFError)
     def _forged(error: CSRFError) -> Response:
@@ -91,9 +108,31 @@ def register(app: Flask) -> None:
             "A value is none that can be kept: a number far too large, or a character that is none. Nothing was changed.",
         )
 
+    @app.errorhandler(RecursionError)
+    def _too_deep(error: RecursionError) -> Response:
+        return answer(400, "too-deep", "What was sent is nested far too deeply. Nothing was changed.")
+
+    @app.errorhandler(UnicodeError)
+    def _no_text(error: UnicodeError) -> Response:
+        return answer(400, "unkeepable", "There is a character in it that is none; type it anew. Nothing was changed.")
+
+    @app.errorhandler(OSError)
+    def _files(error: OSError) -> Any:
+        if is_full(error):
+            return _full()
+        if error.errno == errno.ENAMETOOLONG:
+            return answer(400, "path-too-long", "A name in it is longer than can be kept. Nothing was changed.")
+        return _unforeseen(error)
+
+    def _full() -> Response:
+        sentence = "The disk beneath is full. Nothing was changed; make room and try again."
+        return answer(503, "disk-full", sentence)
+
     @app.errorhandler(OperationalError)
     @app.errorhandler(TimeoutError)
     def _no_database(error: Exception) -> Response:
+        if is_full(error):
+            return _full()
         _logger.warning("database", error=str(error).split("\n")[0])
         return answer(
             503,

@@ -5,7 +5,20 @@ from __future__ import annotations
 from functools import lru_cache
 from typing import Any
 
+import werkzeug.datastructures
+from flask_openapi3 import FileStorage
 from pydantic import BaseModel
+
+
+class Upload(FileStorage):
+    """A file that was sent; a text in its place is none."""
+
+    @classmethod
+    def validate(cls, value: Any, *_args: Any, **_kwargs: Any) -> Any:
+        """Refuse what is no file."""
+        if not isinstance(value, werkzeug.datastructures.FileStorage):
+            raise ValueError("Send the list as a file")
+        return value
 
 
 class Query(BaseModel):

@@ -6,7 +6,7 @@ import datetime as dt
 from typing import Any
 
 import flask_login
-from flask import request
+from flask import Response, g, request
 from flask_openapi3 import APIBlueprint
 from flask_wtf.csrf import generate_csrf
 from pydantic import BaseModel, Field
@@ -20,7 +20,8 @@ from pairshelf.core.acts import Act, Role, acts_of
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.store.database import engine, transaction
-from pairshelf.store.tables import User, now
+from pairshelf.store.settings import settings
+from pairshelf.store.tables import SessionRow, User, now
 
 api = APIBlueprint("sessions", __name__, url_prefix="/api")
 manager = flask_login.LoginManager()
@@ -29,43 +30,74 @@ manager = flask_login.LoginManager()
 AWAY = dt.timedelta(minutes=20)
 
 
-_USER = select(sql_cast(func.pg_current_snapshot(), Text).label("snapshot"), User).where(
-    col(User.id) == bindparam("id")
-)
+_WHO: Any = select(
+    sql_cast(func.pg_current_snapshot(), Text).label("snapshot"), col(SessionRow.id).label("session_id"),
+    col(SessionRow.seen_at).label("session_seen_at"), User,
+).join(SessionRow, col(SessionRow.user_id) == User.id).where(
+    col(SessionRow.token_hash) == bindparam("token"), col(SessionRow.ended_at).is_(None),
+    col(SessionRow.seen_at) > bindparam("since"), col(User.active),
+)  # fmt: skip
+#: The cookie of a browser on which somebody has signed in before.
+DEVICE = "pairshelf_device"
 
 
 class Session(flask_login.UserMixin):
     """A signed-in user, as flask-login wants it."""
 
-    def __init__(self, row: User, snapshot: str = "") -> None:
-        self.row = row
+    def __init__(self, row: User, token: str, session_id: int = 0, snapshot: str = "") -> None:
+        self.row, self.token, self.session_id = row, token, session_id
         #: What the database showed when the user was looked up.
         self.snapshot = snapshot
 
     def get_id(self) -> str:
-        """The id, with a mark of the password: changing it ends all sessions."""
-        return f"{self.row.id}:{self.row.password_hash[-12:]}"
+        """What the cookie carries."""
+        return self.token
 
 
 @manager.user_loader
-def _load(identity: str) -> Session | None:
-    number, _, mark = identity.partition(":")
+def _load(token: str) -> Session | None:
     # Asked with every request: a statement without a transaction around it.
     with engine().connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
-        found = connection.execute(_USER, {"id": int(number) if number.isdigit() else 0}).first()
-    if found is None or not found.active or found.password_hash[-12:] != mark:
+        found = connection.execute(
+            _WHO, {"token": accounts.digest(token), "since": now() - accounts.SESSION_IDLE}
+        ).first()
+    if found is None:
         return None
     values = dict(found._mapping)
-    snapshot = values.pop("snapshot")
+    snapshot, number, seen = (values.pop(k) for k in ("snapshot", "session_id", "session_seen_at"))
     row = User(**values)
-    if row.seen_at is None or now() - row.seen_at > dt.timedelta(minutes=1):
+    late = now() - dt.timedelta(minutes=1)
+    if row.seen_at is None or row.seen_at < late or seen < late:
         if row.seen_at is not None and now() - row.seen_at > AWAY:
             row.previously_seen_at = row.seen_at
         row.seen_at = now()
-        seen = {"seen_at": row.seen_at, "previously_seen_at": row.previously_seen_at}
+        told = {"seen_at": row.seen_at, "previously_seen_at": row.previously_seen_at}
         with engine().begin() as connection:
-            connection.execute(update(User).where(col(User.id) == row.id).values(seen))
-    return Session(row, snapshot)
+            connection.execute(update(User).where(col(User.id) == row.id).values(told))
+            connection.execute(update(SessionRow).where(col(SessionRow.id) == number).values(seen_at=now()))
+    return Session(row, token, number, snapshot)
+
+
+def _enter(user: User) -> None:
+    """This browser is signed in, and known from now on."""
+    token = accounts.begin_session(user, request.remote_addr or "", request.headers.get("User-Agent", ""))
+    flask_login.login_user(Session(user, token))
+    g.device = accounts.remember_device(user, request.cookies.get(DEVICE, ""))
+
+
+def remember(response: Response) -> Response:
+    """Give the browser the cookie by which it is known."""
+    if device := g.pop("device", None):
+        response.set_cookie(
+            DEVICE, device, max_age=34_560_000, httponly=True, samesite="Lax", secure=settings().secure_cookies
+        )
+    return response
+
+
+def own_session() -> int:
+    """The session of this request."""
+    number: int = flask_login.current_user.session_id
+    return number
 
 
 class UserOut(BaseModel):
@@ -101,6 +133,24 @@ class NewUserBody(BaseModel):
     name: str
     password: str
     role: str
+
+
+class SessionOut(BaseModel):
+    id: int
+    address: str
+    agent: str
+    created_at: dt.datetime
+    seen_at: dt.datetime
+    #: The one that asks.
+    own: bool
+
+
+class SessionsOut(BaseModel):
+    sessions: list[SessionOut]
+
+
+class SessionPath(BaseModel):
+    session_id: int
 
 
 class UserPath(BaseModel):
@@ -143,15 +193,20 @@ def me() -> Any:
 @needs(None)
 def sign_in(body: SignInBody) -> Any:
     """Sign in."""
-    user = accounts.sign_in(body.name, body.password, request.remote_addr or "")
-    flask_login.login_user(Session(user))
+    user = accounts.sign_in(body.name, body.password, request.remote_addr or "", request.cookies.get(DEVICE, ""))
+    _enter(user)
     return _me(user)
 
 
 @api.post("/sign-out", responses={200: MeOut})
 @needs(None)
 def sign_out() -> Any:
-    """Sign out."""
+    """Sign out: the session ends, wherever its cookie may be."""
+    user = flask_login.current_user
+    if user.is_authenticated:
+        with transaction() as session:
+            ending = update(SessionRow).where(col(SessionRow.id) == user.session_id)
+            session.connection().execute(ending.values(ended_at=now()))
     flask_login.logout_user()
     return _me(None)
 
@@ -161,7 +216,7 @@ def sign_out() -> Any:
 def setup(body: SetupBody) -> Any:
     """Create the administrator with the link of the first start."""
     user = accounts.create_administrator(body.token, body.name, body.password)
-    flask_login.login_user(Session(user))
+    _enter(user)
     return _me(user)
 
 
@@ -170,14 +225,44 @@ def setup(body: SetupBody) -> Any:
 def change_password(body: PasswordBody) -> Any:
     """Change one's own password; other sessions of the same user end."""
     user = signed_in()
-    accounts.confirm_password(user, body.old, request.remote_addr or "")
+    accounts.confirm_password(user, body.old, own_session())
     with transaction() as session:
         row = session.get(User, user.id)
         assert row is not None
-        row.password_hash = accounts.hashed(body.new)
+        row.password_hash = accounts.hashed(body.new, field="new")
+        accounts.end_sessions(session, row.id or 0, but=own_session())
         log(session, user.name, "password-changed", user.name, f"{user.name} changed the password.")
-    flask_login.login_user(Session(row))
     return _me(row)
+
+
+@api.get("/sessions", responses={200: SessionsOut})
+@needs(Act.LOOK)
+def sessions() -> Any:
+    """Where one is signed in, the latest used first."""
+    with transaction() as session:
+        rows = session.exec(
+            select(SessionRow).where(
+                SessionRow.user_id == signed_in().id, col(SessionRow.ended_at).is_(None),
+                col(SessionRow.seen_at) > now() - accounts.SESSION_IDLE,
+            ).order_by(col(SessionRow.seen_at).desc()).limit(100)
+        ).all()  # fmt: skip
+    return SessionsOut(sessions=[
+        SessionOut(id=r.id or 0, address=r.address, agent=r.agent, created_at=r.created_at, seen_at=r.seen_at,
+                   own=r.id == own_session())
+        for r in rows
+    ])  # fmt: skip
+
+
+@api.delete("/sessions/<int:session_id>", responses={200: SessionsOut})
+@needs(Act.LOOK)
+def end_session(path: SessionPath) -> Any:
+    """End one of one's own sessions."""
+    with transaction() as session:
+        row = session.get(SessionRow, path.session_id)
+        if row is None or row.user_id != signed_in().id:
+            raise BadInput("There is no such session of yours.", code="not-found")
+        row.ended_at = row.ended_at or now()
+    return sessions()
 
 
 @api.get("/users", responses={200: UsersOut})
@@ -214,6 +299,9 @@ def change_user(path: UserPath, body: UserChange) -> Any:
             row.active = body.active
         if body.password is not None:
             row.password_hash = accounts.hashed(body.password)
+        if body.password is not None or not row.active:
+            accounts.end_sessions(session, row.id or 0, but=own_session() if row.id == signed_in().id else None)
+            accounts.forget_devices(session, row.id or 0)
         if not any(u.active and u.role == Role.ADMINISTRATOR for u in everyone):
             raise NotPossible("One administrator must remain.", code="last-administrator")
         log(session, signed_in().name, "user-changed", row.name, f"User {row.name} changed.",

@@ -6,7 +6,6 @@ import datetime as dt
 from dataclasses import MISSING, fields
 from typing import Any, get_args, get_origin, get_type_hints
 
-from flask import request
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field, create_model
 from sqlmodel import col, select
@@ -15,6 +14,7 @@ from pairshelf.api import accounts
 from pairshelf.api.guard import needs, require, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
 from pairshelf.api.queries import Query
+from pairshelf.api.sessions import own_session
 from pairshelf.core.acts import Act, allowed
 from pairshelf.core.changes.kinds import KINDS, ChangeKind, request_of
 from pairshelf.core.errors import BadInput
@@ -218,7 +218,7 @@ def approve(path: SheetPath, body: ApproveBody) -> Any:
         require(KINDS[row.kind].act)
         grave = row.body["confirm"] is not None
     if grave:
-        accounts.confirm_password(user, body.password, request.remote_addr or "")
+        accounts.confirm_password(user, body.password, own_session())
     with transaction() as session:
         approved, outcome = engine.approve(session, path.sheet_id, user.name, body.confirm, devices())
         session.flush()

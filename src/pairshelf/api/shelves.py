@@ -7,19 +7,20 @@ import re
 from typing import Any
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, FileStorage
+from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 from sqlalchemy import func
 from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
-from pairshelf.api.queries import Query
+from pairshelf.api.queries import Query, Upload
 from pairshelf.core.acts import Act
 from pairshelf.core.drive_filter import Facts, Test, parse_filter
 from pairshelf.core.drives import Kind
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.estate import EstateDrive
 from pairshelf.core.inventory import RowError, against_each_other
+from pairshelf.core.names import is_number
 from pairshelf.engine.log import log
 from pairshelf.formats.inventory_csv import MOST_BYTES, Reading, read_inventory, write_inventory
 from pairshelf.store.database import Lock, lock_until_commit, transaction
@@ -137,7 +138,7 @@ class TakenOut(BaseModel):
 
 
 class UploadForm(BaseModel):
-    file: FileStorage
+    file: Upload
 
 
 class ColumnOut(BaseModel):
@@ -507,7 +508,7 @@ def export_inventory() -> Any:
 
 def _numbers(text: str, most: int) -> list[int]:
     parts = [p for p in text.split(",") if p]
-    if not all(p.isdigit() for p in parts):
+    if not all(is_number(p) and len(p) < 10 for p in parts):
         raise BadInput("Ids are whole numbers, separated by commas.", field="ids")
     if len(parts) > most:
         raise BadInput(f"At most {most} at once.", field="ids")

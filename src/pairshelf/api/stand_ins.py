@@ -19,7 +19,7 @@ from pairshelf.engine.carry import simulated_speed
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices
 from pairshelf.standin.world import World
-from pairshelf.store.database import transaction
+from pairshelf.store.database import tell, transaction
 from pairshelf.store.tables import DriveRow, Host, Setting, Shelf, Site
 
 api = APIBlueprint("stand-ins", __name__, url_prefix="/api/stand-in")
@@ -147,4 +147,5 @@ def set_speed(body: SpeedBody) -> Any:
         raise BadInput(f"Choose one of {', '.join(map(str, SPEEDS))}.", field="factor")
     with transaction() as session:
         session.merge(Setting(key="speed", value={"factor": body.factor}))
+        tell(session, "setting")
     return SpeedOut(factor=body.factor, choices=list(SPEEDS))

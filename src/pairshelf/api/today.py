@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import shutil
 from typing import Any
 
 from flask_openapi3 import APIBlueprint
@@ -16,6 +17,7 @@ from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
 from pairshelf.core.attention import PoolFacts, matters
 from pairshelf.engine import keys
+from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import (
     Application,
@@ -39,7 +41,8 @@ api = APIBlueprint("today", __name__, url_prefix="/api")
 
 #: Pools and drives looked at one by one; beyond these, the screens of pools and shelves serve.
 _MOST = 200
-_WORKER_AWAY = dt.timedelta(seconds=20)
+#: Without a sign of life for so long, the worker is taken to be away; it gives one every two seconds.
+WORKER_AWAY = dt.timedelta(seconds=12)
 
 
 class MatterOut(BaseModel):
@@ -101,8 +104,9 @@ def today() -> Any:
         ).one()
         found = matters(
             _pools(session), new_drives=new_drives, failing=_failing(session), drafts=_drafts(session),
-            worker_away=_worker_away(session), no_drives=drives == 0, free_drives=free_drives,
-            no_pools=pools == 0, locked=_locked(session), unruled=_unruled(session),
+            worker_away=worker_away(session), no_drives=drives == 0, free_drives=free_drives,
+            no_pools=pools == 0, locked=_locked(session), unkept=_unkept(session), room_left=shutil.disk_usage(devices().folder).free,
+            unruled=_unruled(session),
         )  # fmt: skip
         running = jobs_out(
             session,
@@ -147,6 +151,11 @@ def _locked(session: Session) -> list[tuple[int, str]]:
     return [(i or 0, name) for i, name in encrypted if not keys.is_open(i or 0)]
 
 
+def _unkept(session: Session) -> list[tuple[int, str]]:
+    query = select(PoolRow.id, PoolRow.name).where(col(PoolRow.passphrase_kept).is_(False)).order_by(PoolRow.name)
+    return [(i or 0, name) for i, name in session.exec(query)]
+
+
 def _unruled(session: Session) -> list[tuple[int, str, str]]:
     query = (
         select(VolumeRow.pool_id, VolumeRow.name, Application.name)
@@ -175,9 +184,10 @@ def _drafts(session: Session) -> list[tuple[int, str]]:
     return [(i or 0, title) for i, title in rows]
 
 
-def _worker_away(session: Session) -> bool:
+def worker_away(session: Session) -> bool:
+    """Whether no worker has been heard of for a while."""
     seen = session.get(Setting, "worker")
-    return seen is None or now() - dt.datetime.fromisoformat(seen.value["seen_at"]) > _WORKER_AWAY
+    return seen is None or now() - dt.datetime.fromisoformat(seen.value["seen_at"]) > WORKER_AWAY
 
 
 def _finished(session: Session, user: User) -> tuple[list[EntryOut], dt.datetime | None]:

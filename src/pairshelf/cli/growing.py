@@ -31,6 +31,7 @@ from pairshelf.core.errors import BadInput
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM
 from pairshelf.core.growth import growth as ways_to_grow
 from pairshelf.core.layouts import build_layout
+from pairshelf.core.names import is_number
 from pairshelf.core.report import path_json, shopping_json, split_json
 from pairshelf.core.search import Question, describe
 from pairshelf.core.split import Use
@@ -183,7 +184,7 @@ def _use(text: str) -> Use:
             f"“{text}” is not a use; write NAME:WORKLOAD:NEED:SURVIVE, such as scans:media:30TB:1.", field="use"
         )
     survive = parts[3] if len(parts) > 3 else "1"
-    if not survive.isdigit():
+    if not is_number(survive):
         raise BadInput(f"“{text}”: the failures to survive are a whole number.", field="use")
     return Use(
         parts[0], parts[1], parse_size(parts[2], field="use") if len(parts) > 2 and parts[2] else 0, int(survive)

@@ -23,6 +23,7 @@ from pairshelf.cli.show import app, print_json, show, table
 from pairshelf.core.acts import Act, allowed
 from pairshelf.core.changes.kinds import KINDS, ChangeKind, request_of
 from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.names import is_number
 from pairshelf.core.units import format_duration, format_size
 
 plan_app = typer.Typer(
@@ -82,8 +83,8 @@ def drives_named(session: Any, texts: tuple[str, ...]) -> list[int]:
     found: list[int] = []
     for text in texts:
         shelf, _, bays = text.rpartition(":")
-        if shelf and bays.replace("-", "").isdigit():
-            first, _, last = bays.partition("-")
+        first, _, last = bays.partition("-")
+        if shelf and all(is_number(n) and len(n) < 6 for n in (first, last or first)):
             query = (
                 select(DriveRow.id).join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
                 .where(Shelf.name == shelf, col(DriveRow.bay).between(int(first), int(last or first)))
@@ -92,7 +93,7 @@ def drives_named(session: Any, texts: tuple[str, ...]) -> list[int]:
         else:
             query = select(DriveRow.id).where(DriveRow.serial == text)
         ids = [i for i in session.exec(query) if i is not None]
-        if not ids and text.isdigit():
+        if not ids and is_number(text) and len(text) < 10:
             ids = [int(text)]
         if not ids:
             raise BadInput(

@@ -57,19 +57,14 @@ def unlock(pool: Pool, who: As = "") -> None:
     Example: pairshelf unlock cold --as ida
     """
     user = acting(who, Act.KEEP_KEYS)
-    from pairshelf.engine import keys
-    from pairshelf.engine.log import log
-    from pairshelf.store.database import tell, transaction
+    from pairshelf.api.accounts import unlock_pool
+    from pairshelf.api.attempts import Counter
+    from pairshelf.store.database import transaction
 
     with transaction() as session:
         row = _pool(session, pool)
-    if row.key is None:
-        raise NotPossible("This pool is not encrypted.", code="not-encrypted")
     given = os.environ.get("PAIRSHELF_PASSPHRASE") or getpass.getpass(f"Passphrase of {pool}: ")
-    keys.open_key(row.id or 0, keys.unwrap(row.key, given))
-    with transaction() as session:
-        log(session, user.name, "pool-unlocked", pool, f"Pool {pool} unlocked.")
-        tell(session, "pool")
+    unlock_pool(row.id or 0, given, user.name, [Counter(f"pool {row.id} from the console")])
     print(f"Pool {pool} is unlocked.")
 
 

@@ -18,6 +18,10 @@ class Gravity(IntEnum):
     SOMETIME = 2
 
 
+#: Bytes below which the disk is as good as full.
+_LITTLE_ROOM = 64 * 2**20
+
+
 @dataclass(frozen=True, slots=True)
 class Matter:
     """One thing that needs a person, with where to see to it."""
@@ -46,11 +50,13 @@ class PoolFacts:
 def matters(
     pools: Sequence[PoolFacts], *, new_drives: int, failing: Sequence[tuple[int, str]], drafts: Sequence[tuple[int, str]],
     worker_away: bool, no_drives: bool, free_drives: int, no_pools: bool,
-    locked: Sequence[tuple[int, str]] = (), unruled: Sequence[tuple[int, str, str]] = (),
+    locked: Sequence[tuple[int, str]] = (), unkept: Sequence[tuple[int, str]] = (), room_left: int | None = None,
+    unruled: Sequence[tuple[int, str, str]] = (),
 ) -> list[Matter]:  # fmt: skip
     """All matters, the gravest first, otherwise in the order given.
 
-    ``locked`` pools are (id, name); ``unruled`` volumes, that recordings are written to and nothing is ever
+    ``locked`` pools are (id, name), as are ``unkept`` ones, whose passphrase nobody has said to keep;
+    ``room_left``: bytes left where the devices' own files lie; ``unruled`` volumes, that recordings are written to and nothing is ever
     deleted from, are (pool's id, volume, application).
     """
     found: list[Matter] = []
@@ -64,8 +70,27 @@ def matters(
                 "",
             )
         )
+    if room_left is not None and room_left < _LITTLE_ROOM:
+        found.append(
+            Matter(
+                Gravity.NOW,
+                f"The disk beneath has {room_left // 2**20} MiB left: jobs are held until there is room. Free some.",
+                "",
+                "",
+            )
+        )
     for pool in pools:
         found.extend(_of_pool(pool))
+    found += [
+        Matter(
+            Gravity.SOON,
+            f"Nobody has said that the passphrase of pool {name} is kept. Without it, its data are lost once it is locked: "
+            "say so, or make a new one while it is unlocked.",
+            "See to it",
+            f"/pools/{i}",
+        )
+        for i, name in unkept
+    ]
     found += [
         Matter(Gravity.SOON, f"{where} still works, but its readings warn.", "Look at it", f"/shelves?drive={i}")
         for i, where in failing

@@ -18,6 +18,11 @@ def file_name(text: str, otherwise: str = "drive") -> str:
     return plain if plain.strip("_.") else otherwise
 
 
+def is_number(text: str) -> bool:
+    """Whether a text is a whole number in plain digits: not every digit there is can be reckoned with."""
+    return text.isascii() and text.isdigit()
+
+
 def check_name(name: str, what: str, *, field: str) -> str:
     """A name of letters, digits, dots, hyphens and underscores, at most 60, beginning with a letter or digit."""
     cleaned = unicodedata.normalize("NFC", name.strip())
@@ -48,6 +53,8 @@ def check_mount_point(path: str, *, field: str = "mount_point") -> str:
     parts = path.rstrip("/").split("/")[1:]
     if not parts or parts == [""]:
         raise BadInput("The root folder itself cannot be a mount point.", field=field)
+    if any(len(p.encode("utf-8", "replace")) > 200 for p in parts):
+        raise BadInput("A folder's name in a mount point has at most 200 bytes.", field=field)
     if any(p in {"", ".", ".."} for p in parts):
         raise BadInput("A mount point may not contain “..”, “.” or empty parts.", field=field)
     if not path.isprintable() or any(c.isspace() for c in path):

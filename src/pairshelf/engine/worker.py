@@ -10,7 +10,7 @@ import time
 
 import procrastinate
 import structlog
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import OperationalError, SQLAlchemyError
 from sqlmodel import col, select
 
 from pairshelf.engine.carry import carry, pick_up_the_dropped
@@ -18,6 +18,7 @@ from pairshelf.engine.errands import do_errands
 from pairshelf.engine.files import empty_bins
 from pairshelf.engine.keys import clear_keys
 from pairshelf.engine.observe import observe
+from pairshelf.engine.own_log import quiet_log
 from pairshelf.engine.pools import devices
 from pairshelf.engine.queue import TASK, receiver
 from pairshelf.store.database import Lock, engine, held_lock, transaction
@@ -27,6 +28,7 @@ from pairshelf.store.tables import Setting, now
 CONCURRENCY = 8
 _LOOK_EVERY = 0.5
 _ROUND_EVERY = 3.0
+_BEAT_EVERY = 2.0
 
 _stopping = threading.Event()
 _logger = structlog.get_logger()
@@ -47,7 +49,6 @@ def watch() -> None:
         try:
             if time.monotonic() - last_round > _ROUND_EVERY:
                 last_round = time.monotonic()
-                _beat()
                 pick_up_the_dropped()
                 do_errands()
                 empty_bins()
@@ -60,6 +61,14 @@ def watch() -> None:
             _logger.warning("watch", error=f"{type(error).__name__}: {error}".split("\n")[0])
             _stopping.wait(1)
         _stopping.wait(_LOOK_EVERY)
+
+
+def beat() -> None:
+    """Say every two seconds that we are here, whatever else takes its time."""
+    while not _stopping.is_set():
+        with contextlib.suppress(SQLAlchemyError):
+            _beat()
+        _stopping.wait(_BEAT_EVERY)
 
 
 def _beat() -> None:
@@ -82,12 +91,14 @@ async def _serve(app: procrastinate.App) -> None:
 
 def main() -> None:
     """Run until told to stop. Ends with an error when the database is lost; whoever started it tries again."""
+    quiet_log()
     app = receiver()
     register(app)
     with contextlib.suppress(OperationalError):
         pick_up_the_dropped()
     watcher = threading.Thread(target=watch, name="watch", daemon=True)
     watcher.start()
+    threading.Thread(target=beat, name="beat", daemon=True).start()
     loop = asyncio.new_event_loop()
     task = loop.create_task(_serve(app))
 

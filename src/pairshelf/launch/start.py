@@ -81,7 +81,7 @@ def _settings() -> tuple[Path, str, int]:
     var = Path(os.environ.get("PAIRSHELF_VAR", ROOT / "var")).absolute()
     host = os.environ.get("PAIRSHELF_HOST", "127.0.0.1")
     text = os.environ.get("PAIRSHELF_PORT", str(_USUAL_PORT))
-    if not text.isdigit() or not 1 <= int(text) <= 65535:
+    if not (text.isascii() and text.isdigit() and len(text) < 6) or not 1 <= int(text) <= 65535:
         raise CannotStart(f"PAIRSHELF_PORT is “{text}”; it must be a number from 1 to 65535.")
     return var, host, int(text)
 
@@ -107,19 +107,11 @@ def _check_surroundings(var: Path, host: str, port: int) -> None:
 
 def _children(host: str, port: int) -> list[Child]:
     env = dict(os.environ)
-    web = [
-        sys.executable, "-m", "gunicorn", "-k", "gthread", "-w", "2", "--threads", "32", "-b", f"{host}:{port}",
-        "--graceful-timeout", "2", "--timeout", "60", "--log-level", "warning", "--worker-tmp-dir", _scratch(),
-        "pairshelf.api.wsgi:app",
-    ]  # fmt: skip
+    web = [sys.executable, "-m", "pairshelf.api.serve", host, str(port), "2"]
     return [
         Child("web server", web, env),
         Child("worker", [sys.executable, "-m", "pairshelf.engine.worker"], env),
     ]
-
-
-def _scratch() -> str:
-    return "/dev/shm" if os.access("/dev/shm", os.W_OK) else "/tmp"  # noqa: S108 - gunicorn makes its own file there
 
 
 def _await_web(url: str, children: list[Child]) -> None:

@@ -110,12 +110,29 @@ class User(SQLModel, table=True):
     __table_args__ = (CheckConstraint("role in ('administrator', 'operator', 'viewer')", name="known_role"),)
 
 
-class SignInAttempt(SQLModel, table=True):
-    __tablename__ = "sign_in_attempt"
+class SessionRow(SQLModel, table=True):
+    """Somebody signed in on one browser, until it ends."""
+
+    __tablename__ = "session"
     id: int | None = Field(default=None, primary_key=True)
-    name: str
+    user_id: int = Field(foreign_key="app_user.id")
+    #: Of what its cookie carries (SHA-256).
+    token_hash: str = Field(unique=True)
     address: str
-    at: dt.datetime = _when(index=True)
+    #: What the browser says it is.
+    agent: str
+    created_at: dt.datetime = _when()
+    seen_at: dt.datetime = _when()
+    ended_at: dt.datetime | None = _when(default=False)
+
+
+class KnownDevice(SQLModel, table=True):
+    """A browser on which a user has signed in before."""
+
+    __tablename__ = "known_device"
+    token_hash: str = Field(primary_key=True)
+    user_id: int = Field(primary_key=True, foreign_key="app_user.id")
+    seen_at: dt.datetime = _when()
 
 
 class Setting(SQLModel, table=True):

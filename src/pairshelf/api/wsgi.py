@@ -1,5 +1,0 @@
-"""What the web server loads."""
-
-from pairshelf.api.app import served
-
-app = served()
