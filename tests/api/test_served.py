@@ -15,7 +15,7 @@ import pytest
 import requests
 import uvicorn
 
-from pairshelf.api import guard
+from pairshelf.api import guard, turns
 from pairshelf.api import served as module
 from pairshelf.launch.cluster import free_port
 from pairshelf.store.database import transaction
@@ -112,7 +112,8 @@ def test_open_streams_and_half_sent_requests_keep_nobody_waiting(server: str) ->
     assert time.monotonic() - began < 5
     with transaction() as session:
         session.add(DriveRow(serial="X1", size=10**12, kind="hdd"))
-    assert all(s.hears(lambda lines: any("drive" in line for line in lines)) for s in streams)
+    # By name, or, where it fell before the server had begun to listen, as part of everything.
+    assert all(s.hears(lambda ls: any("drive" in x for x in ls) or ls.count("data: everything") > 1) for s in streams)
     # Whoever sends half a head is hung up on, half a body is answered.
     for number, half in enumerate(halves):
         half.settimeout(8)
@@ -185,3 +186,60 @@ def test_a_body_in_pieces_arrives_whole(server: str) -> None:
 
     answer = ida.ask("POST", "/api/sheets/build-pool", data=pieces(), headers={"Content-Type": "application/json"})
     assert answer.status_code == 200, answer.text
+
+
+#: Divides sixty drives of many sizes among four uses: minutes, if it were let.
+HARD = {
+    "shorthand": ",".join(f"{1 + i % 3}x{2 + i}TB" for i in range(30)),
+    "uses": [{"name": f"u{i}", "workload": "general", "need": f"{i + 1}TB", "survive": 1} for i in range(4)],
+}
+
+
+def test_a_heavy_question_ends_in_time_and_says_what_to_do(server: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(turns, "LONGEST_WORK", 1.0)
+    began = time.monotonic()
+    answer = Client(server, "wren").ask("POST", "/api/compare/split", json=HARD)
+    assert (answer.status_code, answer.json()["code"]) == (409, "takes-too-long"), answer.text
+    assert "fewer drives" in answer.json()["title"]
+    assert time.monotonic() - began < 6
+
+
+def test_a_heavy_question_ends_when_its_asker_leaves(server: str) -> None:
+    wren = Client(server, "wren")
+    with pytest.raises(requests.RequestException):
+        wren.request("POST", server + "/api/compare/split", json=HARD, timeout=1.0)
+    until = time.monotonic() + 4
+    while turns._turn.locked():
+        assert time.monotonic() < until, "it is worked on still"
+        time.sleep(0.05)
+
+
+def test_heavy_questions_wait_for_one_another_and_others_do_not(server: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(turns, "LONGEST_WORK", 1.5)
+    monkeypatch.setattr(turns, "MOST_WAITING", 3)
+    wren, ida = Client(server, "wren"), Client(server, "ida")
+    answers: list[int] = []
+
+    def ask() -> None:
+        answers.append(wren.ask("POST", "/api/compare/split", json=HARD).status_code)
+
+    asking = [threading.Thread(target=ask) for _ in range(5)]
+    for one in asking:
+        one.start()
+    time.sleep(0.6)
+    began = time.monotonic()
+    assert ida.ask("GET", "/api/today").status_code == 200
+    assert time.monotonic() - began < 2, "an easy question is answered meanwhile"
+    for one in asking:
+        one.join(30)
+    assert sorted(answers) == [409, 409, 409, 429, 429]
+    quick = wren.ask("POST", "/api/compare", json={"shorthand": "6x4TB"})
+    assert quick.status_code == 200
+
+
+def test_sixteen_mebibytes_of_nothing_are_refused_at_once(server: str) -> None:
+    ida = Client(server, "ida")
+    began = time.monotonic()
+    answer = ida.ask("POST", "/api/inventory/preview", files={"file": ("x.csv", b"\n" * 16 * 2**20)})
+    assert (answer.status_code, answer.json()["code"]) == (400, "too-many-rows")
+    assert time.monotonic() - began < 3

@@ -250,14 +250,14 @@ def chosen(body: ChosenBody) -> tuple[Asked, Layout, Assessment]:
 
 
 @api.post("/compare", responses={200: CompareOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, heavy=True)
 def compare(body: CompareBody) -> Any:
     """Every layout of these drives that meets the needs, and why the others do not."""
     return CompareOut.model_validate(compare_all(body).report)
 
 
 @api.post("/compare/cut", responses={200: CutOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, heavy=True)
 def cut(body: CutBody) -> Any:
     """One layout as it is cut, explained, with its doors and what is left once things have failed."""
     asked, layout, found = chosen(body)
@@ -304,7 +304,7 @@ def _room(capacity: int, body: CutBody) -> VolumeRoom:
 
 
 @api.post("/compare/growth", responses={200: GrowthOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, heavy=True)
 def growing(body: GrowthBody) -> Any:
     """How one layout grows: by drives, by sets, by larger drives in the best order."""
     _, _, found = chosen(body)
@@ -357,14 +357,14 @@ def _file(content: bytes, kind: str, name: str) -> Response:
 
 
 @api.post("/compare/export/csv")
-@needs(Act.LOOK)
+@needs(Act.LOOK, heavy=True)
 def export_csv(body: ExportBody) -> Any:
     """The figures of every layout as CSV."""
     return _file(comparison_csv(compare_all(body).report), "text/csv; charset=utf-8", "comparison.csv")
 
 
 @api.post("/compare/export/json")
-@needs(Act.LOOK)
+@needs(Act.LOOK, heavy=True)
 def export_json(body: ExportBody) -> Any:
     """The figures of every layout as JSON, with the drives they are of."""
     found = compare_all(body)
@@ -384,7 +384,7 @@ def export_svg(body: ChosenBody) -> Any:
 
 
 @api.post("/compare/export/pdf")
-@needs(Act.LOOK)
+@needs(Act.LOOK, heavy=True)
 def export_pdf(body: ExportBody) -> Any:
     """What could go to whoever pays: the needs, the suggestion, layouts side by side, the cut, the assumptions."""
     found = compare_all(body)

@@ -99,7 +99,7 @@ def comparisons(query: PageQuery) -> Any:
 
 
 @api.post("/comparisons", responses={200: SavedLine})
-@needs(Act.PREPARE)
+@needs(Act.PREPARE, heavy=True)
 def save(body: SaveBody) -> Any:
     """Save a comparison: its question, and the figures of the layouts picked as they are now."""
     name = _name(body.name)

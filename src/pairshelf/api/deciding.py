@@ -99,7 +99,7 @@ class SpreadOut(BaseModel):
 
 
 @api.post("/compare/spread", responses={200: SpreadOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, heavy=True)
 def spread(body: SpreadBody) -> Any:
     """A spread pool: each volume's stripes placed, what each bears, and whether the pool repairs itself."""
     asked = drives_asked(body)
@@ -216,7 +216,7 @@ def prices() -> Any:
 
 
 @api.post("/prices", responses={200: PricesReadOut})
-@needs(Act.PREPARE)
+@needs(Act.PREPARE, heavy=True)
 def bring_in_prices(form: PriceForm) -> Any:
     """Put a price list in the place of the one before: all of it, or, when anything is wrong, nothing."""
     reading = read_price_list(form.file.stream.read(MOST_BYTES + 1))
@@ -233,7 +233,7 @@ def bring_in_prices(form: PriceForm) -> Any:
 
 
 @api.post("/compare/buy", responses={200: ShoppingOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, heavy=True)
 def buy(body: ShoppingBody) -> Any:
     """What to buy from the price list: least cost now, and over the next growth steps."""
     with transaction() as session:
@@ -282,7 +282,7 @@ class SplitOut(BaseModel):
 
 
 @api.post("/compare/split", responses={200: SplitOut})
-@needs(Act.LOOK)
+@needs(Act.LOOK, heavy=True)
 def splitting(body: SplitBody) -> Any:
     """Divide the drives into pools for different uses, against one pool for all."""
     asked = drives_asked(body)

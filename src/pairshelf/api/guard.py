@@ -13,6 +13,7 @@ from pydantic import BaseModel
 
 from pairshelf.api import shared_answers
 from pairshelf.api.problems import Denied
+from pairshelf.api.turns import heavy_turn
 from pairshelf.core.acts import Act, allowed
 from pairshelf.core.errors import BadInput
 from pairshelf.formats.inventory_csv import MOST_BYTES
@@ -39,12 +40,13 @@ def _article(role: str) -> str:
 
 
 def needs(
-    act: Act | None, *, shared: Literal["no", "with-all", "with-oneself"] = "no"
+    act: Act | None, *, shared: Literal["no", "with-all", "with-oneself"] = "no", heavy: bool = False
 ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """Guard a route by an act; None is for the few that work without signing in.
 
     ``shared``: its answer comes from the database alone and changes nothing, so that others who may ask the same
-    get the same, or, ``with-oneself``, the same user on another screen.
+    get the same, or, ``with-oneself``, the same user on another screen. ``heavy``: it may take seconds of reckoning,
+    and takes its turn.
     """
 
     def guard(view: Callable[..., Any]) -> Callable[..., Any]:
@@ -59,6 +61,9 @@ def needs(
                     question, current_user.snapshot, lambda: view(*args, **kwargs).model_dump_json().encode()
                 )
                 return Response(body, content_type="application/json")
+            if heavy:
+                with heavy_turn(signed_in().id or 0):
+                    return as_response(view(*args, **kwargs))
             return as_response(view(*args, **kwargs))
 
         guarded.act = act  # type: ignore[attr-defined]

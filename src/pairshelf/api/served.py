@@ -148,18 +148,20 @@ class Hub:
     async def _look(self) -> None:
         """What answers, and whose session has ended, every few seconds."""
         while True:
-            database, worker, alive = False, False, None
+            database, worker, asked = False, False, list(self.streams)
+            alive = {s.session for s in asked}
             with contextlib.suppress(psycopg.Error, OSError, TimeoutError):
                 async with asyncio.timeout(BEAT):
                     async with await psycopg.AsyncConnection.connect(
                         settings().libpq_url, autocommit=True, connect_timeout=4
                     ) as connection:
-                        worker, alive = await _asked(connection, [s.session for s in self.streams])
+                        worker, alive = await _asked(connection, [s.session for s in asked])
                         database = True
             self._state = json.dumps({"database": database, "worker": worker or not database})
+            for stream in asked:
+                stream.ended |= stream.session not in alive
             for stream in self.streams:
                 stream.state = self._state
-                stream.ended |= alive is not None and stream.session not in alive
                 stream.woken.set()
             await asyncio.sleep(BEAT)
 
@@ -255,9 +257,9 @@ class Served:
         gone = threading.Event()
         watching = asyncio.create_task(_until_gone(receive, gone, stream.woken))
         try:
-            # Cancelled: the server stops.
-            with contextlib.suppress(asyncio.CancelledError):
-                await _tell_stream(stream, gone, send)
+            await _tell_stream(stream, gone, send)
+        except asyncio.CancelledError:  # the server stops
+            await send({"type": "http.response.body", "body": b"", "more_body": False})
         finally:
             watching.cancel()
             self.hub.streams.discard(stream)

@@ -459,7 +459,7 @@ def _reading_out(reading: Reading, clashes: list[RowError], *, stored: bool = Fa
 
 
 @api.post("/inventory/preview", responses={200: ReadingOut})
-@needs(Act.MANAGE_DRIVES)
+@needs(Act.MANAGE_DRIVES, heavy=True)
 def preview(form: UploadForm) -> Any:
     """How a list would be understood, row by row what is wrong with it. Nothing is stored."""
     with transaction() as session:
@@ -467,7 +467,7 @@ def preview(form: UploadForm) -> Any:
 
 
 @api.post("/inventory", responses={200: ReadingOut})
-@needs(Act.MANAGE_DRIVES)
+@needs(Act.MANAGE_DRIVES, heavy=True)
 def import_inventory(form: UploadForm) -> Any:
     """Store a list: all of it, or, when anything is wrong with it, nothing."""
     with transaction() as session:

@@ -18,6 +18,7 @@ from pairshelf.core.figures.survival import Survival, curve, survival
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Family
+from pairshelf.core.patience import still_wanted
 from pairshelf.core.units import EXTENT
 
 
@@ -69,6 +70,7 @@ def assess_all(
     found = []
     for layout, time, chances in zip(layouts, times, odds_of_all(asked), strict=True):
         space = space_account(layout, file_system=file_system, reserved_share=reserved_share)
+        still_wanted()
         found.append(Assessment(
             layout, given, space, survival(layout), time.first_sync_hours, time.check_hours, time.rebuild_hours,
             time.repair_hours, time.q, chances, speed(layout, given.network),

@@ -9,6 +9,7 @@ from itertools import permutations, product
 
 from pairshelf.core.drives import Drive, require_usable
 from pairshelf.core.errors import BadInput
+from pairshelf.core.patience import still_wanted
 from pairshelf.core.search import Answer, Candidate, Question, all_layouts
 from pairshelf.core.units import format_chance, format_size
 from pairshelf.core.workloads import workload_of
@@ -65,7 +66,10 @@ def split(
     for use in uses:
         workload_of(use.workload)
     asker = _Asker(question)
-    ways = list(_divisions(drives, uses))
+    ways = []
+    for way in _divisions(drives, uses):
+        still_wanted()
+        ways.append(way)
     best: tuple[tuple[float, ...], tuple[tuple[Drive, ...], ...]] | None = None
     for number, way in enumerate(ways):
         if progress and number % 5 == 0:

@@ -18,8 +18,11 @@ from typing import Any
 from pairshelf.core.drives import Drive
 from pairshelf.core.errors import BadInput
 from pairshelf.core.inventory import COLUMNS, Column, DriveRecord, RowError
+from pairshelf.core.patience import still_wanted
 
 MOST_ROWS = 20_000
+#: Lines of a file, empty ones counted.
+MOST_LINES = 50_000
 MOST_BYTES = 16 * 1024 * 1024
 #: Errors listed one by one; the rest are counted.
 MOST_ERRORS = 200
@@ -101,6 +104,14 @@ def read_table(raw: bytes) -> Iterator[tuple[int, list[str]]]:
         number = 0
         try:
             for number, cells in enumerate(reader, start=1):
+                if number > MOST_LINES:
+                    raise BadInput(
+                        f"More than {MOST_LINES:,} lines, empty ones counted; leave out what is empty, or bring the "
+                        "drives in with several smaller files.",
+                        code="too-many-rows",
+                    )
+                if not number % 256:
+                    still_wanted()
                 if any(c.strip() for c in cells):
                     yield number, cells
         except csv.Error as error:

@@ -18,6 +18,7 @@ import numpy as np
 import numpy.typing as npt
 
 from pairshelf.core.assumptions import YEAR
+from pairshelf.core.patience import still_wanted
 
 
 def failure_rate(afr: float) -> float:
@@ -253,6 +254,7 @@ def _integral(chain: Chain, sets: int) -> float:
     between, ended = _first_step(*many, hours)
     total = float(hours[0])  # until then nothing has ended
     while True:
+        still_wanted()
         left = np.clip(1 - ended[:, 0], 0.0, 1.0) ** sets
         total += float((left * hours).sum() * np.log(2) / _POINTS)
         if left[-1] < 1e-12:

@@ -15,6 +15,8 @@ from math import comb, sqrt
 import numpy as np
 import numpy.typing as npt
 
+from pairshelf.core.patience import still_wanted
+
 #: Selections of one size that are all looked at.
 MOST_EXACT = 1_000_000
 #: Random orders of failing, where not all selections can be looked at.
@@ -121,6 +123,7 @@ def _extend(alive: npt.NDArray[np.int16], rows: Rows, tolerance: int, units: int
     step = max(1, _CHUNK // max(1, rows.shape[0]))
     kept = []
     for start in range(0, len(longer), step):
+        still_wanted()
         part = longer[start : start + step]
         hit = np.zeros((len(part), units), np.float32)
         np.put_along_axis(hit, part.astype(np.int64), 1.0, axis=1)

@@ -9,6 +9,7 @@ from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.layouts import sets as set_built
 from pairshelf.core.layouts import stepped
 from pairshelf.core.layouts.model import Code, Cutter, Family, Layout, Scheme
+from pairshelf.core.patience import still_wanted
 
 #: Data drives a parity group can tell apart in GF(2^8) with generator 2.
 MOST_DATA_DRIVES = 255
@@ -89,6 +90,7 @@ def build_layout(
     numbers that make no sense, NotPossible where the scheme cannot be laid over these drives.
     ``checked`` says the drives have passed ``require_usable`` already.
     """
+    still_wanted()
     scheme = scheme_of(scheme_id)
     if not checked:
         require_usable(drives)

@@ -18,6 +18,7 @@ import numpy.typing as npt
 from pairshelf.core.drives import DOMAINS, Drive, require_usable
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.layouts.model import Code, Family, Layout, Scheme
+from pairshelf.core.patience import still_wanted
 from pairshelf.core.units import EXTENT, format_size, parse_size
 
 #: More stripes than this in one question take minutes to place.
@@ -224,6 +225,8 @@ def place(pool: SpreadPool, volumes: Sequence[Wanted], *, progress: Progress | N
     for volume in volumes:
         rows = np.empty((min(volume.stripes, room), volume.protection.width), np.int32)
         for i in range(volume.stripes):
+            if not i % 64:
+                still_wanted()
             stripe = placer.next(volume.protection.width)
             if stripe is None:
                 placed = i * volume.protection.data * EXTENT
@@ -424,6 +427,8 @@ class SpreadLayout(Layout):
         found = np.empty((stripes, protection.width, 2), np.int32)
         turn = sum(len(v.spots) for v in self.volumes)
         for i in range(stripes):
+            if not i % 64:
+                still_wanted()
             chosen = placer.next(protection.width)
             if chosen is None:
                 raise NotPossible(
