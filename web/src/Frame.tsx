@@ -7,8 +7,9 @@ import { useState } from "react";
 import { Link, NavLink, Outlet } from "react-router";
 import { api, ask } from "./api/client";
 import { FindAndDo } from "./FindAndDo";
-import { useConnected } from "./shared/live";
+import { useAnswers } from "./shared/live";
 import { useBecome, useMe } from "./shared/me";
+import { Silence } from "./shared/Silence";
 import { SpinePatterns } from "./shared/spine";
 import { type UnitSystem, useUnits } from "./shared/units";
 
@@ -24,7 +25,7 @@ const WAYS = [
 
 export function Frame() {
   const { system, turn } = useUnits();
-  const connected = useConnected();
+  const answers = useAnswers();
   const scheme = useMantineColorScheme();
   const me = useMe().data?.user;
   const become = useBecome();
@@ -112,19 +113,7 @@ export function Frame() {
             </Menu.Dropdown>
           </Menu>
         </div>
-        {!connected && (
-          <div
-            role="status"
-            style={{
-              background: "var(--rust-wash)",
-              color: "var(--rust)",
-              textAlign: "center",
-              padding: "0.25rem",
-            }}
-          >
-            Pair Shelf does not answer just now; what you see may be old. It is tried again by itself.
-          </div>
-        )}
+        <Silence answers={answers} />
       </header>
       <main className="page" id="main">
         <Outlet />

@@ -32,6 +32,7 @@ from pairshelf.api import (
     use,
 )
 from pairshelf.api.accounts import secret_key
+from pairshelf.api.description import Described
 from pairshelf.api.guard import MOST_BODY, ask_first, needs
 from pairshelf.api.today import worker_away
 from pairshelf.engine.own_log import quiet_log
@@ -59,7 +60,7 @@ class HealthOut(BaseModel):
 
 def create_app(secret: str | None = None) -> OpenAPI:
     """The application; without a secret it can describe itself, and serve nobody."""
-    app = OpenAPI(
+    app = Described(
         __name__, info=Info(title="Pair Shelf", version=__version__), doc_ui=False, static_folder=None,
         validation_error_callback=problems.refuse_invalid, validation_error_model=problems.Problem,
     )  # fmt: skip

@@ -166,6 +166,8 @@ class PoolOut(BaseModel):
     domain: str | None
     encrypted: bool
     locked: bool
+    #: Somebody has said that its passphrase is kept; true where it has none.
+    passphrase_kept: bool
     #: What may still fail, as things stand.
     now: After
     #: Share of the redundancy that is in step.
@@ -343,7 +345,7 @@ def _pool_out(
         id=built.id, name=built.name, scheme=row.scheme, trade_name=trade_name(layout.scheme, row.sets),
         description=describe(layout), state=row.state, tint=row.tint, created_at=row.created_at,
         capacity=built.capacity * EXTENT, free=built.free * EXTENT, domain=row.domain,
-        encrypted=built.encrypted, locked=built.encrypted and not keys.is_open(built.id),
+        passphrase_kept=row.passphrase_kept, encrypted=built.encrypted, locked=built.encrypted and not keys.is_open(built.id),
         guaranteed=promised.guaranteed, best_case=promised.best_case,
         now=After(survives=after.survives, more_guaranteed=after.more_guaranteed, more_best_case=after.more_best_case,
                   sentence=in_words(layout, after)),

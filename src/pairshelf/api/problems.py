@@ -11,12 +11,16 @@ from flask import Flask, Response
 from flask_wtf.csrf import CSRFError
 from pydantic import BaseModel, ValidationError
 from sqlalchemy.exc import DataError, IntegrityError, OperationalError, TimeoutError
-from werkzeug.exceptions import HTTPException
+from werkzeug.exceptions import HTTPException, MethodNotAllowed
 
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.store.database import is_full
 
 _logger = structlog.get_logger()
+
+
+#: The media type of problem details.
+PROBLEM_TYPE = "application/problem+json"
 
 
 class Problem(BaseModel):
@@ -61,10 +65,21 @@ _CONFLICTS = {
 }
 
 
+#: What the framework refuses by itself, said in our words.
+_HTTP = {
+    400: ("bad-request", "This is no request that can be understood."),
+    404: ("not-found", "This address is not known."),
+    405: ("no-such-method", "This address is not for that."),
+    413: ("too-large", "What was sent is larger than is taken here."),
+    414: ("address-too-long", "This address is longer than is taken here."),
+    415: ("wrong-type", "What was sent is not of a kind that is taken here."),
+}
+
+
 def answer(status: int, code: str, title: str, field: str | None = None) -> Response:
     """A problem as a response."""
     problem = Problem(title=title, status=status, code=code, field=field)
-    return Response(problem.model_dump_json(), status, content_type="application/problem+json")
+    return Response(problem.model_dump_json(), status, content_type=PROBLEM_TYPE)
 
 
 def refuse_invalid(error: ValidationError) -> Response:
@@ -143,7 +158,11 @@ def register(app: Flask) -> None:
     @app.errorhandler(HTTPException)
     def _http(error: HTTPException) -> Response:
         status = error.code or 500
-        return answer(status, "http", error.description or "This address is not known.")
+        code, said = _HTTP.get(status, ("http", error.description or "This cannot be answered."))
+        response = answer(status, code, said)
+        if isinstance(error, MethodNotAllowed):
+            response.headers["Allow"] = ", ".join(sorted(error.valid_methods or ()))
+        return response
 
     @app.errorhandler(Exception)
     def _unforeseen(error: Exception) -> Any:

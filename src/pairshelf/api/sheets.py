@@ -19,6 +19,7 @@ from pairshelf.core.acts import Act, allowed
 from pairshelf.core.changes.kinds import KINDS, ChangeKind, request_of
 from pairshelf.core.errors import BadInput
 from pairshelf.engine import approve as engine
+from pairshelf.engine.errands import still_to_do
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import JobRow, SheetRow
@@ -94,6 +95,8 @@ class SheetOut(BaseModel):
     may_approve: bool
     body: SheetBody
     jobs: list[JobOut]
+    #: What is still to be done on drives and hosts, with why where that is known.
+    waiting: list[str]
     #: Of a pool just built encrypted: its passphrase, shown this once and kept nowhere.
     passphrase: str | None = None
 
@@ -138,6 +141,7 @@ def _out(row: SheetRow, role: str, jobs: list[JobOut]) -> SheetOut:
         id=row.id or 0, state=row.state, created_by=row.created_by, created_at=row.created_at,
         approved_by=row.approved_by, approved_at=row.approved_at, pool_id=row.pool_id,
         may_approve=allowed(role, KINDS[row.kind].act), body=SheetBody(**{**_LATER, **row.body}), jobs=jobs,
+        waiting=[],
     )  # fmt: skip
 
 
@@ -203,7 +207,9 @@ def sheet(path: SheetPath) -> Any:
         if row is None:
             raise BadInput("There is no such change sheet.", code="not-found")
         jobs = jobs_out(session, select(JobRow).where(JobRow.sheet_id == row.id).order_by(col(JobRow.id)))
-        return _out(row, user.role, jobs)
+        shown = _out(row, user.role, jobs)
+        shown.waiting = still_to_do(session, row.id or 0)
+        return shown
 
 
 @api.post("/sheets/<int:sheet_id>/approve", responses={200: SheetOut})

@@ -105,8 +105,9 @@ def layout(
     if svg:
         try:
             Path(svg).write_text(cut_svg(cut_json(laid)), encoding="utf-8")
-        except OSError as error:
-            raise BadInput(f"{svg} cannot be written: {error.strerror}.", field="svg") from None
+        except (OSError, ValueError) as error:
+            why = error.strerror if isinstance(error, OSError) else str(error)
+            raise BadInput(f"{svg} cannot be written: {why}.", field="svg") from None
     if as_json:
         return print_json(report)
     _print_layout(found, report, "binary" if binary else "decimal")

@@ -79,8 +79,15 @@ def read_file(text: str, what: str, field: str) -> bytes:
         raise BadInput(f"{text} cannot be read: {error}.", field=field) from None
 
 
+def _is_file(text: str) -> bool:
+    try:
+        return Path(text).is_file()
+    except (OSError, ValueError):  # longer than a name can be, or with characters that none has
+        return False
+
+
 def drives_of(text: str) -> tuple[Drive, ...]:
     """Drives of a CSV file or of a shorthand."""
-    if text.lower().endswith((".csv", ".tsv", ".txt")) or ("/" in text and "@" not in text) or Path(text).is_file():
+    if text.lower().endswith((".csv", ".tsv", ".txt")) or ("/" in text and "@" not in text) or _is_file(text):
         return read_drives(read_file(text, "drives", "drives"))
     return parse_shorthand(text)

@@ -33,6 +33,9 @@ plan_app = typer.Typer(
 )
 app.add_typer(plan_app, name="plan")
 
+#: No row has a higher number.
+MOST_NUMBER = 2**31 - 1
+
 As = Annotated[str, typer.Option("--as", help="Who does it: the name of a user.", envvar="PAIRSHELF_USER")]
 Json = Annotated[bool, typer.Option("--json", help="Print JSON; sizes in bytes, times in hours.")]
 
@@ -207,7 +210,7 @@ for _kind in KINDS.values():
 
 @app.command("approve")
 def approve_sheet(
-    sheet: Annotated[int, typer.Argument(help="Number of the change sheet.")],
+    sheet: Annotated[int, typer.Argument(help="Number of the change sheet.", min=1, max=MOST_NUMBER)],
     confirm: Annotated[
         str, typer.Option(help="The name the sheet asks for, where something is erased or given up.")
     ] = "",
@@ -337,5 +340,9 @@ def write_image(
     if row is None or plan is None:
         raise NotPossible("No partitions are planned for this drive.", code="nothing-pending")
     found = lay_out(row.size, plan.sector, plan.scheme, wanted_of(plan.parts))
-    write_sparse(out, row.size, image_chunks(found, plan.disk_id))
+    try:
+        write_sparse(out, row.size, image_chunks(found, plan.disk_id))
+    except (OSError, ValueError) as error:
+        why = error.strerror if isinstance(error, OSError) else str(error)
+        raise BadInput(f"{out} cannot be written: {why}.", field="out") from None
     print(f"{out}: {format_size(row.size)}, {len(found.parts)} partitions; almost all of it is holes.")

@@ -79,6 +79,25 @@ def do_errands(world: Devices | None = None) -> int:
     return done
 
 
+_SAID = {
+    "move-aside": "Move what lies in {at} on {host} aside, to {to}",
+    "mount-folder": "Make the folder {at} on {host}",
+    "open-folder": "Open the folder {at} on {host} again",
+    "write-file": "Write {path} on {host}",
+    "write-data": "Put {extents} GiB into {folder} on {host}",
+    "write-label": "Label drive {serial}",
+}
+
+
+def still_to_do(session: Session, sheet_id: int) -> list[str]:
+    """What a sheet's change has still to do on drives and hosts, in sentences."""
+    query = select(ErrandRow).where(ErrandRow.sheet_id == sheet_id, col(ErrandRow.done_at).is_(None))
+    return [
+        _SAID[e.what].format(**e.facts) + (f": {e.why}." if e.why else ".")
+        for e in session.exec(query.order_by(col(ErrandRow.id)))
+    ]
+
+
 # -- the errands -----------------------------------------------------------------------------------
 
 

@@ -17,7 +17,7 @@ from alembic.config import Config
 from psycopg import OperationalError
 from psycopg.errors import DiskFull
 from sqlalchemy import ARRAY, Connection, Engine, Integer, cast, create_engine, event, func, text
-from sqlalchemy.exc import DisconnectionError
+from sqlalchemy.exc import ArgumentError, DisconnectionError
 from sqlmodel import Session
 
 from pairshelf.store.settings import settings
@@ -47,7 +47,14 @@ class Lock(IntEnum):
 @lru_cache
 def engine() -> Engine:
     """The engine of this process; a stale connection is noticed before it is used."""
-    made = create_engine(settings().sqlalchemy_url, pool_size=12, max_overflow=12, pool_timeout=10)
+    url = settings().sqlalchemy_url
+    if not url.startswith("postgresql+psycopg://"):
+        raise ArgumentError("no address of a PostgreSQL database")
+    made = create_engine(
+        url, pool_size=12, max_overflow=12, pool_timeout=10,
+        # A server that takes the connection and says nothing is none.
+        connect_args={} if "connect_timeout" in url else {"connect_timeout": 6},
+    )  # fmt: skip
     event.listen(made, "checkin", _rests)
     event.listen(made, "checkout", _still_there)
     return made

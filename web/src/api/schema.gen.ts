@@ -47,7 +47,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sign out. */
+        /** Sign out: the session ends, wherever its cookie may be. */
         post: operations["sessions_sign_out_sign_out_post"];
         delete?: never;
         options?: never;
@@ -84,6 +84,40 @@ export interface paths {
         /** Change one's own password; other sessions of the same user end. */
         post: operations["sessions_change_password_password_post"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where one is signed in, the latest used first. */
+        get: operations["sessions_sessions_sessions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions/{session_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of one's own sessions. */
+        delete: operations["sessions_end_session_sessions__int_session_id__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1266,6 +1300,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/pools/{pool_id}/passphrase-kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that the passphrase shown last is kept in a safe place. */
+        post: operations["pools_passphrase_kept_pools__int_pool_id__passphrase_kept_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/pools/{pool_id}/replacements": {
         parameters: {
             query?: never;
@@ -1901,6 +1952,32 @@ export interface components {
             old: string;
             /** New */
             new: string;
+        };
+        /** SessionsOut */
+        SessionsOut: {
+            /** Sessions */
+            sessions: components["schemas"]["SessionOut"][];
+        };
+        /** SessionOut */
+        SessionOut: {
+            /** Id */
+            id: number;
+            /** Address */
+            address: string;
+            /** Agent */
+            agent: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Seen At
+             * Format: date-time
+             */
+            seen_at: string;
+            /** Own */
+            own: boolean;
         };
         /** UsersOut */
         UsersOut: {
@@ -4326,6 +4403,8 @@ export interface components {
             body: components["schemas"]["SheetBody"];
             /** Jobs */
             jobs: components["schemas"]["JobOut"][];
+            /** Waiting */
+            waiting?: string[];
             /**
              * Passphrase
              * @default null
@@ -5189,6 +5268,8 @@ export interface components {
             encrypted: boolean;
             /** Locked */
             locked: boolean;
+            /** Passphrase Kept */
+            passphrase_kept: boolean;
             now: components["schemas"]["After"];
             /** Synced */
             synced: number;
@@ -6067,6 +6148,8 @@ export interface components {
         HealthOut: {
             /** Ok */
             ok: boolean;
+            /** Worker */
+            worker: boolean;
         };
         /**
          * Problem
@@ -6243,6 +6326,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MeOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sessions_sessions_sessions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionsOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    sessions_end_session_sessions__int_session_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionsOut"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -8569,6 +8712,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PassphraseOut"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"][];
+                };
+            };
+        };
+    };
+    pools_passphrase_kept_pools__int_pool_id__passphrase_kept_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PoolsOut"];
                 };
             };
             /** @description Unprocessable Entity */

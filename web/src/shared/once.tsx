@@ -1,8 +1,10 @@
 /** Words that are shown once and kept nowhere, and text to copy. */
 import { Button, Checkbox, CopyButton, Modal, Stack, Text } from "@mantine/core";
+import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useState } from "react";
+import { api, ask } from "../api/client";
 
-type Once = { pool: string; passphrase: string };
+type Once = { pool: string; poolId: number; passphrase: string };
 
 const Show = createContext<(what: Once) => void>(() => {});
 /** Show a passphrase until the person says it is kept. */
@@ -11,7 +13,15 @@ export const useShowOnce = () => useContext(Show);
 export function OnceProvider({ children }: { children: ReactNode }) {
   const [what, setWhat] = useState<Once | null>(null);
   const [kept, setKept] = useState(false);
+  const client = useQueryClient();
   const close = () => {
+    if (what) {
+      const path = { path: { pool_id: what.poolId } };
+      // Said to the server too: until then Today reminds of it, should this window be lost.
+      ask(api.POST("/api/pools/{pool_id}/passphrase-kept", { params: path }))
+        .catch(() => null)
+        .finally(() => client.invalidateQueries({ queryKey: ["today"] }));
+    }
     setWhat(null);
     setKept(false);
   };

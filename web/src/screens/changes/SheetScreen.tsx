@@ -214,7 +214,8 @@ function Approval({ sheet }: { sheet: Sheet }) {
     onSuccess: (done) => {
       // What was chosen has its duty now.
       if (done.body.kind === "build-pool") selection.replace([]);
-      if (done.passphrase) showOnce({ pool: done.body.confirm ?? "", passphrase: done.passphrase });
+      if (done.passphrase)
+        showOnce({ pool: done.body.confirm ?? "", poolId: done.pool_id ?? 0, passphrase: done.passphrase });
       client.setQueryData(["sheet", sheet.id], done);
       client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
     },
@@ -328,6 +329,16 @@ const ACCESS: Record<string, string> = {
 function Done({ sheet }: { sheet: Sheet }) {
   return (
     <Part title="What came of it">
+      {sheet.waiting.length > 0 && (
+        <div role="status" className="rust">
+          Still to be done; it is tried again by itself:
+          <ul style={{ margin: "0.2rem 0 0.6rem" }}>
+            {sheet.waiting.map((sentence) => (
+              <li key={sentence}>{sentence}</li>
+            ))}
+          </ul>
+        </div>
+      )}
       {sheet.jobs.map((job) => (
         <JobLine key={job.id} job={job} />
       ))}

@@ -29,7 +29,11 @@ export function Keys({ pool }: { pool: Schema["PoolOut"] }) {
   });
   const anew = useMutation({
     mutationFn: () => ask(api.POST("/api/pools/{pool_id}/passphrase", path)),
-    onSuccess: (got) => showOnce({ pool: pool.name, passphrase: got.passphrase }),
+    onSuccess: (got) => showOnce({ pool: pool.name, poolId: pool.id, passphrase: got.passphrase }),
+  });
+  const kept = useMutation({
+    mutationFn: () => ask(api.POST("/api/pools/{pool_id}/passphrase-kept", path)),
+    ...settle,
   });
   return (
     <section className="paper" aria-label="Encryption">
@@ -57,18 +61,33 @@ export function Keys({ pool }: { pool: Schema["PoolOut"] }) {
         </form>
       ) : (
         <>
+          {!pool.passphrase_kept && (
+            <Text className="rust" mb="xs">
+              Nobody has said that its passphrase is kept. Have another one made now, and write it down: once
+              the pool is locked without it, all its data are lost.
+            </Text>
+          )}
           <Text>Unlocked; everything on the drives is encrypted. A restart of this machine locks it.</Text>
           <Group mt="xs" className="no-print">
             <Act size="xs" variant="default" why={may.why} onClick={() => lock.mutate()}>
               Lock
             </Act>
+            {may.may && !pool.passphrase_kept && (
+              <Button size="xs" variant="default" onClick={() => kept.mutate()}>
+                It is kept
+              </Button>
+            )}
             {may.may && (
-              <Button size="xs" variant="subtle" onClick={() => anew.mutate()}>
+              <Button
+                size="xs"
+                variant={pool.passphrase_kept ? "subtle" : "filled"}
+                onClick={() => anew.mutate()}
+              >
                 Another passphrase
               </Button>
             )}
           </Group>
-          <Trouble error={lock.error ?? anew.error} />
+          <Trouble error={lock.error ?? anew.error ?? kept.error} />
         </>
       )}
     </section>

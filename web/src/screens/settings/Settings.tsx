@@ -32,6 +32,7 @@ export function Settings() {
       >
         <Speed />
         <Password />
+        <Sessions />
         {manage.may && <People />}
       </div>
     </>
@@ -118,6 +119,50 @@ function Password() {
           </Group>
         </Stack>
       </form>
+    </section>
+  );
+}
+
+/** What the browser says it is, in a few words. */
+function browser(agent: string): string {
+  const name = /(Firefox|Edg|Chrom(?:e|ium)|Safari)/.exec(agent)?.[1] ?? "a browser";
+  const system = /(Windows|Android|iPhone|iPad|Mac OS|Linux)/.exec(agent)?.[1];
+  return `${name === "Edg" ? "Edge" : name}${system ? ` on ${system}` : ""}`;
+}
+
+function Sessions() {
+  const client = useQueryClient();
+  const sessions = useQuery({ queryKey: ["sessions"], queryFn: () => ask(api.GET("/api/sessions")) });
+  const end = useMutation({
+    mutationFn: (id: number) =>
+      ask(api.DELETE("/api/sessions/{session_id}", { params: { path: { session_id: id } } })),
+    onSuccess: (now) => client.setQueryData(["sessions"], now),
+  });
+  return (
+    <section className="paper">
+      <h2>Where you are signed in</h2>
+      <table className="plain">
+        <tbody>
+          {sessions.data?.sessions.map((s) => (
+            <tr key={s.id}>
+              <td>
+                {browser(s.agent)}
+                <div className="faint">
+                  {s.address}, {s.own ? "this window" : `used ${new Date(s.seen_at).toLocaleString()}`}
+                </div>
+              </td>
+              <td className="num">
+                {!s.own && (
+                  <Button size="compact-xs" variant="subtle" onClick={() => end.mutate(s.id)}>
+                    End it
+                  </Button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {(sessions.error ?? end.error) && <Trouble error={sessions.error ?? end.error} />}
     </section>
   );
 }

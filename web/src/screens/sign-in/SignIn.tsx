@@ -1,16 +1,33 @@
 /** Signing in, and, once, creating the administrator. */
 import { Button, PasswordInput, Stack, TextInput } from "@mantine/core";
-import { useMutation } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, ask } from "../../api/client";
+import { api, ask, Problem } from "../../api/client";
+import type { Answers } from "../../shared/live";
 import { useBecome } from "../../shared/me";
 import { Trouble } from "../../shared/parts";
+import { Silence } from "../../shared/Silence";
+
+/** Before signing in there is no stream; the server is asked every few seconds. */
+function useHealth(): Answers {
+  const health = useQuery({
+    queryKey: ["health"],
+    queryFn: () => ask(api.GET("/api/health")),
+    refetchInterval: 8000,
+    retry: false,
+  });
+  const error = health.error;
+  if (!error) return { web: true, database: true, worker: true };
+  return { web: error instanceof Problem && error.status > 0, database: false, worker: true };
+}
 
 function Frame({ title, children }: { title: string; children: ReactNode }) {
+  const answers = useHealth();
   return (
     <main style={{ minHeight: "100vh", display: "grid", placeItems: "center", padding: "1rem" }}>
       <div style={{ width: "min(100%, 380px)" }}>
+        <Silence answers={answers} />
         <svg viewBox="0 0 380 120" width="100%" aria-hidden="true">
           {[52, 70, 70, 88, 60, 88, 44].map((h, i) => (
             <rect

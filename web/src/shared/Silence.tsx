@@ -1,0 +1,22 @@
+/** What does not answer just now, and what that means for what is on the screen. */
+import type { Answers } from "./live";
+
+export function Silence({ answers }: { answers: Answers }) {
+  const said = !answers.web
+    ? "Pair Shelf does not answer just now; what you see may be old. It is tried again by itself."
+    : !answers.database
+      ? "The database does not answer just now; what you see may be old, and nothing can be changed. It is tried again by itself."
+      : !answers.worker
+        ? "No worker answers: nothing is built, rebuilt or noticed until it is back. The start command brings it back by itself; if it does not, start Pair Shelf again."
+        : null;
+  return (
+    <div role="status">
+      {said && (
+        <p className="silence">
+          <span aria-hidden="true">■ </span>
+          {said}
+        </p>
+      )}
+    </div>
+  );
+}
