@@ -3,13 +3,14 @@
 PY := .venv/bin/python
 export PATH := $(CURDIR)/.venv/bin:$(PATH)
 
-.PHONY: help demo start reset test bench fmt shots types lock
+.PHONY: help demo start reset test soak bench fmt shots types lock
 
 help:
 	@echo 'make demo   start everything with the demo estate'
 	@echo 'make start  start everything empty, for real use'
 	@echo 'make reset  remove the database and the simulated drives'
 	@echo 'make test   set up and run all checks'
+	@echo 'make soak   random histories and requests, ROUNDS=100 REQUESTS=300 (seconds) SEED=1'
 	@echo 'make bench  print the benchmark figures'
 	@echo 'make fmt    format the code'
 	@echo 'make shots  take docs/screenshots anew from the demo'
@@ -30,6 +31,11 @@ reset:
 test:
 	@scripts/setup dev
 	@scripts/check
+
+soak:
+	@scripts/setup dev
+	@$(PY) -m tests.soak
+	@SECONDS_OF_REQUESTS=$${REQUESTS:-300} $(PY) -m pytest tests/api/test_description.py -k made_from
 
 bench:
 	@scripts/setup dev

@@ -15,7 +15,7 @@ from pairshelf.core.drives import Kind
 from pairshelf.core.errors import BadInput
 from pairshelf.core.inventory import DriveRecord, Taken, against_each_other
 from pairshelf.core.units import GIB
-from pairshelf.formats.inventory_csv import read_drives, read_inventory, write_inventory
+from pairshelf.formats.inventory_csv import _unguard, guard, read_drives, read_inventory, write_inventory
 
 words = st.text(
     st.characters(min_codepoint=32, max_codepoint=0x2FF, exclude_categories=["C", "Zs"]), min_size=1, max_size=20
@@ -126,3 +126,22 @@ def test_a_plain_file_of_drives() -> None:
     for wrong in (b"id,kind\nx,hdd\n", b"id,size_bytes,kind\nx,0,hdd\n", b"id,size_bytes,kind\nx,4T,hdd\n", b"\x00"):
         with pytest.raises(BadInput):
             read_drives(wrong)
+
+
+#: Ends of cells, beginnings of formulas, and what may stand around them.
+_parts = st.lists(st.sampled_from([*",;|\t\r\n=+-@'\" x1", "=1+1", "\uff1d", "\u00a0"]), max_size=12).map("".join)
+
+
+@given(_parts)
+def test_no_part_of_a_cell_is_a_formula_whatever_ends_a_cell(cell: str) -> None:
+    guarded = guard(cell)
+    assert _unguard(guarded) == cell, "nothing is lost"
+    for separator in ",;|\t\r\n":
+        for part in guarded.split(separator):
+            bare = part.lstrip(" \u00a0").lstrip('"').lstrip(" \u00a0")
+            assert not bare.startswith(("=", "+", "-", "@", "\uff1d", "\uff0b", "\uff0d", "\uff20")), (cell, guarded)
+
+
+def test_the_cell_that_was_left_as_it_was() -> None:
+    assert guard("x;=1+1;") == "x;'=1+1;"
+    assert guard("plain, and; simple") == "plain, and; simple"

@@ -2,7 +2,7 @@
 
 Read kindly: UTF-8 with or without a byte-order mark, or UTF-16 with one; comma, semicolon or tab;
 headings matched by meaning; a unit in a heading counts for its cells. Written strictly: UTF-8,
-commas, CRLF, and no cell that a spreadsheet could take for a formula.
+commas, CRLF, and no cell any part of which a spreadsheet could take for a formula.
 """
 
 from __future__ import annotations
@@ -27,8 +27,12 @@ MOST_BYTES = 16 * 1024 * 1024
 #: Errors listed one by one; the rest are counted.
 MOST_ERRORS = 200
 
-_FORMULA = re.compile(r"^'*[=+\-@\t\r]")
-_GUARDED = re.compile(r"^'+[=+\-@\t\r]")
+# A spreadsheet may take any of these for the end of a cell, whatever the file was written with; so what stands
+# after one may become a cell of its own, and a formula.
+_BEGINS = r"(^|[,;|\t\r\n])([ \"\u00a0]*)"
+_SIGN = r"(?=[=+\-@\t\r\uff1d\uff0b\uff0d\uff20])"
+_FORMULA = re.compile(_BEGINS + r"('*)" + _SIGN)
+_GUARDED = re.compile(_BEGINS + r"'('*)" + _SIGN)
 
 
 @dataclass(frozen=True, slots=True)
@@ -199,12 +203,12 @@ def read_row(
 
 
 def _unguard(cell: str) -> str:
-    return cell[1:] if _GUARDED.match(cell) else cell
+    return _GUARDED.sub(r"\1\2\3", cell)
 
 
 def guard(cell: str) -> str:
-    """A cell that no spreadsheet takes for a formula."""
-    return "'" + cell if _FORMULA.match(cell) else cell
+    """A cell of which no spreadsheet takes any part for a formula; reading it gives the cell back."""
+    return _FORMULA.sub(r"\1\2'\3", cell)
 
 
 _WRITE: dict[str, Callable[[DriveRecord], str]] = {

@@ -206,7 +206,7 @@ def _fault(path: Path) -> tuple[str, Presence]:
     try:
         told = json.loads(path.read_bytes())
         return str(told["serial"]), Presence(told["presence"])
-    except (OSError, ValueError, TypeError, KeyError):
+    except (OSError, ValueError, TypeError, KeyError, RecursionError):
         return "", Presence.ANSWERS
 
 

@@ -4404,7 +4404,7 @@ export interface components {
             /** Jobs */
             jobs: components["schemas"]["JobOut"][];
             /** Waiting */
-            waiting?: string[];
+            waiting: string[];
             /**
              * Passphrase
              * @default null
@@ -6174,7 +6174,116 @@ export interface components {
             field?: string | null;
         };
     };
-    responses: never;
+    responses: {
+        /** @description What was sent cannot be understood or is out of range; the field says where. */
+        BadInput: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Nobody is signed in. */
+        SignedOut: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description This person may not do this, or the token of the page is missing or old. */
+        Denied: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description There is no such thing. */
+        NotFound: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The address is known, and not for this method. */
+        NoSuchMethod: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description What was sent did not arrive in time. */
+        TooSlow: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Understood, but as things stand it is not possible; nothing was done. */
+        NotPossible: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description What was sent is larger than the route takes. */
+        TooLarge: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The address is longer than the server takes. */
+        AddressTooLong: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description A field is missing, or is not of the kind described here; the field says which. */
+        NotOfThisShape: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Too many attempts, questions or streams; Retry-After says when to try again, where that is known. */
+        TooMany: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The database does not answer, or the disk is full; nothing was changed. */
+        NotNow: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+    };
     parameters: never;
     requestBodies: never;
     headers: never;
@@ -6200,15 +6309,18 @@ export interface operations {
                     "application/json": components["schemas"]["MeOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sessions_sign_in_sign_in_post: {
@@ -6233,15 +6345,18 @@ export interface operations {
                     "application/json": components["schemas"]["MeOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sessions_sign_out_sign_out_post: {
@@ -6262,15 +6377,18 @@ export interface operations {
                     "application/json": components["schemas"]["MeOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sessions_setup_setup_post: {
@@ -6295,15 +6413,18 @@ export interface operations {
                     "application/json": components["schemas"]["MeOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sessions_change_password_password_post: {
@@ -6328,15 +6449,18 @@ export interface operations {
                     "application/json": components["schemas"]["MeOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sessions_sessions_sessions_get: {
@@ -6357,15 +6481,18 @@ export interface operations {
                     "application/json": components["schemas"]["SessionsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sessions_end_session_sessions__int_session_id__delete: {
@@ -6388,15 +6515,18 @@ export interface operations {
                     "application/json": components["schemas"]["SessionsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sessions_users_users_get: {
@@ -6417,15 +6547,18 @@ export interface operations {
                     "application/json": components["schemas"]["UsersOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sessions_add_user_users_post: {
@@ -6450,15 +6583,18 @@ export interface operations {
                     "application/json": components["schemas"]["UserOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sessions_change_user_users__int_user_id__patch: {
@@ -6485,15 +6621,18 @@ export interface operations {
                     "application/json": components["schemas"]["UserOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     shelves_shelves_shelves_get: {
@@ -6516,15 +6655,18 @@ export interface operations {
                     "application/json": components["schemas"]["ShelvesOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     shelves_hosts_hosts_get: {
@@ -6545,15 +6687,18 @@ export interface operations {
                     "application/json": components["schemas"]["HostsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     shelves_drives_drives_get: {
@@ -6578,15 +6723,18 @@ export interface operations {
                     "application/json": components["schemas"]["DrivesOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     shelves_drives_by_id_drives_by_id_get: {
@@ -6610,15 +6758,18 @@ export interface operations {
                     "application/json": components["schemas"]["DrivesOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     shelves_matching_drives_matching_get: {
@@ -6641,15 +6792,18 @@ export interface operations {
                     "application/json": components["schemas"]["SelectionOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     shelves_drive_sheet_drives__int_drive_id__get: {
@@ -6672,15 +6826,18 @@ export interface operations {
                     "application/json": components["schemas"]["DriveSheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     shelves_take_in_drives_take_in_post: {
@@ -6705,15 +6862,18 @@ export interface operations {
                     "application/json": components["schemas"]["TakenOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     shelves_preview_inventory_preview_post: {
@@ -6738,15 +6898,18 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     shelves_import_inventory_inventory_post: {
@@ -6771,15 +6934,18 @@ export interface operations {
                     "application/json": components["schemas"]["ReadingOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     shelves_export_inventory_inventory_csv_get: {
@@ -6791,15 +6957,27 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Unprocessable Entity */
-            422: {
+            /** @description The file. */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"][];
+                    "text/csv": string;
                 };
             };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     stand_ins_put_in_drives_post: {
@@ -6824,15 +7002,18 @@ export interface operations {
                     "application/json": components["schemas"]["PutInOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     stand_ins_fault_drives__int_drive_id__post: {
@@ -6859,15 +7040,18 @@ export interface operations {
                     "application/json": components["schemas"]["DoneOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     stand_ins_speed_speed_get: {
@@ -6888,15 +7072,18 @@ export interface operations {
                     "application/json": components["schemas"]["SpeedOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     stand_ins_set_speed_speed_put: {
@@ -6921,15 +7108,18 @@ export interface operations {
                     "application/json": components["schemas"]["SpeedOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     compare_compare_compare_post: {
@@ -6954,15 +7144,18 @@ export interface operations {
                     "application/json": components["schemas"]["CompareOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     compare_cut_compare_cut_post: {
@@ -6987,15 +7180,18 @@ export interface operations {
                     "application/json": components["schemas"]["CutOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     compare_growing_compare_growth_post: {
@@ -7020,15 +7216,18 @@ export interface operations {
                     "application/json": components["schemas"]["GrowthOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     compare_schemes_schemes_get: {
@@ -7049,15 +7248,18 @@ export interface operations {
                     "application/json": components["schemas"]["SchemesOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     compare_export_csv_compare_export_csv_post: {
@@ -7073,15 +7275,27 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Unprocessable Entity */
-            422: {
+            /** @description The file. */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"][];
+                    "text/csv": string;
                 };
             };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     compare_export_json_compare_export_json_post: {
@@ -7097,15 +7311,27 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Unprocessable Entity */
-            422: {
+            /** @description The file. */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"][];
+                    "application/json": unknown;
                 };
             };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     compare_export_svg_compare_export_svg_post: {
@@ -7121,15 +7347,27 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Unprocessable Entity */
-            422: {
+            /** @description The file. */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"][];
+                    "image/svg+xml": string;
                 };
             };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     compare_export_pdf_compare_export_pdf_post: {
@@ -7145,15 +7383,27 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Unprocessable Entity */
-            422: {
+            /** @description The file. */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"][];
+                    "application/pdf": string;
                 };
             };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     deciding_spread_compare_spread_post: {
@@ -7178,15 +7428,18 @@ export interface operations {
                     "application/json": components["schemas"]["SpreadOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     deciding_prices_prices_get: {
@@ -7207,15 +7460,18 @@ export interface operations {
                     "application/json": components["schemas"]["PricesOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     deciding_bring_in_prices_prices_post: {
@@ -7240,15 +7496,18 @@ export interface operations {
                     "application/json": components["schemas"]["PricesReadOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     deciding_buy_compare_buy_post: {
@@ -7273,15 +7532,18 @@ export interface operations {
                     "application/json": components["schemas"]["ShoppingOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     deciding_splitting_compare_split_post: {
@@ -7306,15 +7568,18 @@ export interface operations {
                     "application/json": components["schemas"]["SplitOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     comparisons_comparisons_comparisons_get: {
@@ -7338,15 +7603,18 @@ export interface operations {
                     "application/json": components["schemas"]["SavedOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     comparisons_save_comparisons_post: {
@@ -7371,15 +7639,18 @@ export interface operations {
                     "application/json": components["schemas"]["SavedLine"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     comparisons_comparison_comparisons__int_comparison_id__get: {
@@ -7402,15 +7673,18 @@ export interface operations {
                     "application/json": components["schemas"]["SavedLine"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     comparisons_rename_comparisons__int_comparison_id__rename_post: {
@@ -7437,15 +7711,18 @@ export interface operations {
                     "application/json": components["schemas"]["SavedLine"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     comparisons_remove_comparisons__int_comparison_id__remove_post: {
@@ -7468,15 +7745,18 @@ export interface operations {
                     "application/json": components["schemas"]["SavedLine"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_build_pool_sheets_build_pool_post: {
@@ -7501,15 +7781,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_replace_drive_sheets_replace_drive_post: {
@@ -7534,15 +7817,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_make_volumes_sheets_make_volumes_post: {
@@ -7567,15 +7853,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_rename_volume_sheets_rename_volume_post: {
@@ -7600,15 +7889,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_resize_volume_sheets_resize_volume_post: {
@@ -7633,15 +7925,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_reformat_volume_sheets_reformat_volume_post: {
@@ -7666,15 +7961,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_check_files_sheets_check_files_post: {
@@ -7699,15 +7997,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_delete_volume_sheets_delete_volume_post: {
@@ -7732,15 +8033,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_mount_volume_sheets_mount_volume_post: {
@@ -7765,15 +8069,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_unmount_volume_sheets_unmount_volume_post: {
@@ -7798,15 +8105,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_add_party_sheets_add_party_post: {
@@ -7831,15 +8141,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_set_members_sheets_set_members_post: {
@@ -7864,15 +8177,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_make_share_sheets_make_share_post: {
@@ -7897,15 +8213,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_change_share_sheets_change_share_post: {
@@ -7930,15 +8249,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_end_share_sheets_end_share_post: {
@@ -7963,15 +8285,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_set_host_sheets_set_host_post: {
@@ -7996,15 +8321,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_declare_initiator_sheets_declare_initiator_post: {
@@ -8029,15 +8357,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_make_target_sheets_make_target_post: {
@@ -8062,15 +8393,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_add_disk_sheets_add_disk_post: {
@@ -8095,15 +8429,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_let_in_sheets_let_in_post: {
@@ -8128,15 +8465,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_shut_out_sheets_shut_out_post: {
@@ -8161,15 +8501,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_end_target_sheets_end_target_post: {
@@ -8194,15 +8537,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_move_application_sheets_move_application_post: {
@@ -8227,15 +8573,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_undo_move_sheets_undo_move_post: {
@@ -8260,15 +8609,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_set_folders_sheets_set_folders_post: {
@@ -8293,15 +8645,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_set_keep_rule_sheets_set_keep_rule_post: {
@@ -8326,15 +8681,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_write_partitions_sheets_write_partitions_post: {
@@ -8359,15 +8717,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_draw_up_end_keep_rule_sheets_end_keep_rule_post: {
@@ -8392,15 +8753,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_sheets_sheets_get: {
@@ -8424,15 +8788,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_sheet_sheets__int_sheet_id__get: {
@@ -8455,15 +8822,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_approve_sheets__int_sheet_id__approve_post: {
@@ -8490,15 +8860,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     sheets_withdraw_sheets__int_sheet_id__withdraw_post: {
@@ -8521,15 +8894,18 @@ export interface operations {
                     "application/json": components["schemas"]["SheetOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     pools_pools_pools_get: {
@@ -8553,15 +8929,18 @@ export interface operations {
                     "application/json": components["schemas"]["PoolsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     pools_pool_pools__int_pool_id__get: {
@@ -8584,15 +8963,18 @@ export interface operations {
                     "application/json": components["schemas"]["PoolOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     pools_room_pools__int_pool_id__room_get: {
@@ -8617,15 +8999,18 @@ export interface operations {
                     "application/json": components["schemas"]["RoomOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     pools_unlock_pools__int_pool_id__unlock_post: {
@@ -8652,15 +9037,18 @@ export interface operations {
                     "application/json": components["schemas"]["PoolsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     pools_lock_pools__int_pool_id__lock_post: {
@@ -8683,15 +9071,18 @@ export interface operations {
                     "application/json": components["schemas"]["PoolsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     pools_new_passphrase_pools__int_pool_id__passphrase_post: {
@@ -8714,15 +9105,18 @@ export interface operations {
                     "application/json": components["schemas"]["PassphraseOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     pools_passphrase_kept_pools__int_pool_id__passphrase_kept_post: {
@@ -8745,15 +9139,18 @@ export interface operations {
                     "application/json": components["schemas"]["PoolsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     pools_replacements_pools__int_pool_id__replacements_get: {
@@ -8778,15 +9175,18 @@ export interface operations {
                     "application/json": components["schemas"]["ReplacementsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     pools_check_pools__int_pool_id__check_post: {
@@ -8809,15 +9209,18 @@ export interface operations {
                     "application/json": components["schemas"]["JobsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     pools_fill_volumes__int_volume_id__fill_post: {
@@ -8844,15 +9247,18 @@ export interface operations {
                     "application/json": components["schemas"]["JobsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     pools_read_files_volumes__int_volume_id__read_files_post: {
@@ -8875,15 +9281,18 @@ export interface operations {
                     "application/json": components["schemas"]["JobsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     backups_backups_pools__int_pool_id__backups_get: {
@@ -8906,15 +9315,18 @@ export interface operations {
                     "application/json": components["schemas"]["BackupsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     backups_record_pools__int_pool_id__backups_post: {
@@ -8941,15 +9353,18 @@ export interface operations {
                     "application/json": components["schemas"]["BackupsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     backups_forget_pools__int_pool_id__backups_forget_post: {
@@ -8976,15 +9391,18 @@ export interface operations {
                     "application/json": components["schemas"]["BackupsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     jobs_jobs_jobs_get: {
@@ -9009,15 +9427,18 @@ export interface operations {
                     "application/json": components["schemas"]["JobsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     jobs_pause_jobs__int_job_id__pause_post: {
@@ -9040,15 +9461,18 @@ export interface operations {
                     "application/json": components["schemas"]["JobsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     jobs_resume_jobs__int_job_id__resume_post: {
@@ -9071,15 +9495,18 @@ export interface operations {
                     "application/json": components["schemas"]["JobsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     jobs_pace_jobs__int_job_id__pace_put: {
@@ -9106,15 +9533,18 @@ export interface operations {
                     "application/json": components["schemas"]["JobsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     today_today_today_get: {
@@ -9135,15 +9565,18 @@ export interface operations {
                     "application/json": components["schemas"]["TodayOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     today_logbook_logbook_get: {
@@ -9168,15 +9601,18 @@ export interface operations {
                     "application/json": components["schemas"]["LogOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     access_volumes_volumes_get: {
@@ -9201,15 +9637,18 @@ export interface operations {
                     "application/json": components["schemas"]["VolumesOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     access_hosts_access_hosts_get: {
@@ -9234,15 +9673,18 @@ export interface operations {
                     "application/json": components["schemas"]["HostsUseOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     access_shares_access_shares_get: {
@@ -9267,15 +9709,18 @@ export interface operations {
                     "application/json": components["schemas"]["SharedListOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     access_targets_access_targets_get: {
@@ -9300,15 +9745,18 @@ export interface operations {
                     "application/json": components["schemas"]["TargetsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     access_parties_access_parties_get: {
@@ -9329,15 +9777,18 @@ export interface operations {
                     "application/json": components["schemas"]["PartiesOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     access_who_notices_depends_pull_get: {
@@ -9361,15 +9812,18 @@ export interface operations {
                     "application/json": components["schemas"]["NoticeOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     access_foundation_depends_person_get: {
@@ -9392,15 +9846,18 @@ export interface operations {
                     "application/json": components["schemas"]["FoundationOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_visit_shares__int_share_id__visit_post: {
@@ -9427,15 +9884,18 @@ export interface operations {
                     "application/json": components["schemas"]["SaidOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_leave_shares__int_share_id__leave_post: {
@@ -9462,15 +9922,18 @@ export interface operations {
                     "application/json": components["schemas"]["SaidOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_write_to_share_shares__int_share_id__write_post: {
@@ -9497,15 +9960,18 @@ export interface operations {
                     "application/json": components["schemas"]["JobsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_share_files_shares__int_share_id__files_get: {
@@ -9531,15 +9997,18 @@ export interface operations {
                     "application/json": components["schemas"]["FilesOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_delete_file_shares__int_share_id__delete_file_post: {
@@ -9566,15 +10035,18 @@ export interface operations {
                     "application/json": components["schemas"]["SaidOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_restore_file_shares__int_share_id__restore_file_post: {
@@ -9601,15 +10073,18 @@ export interface operations {
                     "application/json": components["schemas"]["SaidOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_set_chap_targets__int_target_id__chap_put: {
@@ -9636,15 +10111,18 @@ export interface operations {
                     "application/json": components["schemas"]["SaidOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_try_log_in_targets_log_in_post: {
@@ -9669,15 +10147,18 @@ export interface operations {
                     "application/json": components["schemas"]["LogInOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_write_to_target_targets_write_post: {
@@ -9702,15 +10183,18 @@ export interface operations {
                     "application/json": components["schemas"]["JobsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_install_applications_post: {
@@ -9735,15 +10219,18 @@ export interface operations {
                     "application/json": components["schemas"]["SaidOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_application_writes_applications__int_application_id__write_post: {
@@ -9770,15 +10257,18 @@ export interface operations {
                     "application/json": components["schemas"]["JobsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     use_folder_hosts__int_host_id__folder_get: {
@@ -9803,15 +10293,18 @@ export interface operations {
                     "application/json": components["schemas"]["FolderOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     partitions_partitions_drives__int_drive_id__partitions_get: {
@@ -9834,15 +10327,18 @@ export interface operations {
                     "application/json": components["schemas"]["PartitionsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     partitions_plan_partitions_drives__int_drive_id__partitions_put: {
@@ -9869,15 +10365,18 @@ export interface operations {
                     "application/json": components["schemas"]["PartitionsOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     partitions_image_drives__int_drive_id__partitions_image_get: {
@@ -9891,15 +10390,27 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Unprocessable Entity */
-            422: {
+            /** @description The file. */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"][];
+                    "application/x-tar": string;
                 };
             };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
     health_api_health_get: {
@@ -9920,15 +10431,18 @@ export interface operations {
                     "application/json": components["schemas"]["HealthOut"];
                 };
             };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"][];
-                };
-            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
         };
     };
 }
