@@ -5,7 +5,9 @@ from __future__ import annotations
 import http.client
 import os
 import random
+import re
 import shutil
+import socket
 import subprocess
 import sys
 import tempfile
@@ -23,6 +25,8 @@ from bench.common import line
 BLOCK = 4096
 #: The figures that are allowed.
 ALL_SECONDS, SCREEN_MS, REQUESTS_A_SECOND = 60, 200, 50
+#: Open streams, and half-sent requests, that answers are timed beside; whose the streams are.
+STREAMS, LISTENERS = 500, 25
 #: As a job of some hours does at the usual speed.
 CHANGES_A_SECOND = 4
 
@@ -175,6 +179,8 @@ def screens() -> None:
         with transaction() as session:
             session.connection().connection.driver_connection.execute(_ESTATE)
             add_user(session, "bench", "only for this", "administrator")
+            for i in range(LISTENERS):
+                add_user(session, f"listener{i}", "only for this", "viewer")
         # As the server does by itself within minutes.
         with engine().connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
             connection.exec_driver_sql("vacuum analyze")
@@ -189,6 +195,8 @@ def screens() -> None:
             taken = _load(port, cookie, seconds=12, rate=REQUESTS_A_SECOND)
             with _changing(engine()):
                 changing = _load(port, cookie, seconds=12, rate=REQUESTS_A_SECOND)
+            with _holding(port, [_cookie(port, f"listener{i}") for i in range(LISTENERS)]):
+                held = _load(port, cookie, seconds=10, rate=REQUESTS_A_SECOND)
         finally:
             web.terminate()
             web.wait(20)
@@ -199,6 +207,12 @@ def screens() -> None:
     line(f"  at half of it, {REQUESTS_A_SECOND // 2} requests a second", f"{half:.0f} ms (95th)")
     busy = _p95(sorted(t for times in changing.values() for t in times)) * 1000
     line(f"  while something changes {CHANGES_A_SECOND} times a second", f"{busy:.0f} ms (95th)")
+    alone = _p95(everything) * 1000
+    beside = _p95(sorted(t for times in held.values() for t in times)) * 1000
+    line(
+        f"  beside {STREAMS} open streams and {STREAMS} half-sent requests",
+        f"{beside:.0f} ms = {beside / alone:.2f} of without",
+    )
     p95 = _p95(everything) * 1000
     line(
         f"10,000 drives, 500 pools, 5,000 volumes: {len(everything)} requests",
@@ -214,7 +228,7 @@ def _changing(engine: Engine) -> Iterator[None]:
     def change() -> None:
         while not over.wait(1 / CHANGES_A_SECOND):
             with engine.begin() as connection:
-                connection.exec_driver_sql("update pool set writes = writes + 1 where id = 400")
+                connection.exec_driver_sql("update pool set tint = 7 - tint where id = 400")
 
     thread = threading.Thread(target=change)
     thread.start()
@@ -225,11 +239,35 @@ def _changing(engine: Engine) -> Iterator[None]:
         thread.join()
 
 
+@contextmanager
+def _holding(port: int, cookies: list[str]) -> Iterator[None]:
+    """So many streams held open, and as many requests sent by half: heads and bodies."""
+    held = []
+    for number in range(STREAMS):
+        one = socket.create_connection(("127.0.0.1", port), 10)
+        cookie = cookies[number % len(cookies)]
+        one.sendall(f"GET /api/events HTTP/1.1\r\nHost: x\r\nCookie: {cookie}\r\n\r\n".encode())
+        held.append(one)
+    for one in held:
+        one.settimeout(30)
+        assert one.recv(300).startswith(b"HTTP/1.1 200"), "a stream was refused"
+    half = b"POST /api/sign-in HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 90\r\n\r\n{"
+    for number in range(STREAMS):
+        one = socket.create_connection(("127.0.0.1", port), 10)
+        one.sendall(half if number % 2 else half[:40])
+        held.append(one)
+    try:
+        yield
+    finally:
+        for one in held:
+            one.close()
+
+
 def _p95(times: list[float]) -> float:
     return sorted(times)[int(len(times) * 0.95)] if times else 0.0
 
 
-def _cookie(port: int) -> str:
+def _cookie(port: int, name: str = "bench") -> str:
     """Sign in over the API; the session's cookie."""
     import json
 
@@ -246,14 +284,16 @@ def _cookie(port: int) -> str:
                 raise
             time.sleep(0.2)
     cookie = (answer.getheader("Set-Cookie") or "").split(";")[0]
-    body = json.dumps({"name": "bench", "password": "only for this"})
+    body = json.dumps({"name": name, "password": "only for this"})
     one.request(
         "POST", "/api/sign-in", body, {"Content-Type": "application/json", "X-CSRFToken": token, "Cookie": cookie}
     )
     answer = one.getresponse()
     answer.read()
     assert answer.status == 200, answer.status
-    return (answer.getheader("Set-Cookie") or cookie).split(";")[0]
+    found = re.search(r"pairshelf=[^;]+", answer.getheader("Set-Cookie") or "")
+    assert found
+    return found[0]
 
 
 def _load(port: int, cookie: str, *, seconds: int, rate: int) -> dict[str, list[float]]:

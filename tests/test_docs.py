@@ -54,3 +54,12 @@ def test_every_caution_and_every_workload_is_explained_with_its_weights() -> Non
     told = {name: [float(x) for x in cells.split("|")] for name, cells in rows}
     assert told == {w.id: list(w.weights().values()) for w in WORKLOADS.values()}
     assert all(abs(sum(w.weights().values()) - 1) < 1e-9 for w in WORKLOADS.values())
+
+
+def test_every_promise_names_tests_that_are_there() -> None:
+    named = re.findall(r"`(tests/[\w/]+\.py)::(\w+)`", (ROOT / "docs/promises.md").read_text())
+    assert len(named) > 30
+    for file, name in named:
+        assert f"def {name}(" in (ROOT / file).read_text(), f"{file} has no {name}"
+    promises = re.split(r"\n\n(?=\*\*)", (ROOT / "docs/promises.md").read_text())[1:]
+    assert all("`tests/" in promise for promise in promises)

@@ -282,3 +282,12 @@ def test_the_api_explains_itself(app: Any) -> None:
     page = app.test_client().get("/api/docs")
     assert page.status_code == 200
     assert all(f"/api/sheets/{kind}" in page.text for kind in KINDS)
+
+
+def test_a_share_changed_meanwhile_is_not_ended_by_an_older_sheet(lab: Person) -> None:
+    """Of two at once, one goes, and the other is told what changed."""
+    ending = lab.post("/api/sheets/end-share", {"share": "desk"}).get_json()
+    do(lab, "change-share", share="desk", rights=["reed:read"])
+    answer = lab.post(f"/api/sheets/{ending['id']}/approve", {"confirm": "desk", "password": PASSWORD})
+    assert (answer.status_code, answer.get_json()["code"]) == (409, "changed-since")
+    do(lab, "end-share", share="desk")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import re
 from collections.abc import Callable
 from typing import Any
 
@@ -160,3 +162,34 @@ def test_what_is_not_there_is_said(person: Callable[[str], Person]) -> None:
         assert who.get(path).content_type == "application/problem+json"
     assert who.get("/api/drives?shelves=1;drop").status_code == 400
     assert who.get("/api/logbook?limit=100000").status_code == 422
+
+
+@pytest.mark.parametrize(
+    "path",
+    ["/..%2f..%2f..%2f..%2fetc%2fpasswd", "/../../etc/passwd", "/.built", "/assets/../.built", "/%2e%2e/%2e%2e/pyproject.toml",
+     "/assets%2f..%2f..%2f..%2fpyproject.toml", "/etc/passwd", "//etc/passwd", "/nothing-at-all", "/index.html/..", "/\0"],
+)  # fmt: skip
+def test_only_built_files_are_handed_out(path: str, stranger: Person) -> None:
+    """Whatever else is asked for is the page itself, whether there is a file of that name or not."""
+    page = stranger.get("/").data
+    answer = stranger.get(path)
+    assert answer.status_code == 200
+    assert answer.data == page
+
+
+def test_what_was_built_is_handed_out(stranger: Person) -> None:
+    page = stranger.get("/").get_data(as_text=True)
+    script = re.search(r'src="(/assets/[^"]+\.js)"', page)
+    assert script
+    answer = stranger.get(script[1])
+    assert answer.status_code == 200 and "javascript" in answer.content_type
+    assert "immutable" in answer.headers["Cache-Control"]
+
+
+def test_a_stranger_learns_nothing_of_what_could_be_sent(stranger: Person) -> None:
+    """Not the fields, not whether it was JSON, not how much is taken."""
+    for body in (b"", b"{", b'{"no": "such field"}', b"[" * 3000, b"x" * 900_000):
+        answer = stranger.client.post("/api/sheets/build-pool", data=body, content_type="application/json")
+        assert (answer.status_code, answer.get_json()["code"]) == (401, "signed-out")
+    upload = stranger.client.post("/api/inventory", data={"file": (io.BytesIO(b"x" * 2**20), "x.csv")})
+    assert upload.status_code == 401

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import random
+import tarfile
 from dataclasses import fields
 from typing import Any
 
@@ -10,6 +12,8 @@ import pytest
 from sqlalchemy import text
 
 from pairshelf.core.changes.kinds import KINDS
+from pairshelf.engine.observe import observe
+from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction
 from tests.api.conftest import IQN, Person
 
@@ -117,3 +121,111 @@ def test_no_other_route_falls_over_either(lab: Person) -> None:
                     headers={"X-CSRFToken": lab.csrf},
                 )  # fmt: skip
                 assert answer.status_code < 500, (way, address, query, body, answer.get_data(as_text=True)[:500])
+
+
+@pytest.mark.parametrize(
+    ("path", "body"),
+    [
+        ("/api/sheets/build-pool", "[" * 2000 + "]" * 2000),
+        ("/api/sheets/build-pool", '{"name": ' + "[" * 2000 + "]" * 2000 + "}"),
+        ("/api/compare", '{"shorthand": ' + '{"a": ' * 2000 + "1" + "}" * 2001),
+        ("/api/sheets/add-party", '{"name": "\\ud800"}'),
+        ("/api/sheets/add-party", '{"name": "a\\u0000b"}'),
+        ("/api/users", '{"name": "x", "password": "\\udfff and more", "role": "viewer"}'),
+        ("/api/password", '{"old": "\\ud800\\ud800", "new": "\\ud800 and more"}'),
+        ("/api/comparisons", '{"name": "\\udead", "question": "?", "drives": []}'),
+    ],
+)  # fmt: skip
+def test_what_no_text_is(path: str, body: str, lab: Person, stranger: Person) -> None:
+    for who in (lab, stranger):
+        answer = who.client.post(path, data=body, content_type="application/json", headers={"X-CSRFToken": who.csrf})
+        assert answer.status_code in (400, 401, 409, 422), answer.get_data(as_text=True)[:300]
+        assert answer.get_json()["title"]
+
+
+def test_signing_in_with_what_no_text_is(stranger: Person) -> None:
+    for body in (
+        '{"name": "\\ud800", "password": "x"}',
+        '{"name": "ida", "password": "\\ud800"}',
+        "[" * 2000,
+        '{"name": "\\u0000", "password": "x"}',
+    ):
+        answer = stranger.client.post("/api/sign-in", data=body, content_type="application/json",
+                                      headers={"X-CSRFToken": stranger.csrf})  # fmt: skip
+        assert answer.status_code in (400, 401, 422), body
+
+
+@pytest.mark.parametrize("part", ["x" * 300, "נ" * 150, "📁" * 60])
+def test_a_path_longer_than_a_host_can_keep(part: str, lab: Person) -> None:
+    answer = lab.post(
+        "/api/sheets/mount-volume", {"volume": "cold/office", "host": "elm", "mount_point": f"/srv/{part}"}
+    )
+    assert (answer.status_code, answer.get_json()["field"]) == (400, "mount_point")
+    assert lab.client.get("/api/hosts/1/folder", query_string={"path": f"/srv/{part}"}).status_code in (400, 404, 409)
+
+
+@pytest.mark.parametrize("text", ["²", "1,²", "١", "9" * 30, "-1", "1.5"])
+def test_numbers_that_are_none(text: str, lab: Person) -> None:
+    assert lab.client.get("/api/drives", query_string={"shelves": text}).status_code in (200, 400)
+    assert lab.client.get("/api/drives/by-id", query_string={"ids": text}).status_code in (200, 400)
+
+
+@pytest.mark.parametrize("path", ["/api/inventory", "/api/inventory/preview", "/api/prices"])
+def test_a_text_where_a_file_is_meant(path: str, lab: Person) -> None:
+    answer = lab.client.post(path, data={"file": "a,b\n1,2"}, headers={"X-CSRFToken": lab.csrf})
+    assert (answer.status_code, answer.get_json()["field"]) == (422, "file")
+
+
+@pytest.mark.parametrize("serial", [".", "..", "📁" * 64, "ÄÖ ß", "../../x", 'a"b'])
+def test_a_drive_of_any_serial_is_put_in_and_its_image_taken(serial: str, lab: Person) -> None:
+    shelf_id = lab.get("/api/shelves").get_json()["shelves"][0]["id"]
+    lab.client.application.test_client()
+    with transaction() as session:
+        session.connection().execute(text("update shelf set bays = 50"))
+    put = lab.post("/api/stand-in/drives", {"shelf_id": shelf_id, "bay": 40, "size": "6 TB", "serial": serial})
+    assert put.status_code == 200, put.get_json()
+    observe(devices())
+    with transaction() as session:
+        drive = session.connection().execute(text("select id from drive where serial = :s"), {"s": serial}).scalar_one()
+    assert lab.post(f"/api/stand-in/drives/{drive}", {"what": "fail"}).status_code == 200
+    assert lab.post(f"/api/stand-in/drives/{drive}", {"what": "put-back"}).status_code == 200
+    devices()._clear(serial)
+    observe(devices())
+    taken = lab.post("/api/drives/take-in", {"drive_ids": [drive]})
+    assert taken.status_code == 200, taken.get_json()
+    parts = {"scheme": "gpt", "parts": [{"size": "5 GiB"}]}
+    assert lab.post(f"/api/drives/{drive}/partitions", parts, "PUT").status_code == 200
+    image = lab.get(f"/api/drives/{drive}/partitions/image")
+    assert image.status_code == 200
+    with tarfile.open(fileobj=io.BytesIO(image.data)) as archive:
+        (name,) = archive.getnames()
+    assert name.isascii() and "/" not in name and not name.startswith(".")
+
+
+@pytest.mark.parametrize(
+    "wrong", [{"size": "9.5 EB"}, {"maker": "a\0b"}, {"holds": "\0"}, {"model": "x" * 300}, {"serial": "x" * 65}]
+)
+def test_no_drive_can_be_put_in_that_could_not_be_read(wrong: dict[str, str], lab: Person) -> None:
+    shelf_id = lab.get("/api/shelves").get_json()["shelves"][0]["id"]
+    with transaction() as session:
+        session.connection().execute(text("update shelf set bays = 50"))
+    before = lab.get("/api/logbook").get_json()["entries"][0]["id"]
+    answer = lab.post("/api/stand-in/drives", {"shelf_id": shelf_id, "bay": 41, **wrong})
+    assert answer.status_code == 400
+    assert answer.get_json()["field"] == next(iter(wrong))
+    assert not devices().arrivals()
+    assert lab.get("/api/logbook").get_json()["entries"][0]["id"] == before, (
+        "nothing was done, and nothing is in the logbook"
+    )
+
+
+def test_a_full_disk_is_said_and_nothing_is_changed(lab: Person) -> None:
+    with transaction() as session:
+        session.connection().exec_driver_sql(
+            "create function full_disk() returns trigger language plpgsql as $$ begin "
+            "raise exception 'could not extend file' using errcode = '53100'; end $$; "
+            "create trigger full_disk before insert on change_sheet for each row execute function full_disk()"
+        )
+    answer = lab.post("/api/sheets/add-party", {"name": "moss"})
+    assert (answer.status_code, answer.get_json()["code"]) == (503, "disk-full")
+    assert "full" in answer.get_json()["title"]

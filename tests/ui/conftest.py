@@ -39,7 +39,13 @@ def browser() -> Iterator[Browser]:
 
 
 @pytest.fixture
-def site(db: str) -> Iterator[str]:
+def children() -> list[subprocess.Popen[bytes]]:
+    """The web server and the worker, once they run."""
+    return []
+
+
+@pytest.fixture
+def site(db: str, children: list[subprocess.Popen[bytes]]) -> Iterator[str]:
     """The demo estate behind a running server and worker, simulated time at once; its address."""
     load_demo()
     with transaction() as session:
@@ -49,7 +55,7 @@ def site(db: str) -> Iterator[str]:
             job.state = JobState.PAUSED
     port = free_port()
     web = [sys.executable, "-m", "pairshelf.api.serve", "127.0.0.1", str(port), "1"]
-    children = [subprocess.Popen(web), subprocess.Popen([sys.executable, "-m", "pairshelf.engine.worker"])]
+    children += [subprocess.Popen(web), subprocess.Popen([sys.executable, "-m", "pairshelf.engine.worker"])]
     url = f"http://127.0.0.1:{port}"
     until = time.monotonic() + 30
     while True:

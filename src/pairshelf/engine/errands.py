@@ -38,16 +38,19 @@ def on_drive(serial: str) -> str:
 def send(session: Session, what: str, subject: str, sheet_id: int | None = None, **facts: Any) -> None:
     """Write an errand down; it is done once the caller's transaction has been committed."""
     assert what in _DO, what
-    session.add(ErrandRow(what=what, subject=subject, sheet_id=sheet_id, facts=facts))
+    session.add(errand := ErrandRow(what=what, subject=subject, sheet_id=sheet_id, facts=facts))
     session.flush()
+    session.info.setdefault("errands", set()).add(errand.id)
     afterwards(session, do_errands)
 
 
 def require_none(session: Session, subjects: set[str]) -> None:
     """NotPossible while something is still to be done on one of these drives or hosts."""
+    # Those of the same transaction come before in any case.
     query = select(ErrandRow.subject, ErrandRow.why).where(
-        col(ErrandRow.done_at).is_(None), col(ErrandRow.subject).in_(subjects)
-    )
+        col(ErrandRow.done_at).is_(None), col(ErrandRow.subject).in_(subjects),
+        col(ErrandRow.id).not_in(session.info.get("errands", ())),
+    )  # fmt: skip
     if found := session.exec(query).first():
         why = f" ({found[1]})" if found[1] else ""
         raise NotPossible(
