@@ -58,6 +58,14 @@ class HealthOut(BaseModel):
     worker: bool
 
 
+class TokenInHeader(CSRFProtect):
+    """The token of the page comes in a header alone: no form is read to find it."""
+
+    def _get_csrf_token(self) -> str | None:
+        token: str | None = request.headers.get("X-CSRFToken")
+        return token
+
+
 def create_app(secret: str | None = None) -> OpenAPI:
     """The application; without a secret it can describe itself, and serve nobody."""
     app = Described(
@@ -70,7 +78,7 @@ def create_app(secret: str | None = None) -> OpenAPI:
         MAX_CONTENT_LENGTH=MOST_BODY, WTF_CSRF_TIME_LIMIT=None, WTF_CSRF_SSL_STRICT=False,
     )  # fmt: skip
     ask_first(app)
-    CSRFProtect(app)
+    TokenInHeader(app)
     sessions.manager.init_app(app)
     problems.register(app)
     for resource in _RESOURCES:

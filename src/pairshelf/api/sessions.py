@@ -67,14 +67,16 @@ def _load(token: str) -> Session | None:
     snapshot, number, seen = (values.pop(k) for k in ("snapshot", "session_id", "session_seen_at"))
     row = User(**values)
     late = now() - dt.timedelta(minutes=1)
-    if row.seen_at is None or row.seen_at < late or seen < late:
+    if seen < late:
+        with engine().begin() as connection:
+            connection.execute(update(SessionRow).where(col(SessionRow.id) == number).values(seen_at=now()))
+    if row.seen_at is None or row.seen_at < late:
         if row.seen_at is not None and now() - row.seen_at > AWAY:
             row.previously_seen_at = row.seen_at
         row.seen_at = now()
         told = {"seen_at": row.seen_at, "previously_seen_at": row.previously_seen_at}
         with engine().begin() as connection:
             connection.execute(update(User).where(col(User.id) == row.id).values(told))
-            connection.execute(update(SessionRow).where(col(SessionRow.id) == number).values(seen_at=now()))
     return Session(row, token, number, snapshot)
 
 
