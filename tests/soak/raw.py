@@ -21,32 +21,20 @@ from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.tables import DriveRow, MemberState, SampleFile, VolumePiece, VolumeRow
+from tests.core.test_erasure import slow_multiply
 
 BLOCK, HELD_BACK = 4096, 1024
 Bytes = npt.NDArray[np.uint8]
 
 
-def _times(a: int, b: int) -> int:
-    """Multiplication in GF(2^8) over 0x11d, bit by bit."""
-    product = 0
-    while b:
-        if b & 1:
-            product ^= a
-        a <<= 1
-        if a & 0x100:
-            a ^= 0x11D
-        b >>= 1
-    return product
-
-
-TIMES = np.array([[_times(a, b) for b in range(256)] for a in range(256)], np.uint8)
+TIMES = np.array([[slow_multiply(a, b) for b in range(256)] for a in range(256)], np.uint8)
 INVERSE = [0, *(int(np.flatnonzero(TIMES[a] == 1)[0]) for a in range(1, 256))]
 
 
 def _power(base: int, exponent: int) -> int:
     found = 1
     for _ in range(exponent):
-        found = _times(found, base)
+        found = slow_multiply(found, base)
     return found
 
 

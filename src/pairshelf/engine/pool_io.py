@@ -213,19 +213,6 @@ class PoolIO(MembersIO):
                     intents += found
         self.carry_out(intents, loose, named)
 
-    def write_member(self, slot: int, start: int, data: bytes | memoryview) -> None:
-        """Change a member's bytes. The one way there is: members that are away are marked first."""
-        self._mark()
-        if device := self.members[slot].device:
-            device.write(start, data)
-
-    def _mark(self) -> None:
-        with self._guard:
-            if not self._missed:
-                if away := [s for s, m in enumerate(self.members) if m.device is None]:
-                    self._miss(away)
-                self._missed = True
-
     def settle(self, named: Sequence[Stripes]) -> None:
         """See MembersIO. What members that are away held of these stripes, nothing refers to."""
         for s in named:
