@@ -16,7 +16,7 @@ from pairshelf.api.use import InstallBody, install_application
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.device import DeviceError
 from pairshelf.engine import approve, keys
-from pairshelf.engine.errands import do_errands
+from pairshelf.engine.errands import do_errands, still_to_do
 from pairshelf.engine.pools import devices
 from pairshelf.launch.cluster import Cluster
 from pairshelf.store import database
@@ -213,11 +213,44 @@ def test_a_host_that_cannot_be_written_is_waited_for(
         with transaction() as session:
             aside, folder = session.exec(select(ErrandRow).where(ErrandRow.done_at == None)).all()  # noqa: E711
             assert "No space left" in (aside.why or "")
-            assert folder.why is None, "it waits for the one before it"
+            assert folder.why == "it waits for what comes before it"
         assert not world.hosts.is_closed("fir", "/var/log-data"), "nothing is closed over files that are still there"
-        with pytest.raises(approve.NotPossible, match="still being done on host fir"):
-            _drawn_up("set-host")[1]()
+        _drawn_up("set-host")[1]()  # Nothing else of the host is held up.
         monkeypatch.setattr(world.hosts, "move", real)
         assert do_errands() == 2
+        assert do_errands() == 0
         assert world.hosts.is_closed("fir", "/var/log-data")
         assert world.hosts.entries("fir", "/var/log-data.aside")
+
+
+def test_what_cannot_be_done_is_given_up_with_what_it_was_for(
+    laboratory: tuple[str, Path], cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A file lies where a mount's folder should be: the entry is taken out again, and the host is free."""
+    shutil.copytree(laboratory[1], tmp_path / "devices")
+    with database_from(laboratory[0].rsplit("/", 1)[1], cluster, tmp_path / "devices", monkeypatch):
+        hosts = devices().hosts
+        hosts.write("fir", "/srv/x", b"a file")
+        do("mount-volume", volume="cold/bare", host="fir", mount_point="/srv/x")
+        with transaction() as session:
+            (errand,) = session.exec(select(ErrandRow).where(ErrandRow.done_at == None)).all()  # noqa: E711
+            assert errand.why
+            assert still_to_do(session, errand.sheet_id or 0)[0].startswith("Make the folder /srv/x on fir: ")
+        do("unmount-volume", host="fir", mount_point="/srv/x")
+        do_errands()
+        with transaction() as session:
+            assert not session.exec(select(ErrandRow).where(ErrandRow.done_at == None)).all()  # noqa: E711
+        assert hosts.read("fir", "/srv/x") == b"a file"
+
+
+def test_a_change_waits_for_what_is_being_done_on_its_host(
+    laboratory: tuple[str, Path], cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    shutil.copytree(laboratory[1], tmp_path / "devices")
+    with database_from(laboratory[0].rsplit("/", 1)[1], cluster, tmp_path / "devices", monkeypatch):
+        with transaction() as session:
+            session.add(ErrandRow(subject="host fir", what="open-folder", facts={"host": "fir", "at": "/srv/y"}))
+        with pytest.raises(approve.NotPossible, match="still being done on host fir"):
+            _drawn_up("set-host")[1]()
+        do_errands()
+        _drawn_up("set-host")[1]()

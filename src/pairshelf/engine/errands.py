@@ -18,7 +18,7 @@ from pairshelf.core.errors import NotPossible, PairShelfError
 from pairshelf.engine.files import content_of
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import Lock, afterwards, lock_until_commit, transaction
-from pairshelf.store.tables import DriveRow, ErrandRow, PoolPlace, now
+from pairshelf.store.tables import DriveRow, ErrandRow, Host, Mount, PoolPlace, now
 
 _logger = structlog.get_logger()
 #: Errands done in one transaction.
@@ -45,16 +45,16 @@ def send(session: Session, what: str, subject: str, sheet_id: int | None = None,
 
 
 def require_none(session: Session, subjects: set[str]) -> None:
-    """NotPossible while something is still to be done on one of these drives or hosts."""
+    """NotPossible while something is being done on one of these drives or hosts: the picture a plan is made on
+    would be of before. What cannot be done stands in nobody's way; what comes later is done after it."""
     # Those of the same transaction come before in any case.
-    query = select(ErrandRow.subject, ErrandRow.why).where(
-        col(ErrandRow.done_at).is_(None), col(ErrandRow.subject).in_(subjects),
+    query = select(ErrandRow.subject).where(
+        col(ErrandRow.done_at).is_(None), col(ErrandRow.why).is_(None), col(ErrandRow.subject).in_(subjects),
         col(ErrandRow.id).not_in(session.info.get("errands", ())),
     )  # fmt: skip
     if found := session.exec(query).first():
-        why = f" ({found[1]})" if found[1] else ""
         raise NotPossible(
-            f"What was approved before is still being done on {found[0]}{why}; try again in a moment.", code="busy"
+            f"What was approved before is still being done on {found}; try again in a moment.", code="busy"
         )
 
 
@@ -68,6 +68,7 @@ def do_errands(world: Devices | None = None) -> int:
         waiting: set[str] = set()
         for errand in session.exec(query).all():
             if errand.subject in waiting:
+                errand.why = errand.why or "it waits for what comes before it"
                 continue
             try:
                 _DO[errand.what](session, world, errand.facts)
@@ -104,11 +105,20 @@ def still_to_do(session: Session, sheet_id: int) -> list[str]:
 # -- the errands -----------------------------------------------------------------------------------
 
 
-def _move_aside(_session: Session, world: Devices, facts: dict[str, Any]) -> None:
-    world.hosts.move(facts["host"], facts["at"], facts["to"])
+def _mounted(session: Session, facts: dict[str, Any]) -> bool:
+    """Whether the entry is there still: it may have been taken out before its folder could be made."""
+    entry = select(Mount.id).join(Host, col(Host.id) == Mount.host_id)
+    return session.exec(entry.where(Host.name == facts["host"], Mount.at == facts["at"])).first() is not None
 
 
-def _mount_folder(_session: Session, world: Devices, facts: dict[str, Any]) -> None:
+def _move_aside(session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    if _mounted(session, facts):
+        world.hosts.move(facts["host"], facts["at"], facts["to"])
+
+
+def _mount_folder(session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    if not _mounted(session, facts):
+        return
     world.hosts.make_folder(facts["host"], facts["at"])
     world.hosts.close(facts["host"], facts["at"], closed=facts["closed"])
 
