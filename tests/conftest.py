@@ -29,12 +29,21 @@ def forget_connections() -> None:
         cached.cache_clear()
 
 
+def in_a_hurry(cluster: Cluster) -> None:
+    """No test takes the power from the database itself, so it need not wait for the disk."""
+    with psycopg.connect(cluster.url.rsplit("/", 1)[0] + "/postgres", autocommit=True) as connection:
+        for name in ("fsync", "synchronous_commit", "full_page_writes"):
+            connection.execute(f"alter system set {name} = off".encode())
+        connection.execute("select pg_reload_conf()")
+
+
 @pytest.fixture(scope="session")
 def cluster() -> Iterator[Cluster]:
     folder = Path(tempfile.mkdtemp(prefix="pairshelf-tests-"))
     folder.chmod(0o755)
     one = Cluster(folder / "postgres")
     one.start()
+    in_a_hurry(one)
     yield one
     one.stop()
     shutil.rmtree(folder, ignore_errors=True)

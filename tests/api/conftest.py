@@ -7,9 +7,11 @@ from collections.abc import Callable
 from typing import Any
 
 import pytest
+from argon2 import PasswordHasher
 from flask.testing import FlaskClient
 from sqlmodel import select
 
+from pairshelf.api import accounts
 from pairshelf.api.accounts import add_user
 from pairshelf.api.app import served
 from pairshelf.store.database import transaction
@@ -43,6 +45,14 @@ class Person:
         return self.client.post(
             path, data={"file": (io.BytesIO(content), "list.csv")}, headers={"X-CSRFToken": self.csrf}
         )
+
+
+@pytest.fixture(autouse=True)
+def quick_passwords(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Passwords that take a thousandth of the time to look at; how long they take is not what is tested here."""
+    hasher = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+    monkeypatch.setattr(accounts, "_hasher", hasher)
+    monkeypatch.setattr(accounts, "_NOBODY", hasher.hash("nobody"))
 
 
 @pytest.fixture

@@ -17,6 +17,7 @@ import psycopg
 
 from pairshelf.launch.cluster import Cluster
 from pairshelf.store import database
+from tests.conftest import in_a_hurry
 from tests.soak.histories import History, forget_connections
 
 
@@ -48,6 +49,7 @@ def main() -> int:
     folder.chmod(0o755)
     cluster = Cluster(folder / "postgres")
     cluster.start()
+    in_a_hurry(cluster)
     wrong, kills, began = [], 0, time.monotonic()
     try:
         os.environ["PAIRSHELF_DATABASE_URL"] = cluster.url
