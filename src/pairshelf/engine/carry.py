@@ -105,10 +105,11 @@ def _step(job_id: int, world: Devices) -> float | None:
 
 def _hold(job_id: int, why: str) -> None:
     """Say why a job does not go on, as far as even that can be kept."""
-    _logger.warning("held", job=job_id, why=why)
     with contextlib.suppress(OperationalError), transaction() as session:
         job = session.get(JobRow, job_id, with_for_update=True)
         if job is not None and job.state in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
+            if job.why_held != why:
+                _logger.warning("held", job=job_id, why=why)
             job.state, job.why_held = JobState.HELD, why
 
 
