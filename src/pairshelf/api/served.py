@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import io
 import json
 import logging
 import tempfile
@@ -16,12 +17,13 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Awaitable, Callable, MutableMapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Any
 
 import psycopg
 import structlog
-from a2wsgi import WSGIMiddleware
+from a2wsgi.wsgi import build_environ
 from h11 import IDLE
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
@@ -189,7 +191,8 @@ class Served:
     def __init__(self) -> None:
         # Streams never end by themselves, so every stop cuts them off; nobody needs to read of that.
         logging.getLogger("uvicorn.error").addFilter(lambda told: "graceful shutdown exceeded" not in told.getMessage())
-        self._answers = WSGIMiddleware(served().wsgi_app, workers=THREADS)  # type: ignore[arg-type]
+        self._app = served().wsgi_app
+        self._threads = ThreadPoolExecutor(THREADS, "answer")
         self.hub = Hub()
 
     async def __call__(self, scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
@@ -224,30 +227,38 @@ class Served:
             scope["pairshelf.gone"] = gone
             watching = asyncio.create_task(_until_gone(receive, gone))
 
-            async def replayed() -> Message:
-                piece = body.read(256 * 1024)
-                return {"type": "http.request", "body": piece, "more_body": bool(piece)}
-
             try:
-                await self._answers(scope, replayed, send)  # type: ignore[arg-type]
+                await _give(send, *await self._ask(scope, body))
             finally:
                 watching.cancel()
 
+    async def _ask(self, scope: MutableMapping[str, Any], body: Any) -> tuple[int, list[tuple[bytes, bytes]], bytes]:
+        """Flask's whole answer, worked out in a thread. One way there and one back: where threads share an
+        interpreter, every further hand-over waits for its turn."""
+        environ: dict[str, Any] = build_environ(scope, None)  # type: ignore[arg-type, assignment]
+        environ["wsgi.input"] = body
+        return await asyncio.get_running_loop().run_in_executor(self._threads, self._answered, environ)
+
+    def _answered(self, environ: dict[str, Any]) -> tuple[int, list[tuple[bytes, bytes]], bytes]:
+        begun: list[tuple[str, list[tuple[str, str]]]] = []
+
+        def start(status: str, headers: list[tuple[str, str]], _error: Any = None) -> Any:
+            begun.append((status, headers))
+
+        pieces = self._app(environ, start)
+        try:
+            content = b"".join(pieces)
+        finally:
+            getattr(pieces, "close", lambda: None)()
+        status, headers = begun[-1]
+        return int(status[:3]), [(n.lower().encode("latin1"), v.encode("latin1")) for n, v in headers], content
+
     async def _stream(self, scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
         """Names of tables as they change; ``everything`` when something may have been missed."""
-        said: list[Message] = []
-
-        async def nothing() -> Message:
-            return {"type": "http.request", "body": b"", "more_body": False}
-
-        async def keep(message: Message) -> None:
-            said.append(message)
-
-        await self._answers(scope, nothing, keep)  # type: ignore[arg-type, list-item]
-        admitted = dict(said[0]["headers"]).get(ADMITTED)
+        status, headers, content = await self._ask(scope, io.BytesIO())
+        admitted = dict(headers).get(ADMITTED)
         if admitted is None:
-            for message in said:
-                await send(message)
+            await _give(send, status, headers, content)
             return
         user, session = (int(n) for n in admitted.split(b":"))
         if refusal := self.hub.refusal(user):
@@ -310,9 +321,13 @@ async def _until_gone(receive: Receive, gone: threading.Event, also: asyncio.Eve
         also.set()
 
 
+async def _give(send: Send, status: int, headers: list[tuple[bytes, bytes]], content: bytes) -> None:
+    await send({"type": "http.response.start", "status": status, "headers": headers})
+    await send({"type": "http.response.body", "body": content, "more_body": False})
+
+
 async def _refuse(send: Send, problem: Problem) -> None:
     body = problem.model_dump_json().encode()
     headers = [(b"content-type", b"application/problem+json"), (b"content-length", str(len(body)).encode()),
                (b"cache-control", b"no-store"), (b"connection", b"close")]  # fmt: skip
-    await send({"type": "http.response.start", "status": problem.status, "headers": headers})
-    await send({"type": "http.response.body", "body": body, "more_body": False})
+    await _give(send, problem.status, headers, body)
