@@ -161,8 +161,7 @@ class History:
         self.scheme, count, sets, self.promised, sizes, volume = POOLS[self.kind]
         self.encrypted = self.dice.random() < 0.4
         self.said: list[str] = [f"{self.kind}{', encrypted' if self.encrypted else ''}"]
-        self.kills = self.histories = 0
-        self.deaths = 0
+        self.kills = 0
         self._sizes = [sizes[i % len(sizes)] for i in range(count)]
         self._number = 0
         with transaction() as session:
