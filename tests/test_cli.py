@@ -10,11 +10,17 @@ from typing import Any
 
 import pytest
 
+from tests.console import run
+
 
 def pairshelf(*arguments: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run(
-        [sys.executable, "-m", "pairshelf.cli", *arguments], capture_output=True, text=True, check=False
-    )
+    return subprocess.CompletedProcess(arguments, *run(list(arguments)))
+
+
+def test_it_is_a_command_of_its_own() -> None:
+    words = [sys.executable, "-m", "pairshelf.cli", "layout", "3x4TB", "--scheme", "parity-1", "--json"]
+    done = subprocess.run(words, capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stdout) == (0, pairshelf(*words[3:]).stdout)
 
 
 def test_layout_as_json() -> None:

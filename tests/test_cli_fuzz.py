@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
-import io
 import os
 import random
 import socket
@@ -20,6 +18,7 @@ import typer.main
 from pairshelf import cli
 from pairshelf.api.accounts import add_user
 from pairshelf.store.database import transaction
+from tests.console import run
 from tests.engine.helpers import at_once, shelf
 
 PASSWORD = "a good password"
@@ -45,19 +44,6 @@ def place(db: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     monkeypatch.setenv("PAIRSHELF_USER", "ida")
     monkeypatch.chdir(tmp_path)
     return tmp_path
-
-
-def run(words: list[str]) -> tuple[int, str, str]:
-    """The command in this process: status, what it printed, what it said."""
-    out, err = io.StringIO(), io.StringIO()
-    status: Any = 0
-    with pytest.MonkeyPatch.context() as patch, contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-        patch.setattr(sys, "argv", ["pairshelf", *words])
-        try:
-            cli.main()
-        except SystemExit as ended:
-            status = ended.code
-    return int(status or 0), out.getvalue(), err.getvalue()
 
 
 def _commands(group: Any, before: tuple[str, ...] = ()) -> Iterator[tuple[tuple[str, ...], Any]]:

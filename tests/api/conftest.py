@@ -7,15 +7,15 @@ from collections.abc import Callable
 from typing import Any
 
 import pytest
-from argon2 import PasswordHasher
 from flask.testing import FlaskClient
 from sqlmodel import select
 
-from pairshelf.api import accounts
 from pairshelf.api.accounts import add_user
 from pairshelf.api.app import served
+from pairshelf.launch.cluster import Cluster
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Host, Site
+from tests.conftest import House, house_of
 from tests.engine.helpers import at_once, carry_all, shelf
 
 IQN = "iqn.2026-01.example.fernhollow:"
@@ -47,16 +47,7 @@ class Person:
         )
 
 
-@pytest.fixture(autouse=True)
-def quick_passwords(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Passwords that take a thousandth of the time to look at; how long they take is not what is tested here."""
-    hasher = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
-    monkeypatch.setattr(accounts, "_hasher", hasher)
-    monkeypatch.setattr(accounts, "_NOBODY", hasher.hash("nobody"))
-
-
-@pytest.fixture
-def app(db: str) -> Any:
+def _people() -> None:
     with transaction() as session:
         for name, role in (
             ("ida", "administrator"),
@@ -65,6 +56,31 @@ def app(db: str) -> Any:
             ("wren", "viewer"),
         ):
             add_user(session, name, PASSWORD, role)
+
+
+@pytest.fixture(scope="session")
+def people_house(cluster: Cluster, template: str, tmp_path_factory: pytest.TempPathFactory) -> House:
+    """Nothing but four users."""
+    return house_of(cluster, template, tmp_path_factory.mktemp("people") / "devices", _people)
+
+
+@pytest.fixture(scope="session")
+def lab_house(cluster: Cluster, template: str, tmp_path_factory: pytest.TempPathFactory) -> House:
+    """A pool of double parity with a volume mounted, shared, and one served; two hosts and three people."""
+    return house_of(cluster, template, tmp_path_factory.mktemp("lab") / "devices", _lab)
+
+
+@pytest.fixture
+def house(request: pytest.FixtureRequest) -> str | House:
+    """The lab for whoever works there, four users for the others, and for who asks for no application nobody."""
+    names = request.fixturenames
+    kind = "lab_house" if "lab" in names else "people_house" if "app" in names else "template"
+    found: str | House = request.getfixturevalue(kind)
+    return found
+
+
+@pytest.fixture
+def app(db: str) -> Any:
     return served()
 
 
@@ -95,7 +111,12 @@ def do(who: Person, kind: str, **body: Any) -> Any:
 
 @pytest.fixture
 def lab(person: Callable[[str], Person]) -> Person:
-    """A pool of double parity with a volume mounted, shared, and one served; two hosts and three people."""
+    """Ida, where a pool of double parity has a volume mounted, shared, and one served; two hosts, three people."""
+    return person("ida")
+
+
+def _lab() -> None:
+    _people()
     at_once()
     ids = shelf(5, size=200 * 2**30)
     with transaction() as session:
@@ -103,7 +124,8 @@ def lab(person: Callable[[str], Person]) -> Person:
         session.add(site)
         session.flush()
         session.add_all(Host(name=n, site_id=site.id or 0) for n in ("elm", "fir"))
-    who = person("ida")
+    who = Person(served().test_client())
+    assert who.sign_in("ida").status_code == 200
     do(who, "build-pool", name="cold", scheme="parity-2", drives=ids)
     do(who, "make-volumes", pool="cold", name="office", size="100 GiB", host="elm", mount_point="/srv/office")
     do(who, "make-volumes", pool="cold", name="disk", size="50 GiB", thin=True, file_system="none")
@@ -117,4 +139,3 @@ def lab(person: Callable[[str], Person]) -> Person:
     do(who, "declare-initiator", iqn=IQN + "fir")
     do(who, "make-target", iqn=IQN + "t", host="elm", volume="cold/disk", initiators=[IQN + "fir"])
     carry_all()
-    return who

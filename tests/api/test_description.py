@@ -7,10 +7,13 @@ from typing import Any
 
 import openapi_spec_validator
 import pytest
+from sqlmodel import select
 
-from pairshelf.api import turns
+from pairshelf.api import accounts, turns
 from pairshelf.api.description import FILES, PROBLEMS
-from tests.api.conftest import Person
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import User
+from tests.api.conftest import PASSWORD, Person
 from tests.soak.requests import findings
 
 
@@ -48,18 +51,23 @@ def test_wrong_methods_say_which_are_right(lab: Person) -> None:
 
 
 def test_requests_made_from_the_description(lab: Person, app: Any, monkeypatch: pytest.MonkeyPatch) -> None:
-    """A minute of it; ``make soak`` goes on for as long as wanted."""
+    """Half a minute of it; ``make soak`` goes on for as long as wanted."""
     monkeypatch.setattr(turns, "LONGEST_WORK", 0.4)
 
     def sign_in() -> tuple[str, str]:
+        # Requests may have shut ida out, given her another password, or guessed at hers.
+        with transaction() as session:
+            ida = session.exec(select(User).where(User.name == "ida")).one()
+            ida.active, ida.role, ida.password_hash = True, "administrator", accounts.hashed(PASSWORD)
+            session.connection().exec_driver_sql("delete from attempts")
         who = Person(app.test_client())
         assert who.sign_in("ida").status_code == 200
         cookie = who.client.get_cookie("pairshelf")
         assert cookie is not None
         return who.csrf, cookie.value
 
-    seconds = float(os.environ.get("SECONDS_OF_REQUESTS", "50"))
+    seconds = float(os.environ.get("SECONDS_OF_REQUESTS", "25"))
     number = int(os.environ.get("SEED") or 7)
-    answered, found = findings(app, sign_in, examples=max(25, int(seconds)), seconds=seconds, number=number)
+    answered, found = findings(app, sign_in, examples=max(12, int(seconds) // 2), seconds=seconds, number=number)
     assert not found, "\n\n".join(found)
-    assert answered.total() > 300 and answered[200] > 60 and answered[401] < 40, answered
+    assert answered.total() > 200 and answered[200] > 40 and answered[401] < 40, answered

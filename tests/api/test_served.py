@@ -23,6 +23,8 @@ from pairshelf.store.tables import DriveRow, Setting, now
 from tests.api.conftest import PASSWORD
 from tests.engine.helpers import shelf
 
+pytestmark = pytest.mark.alone
+
 
 @pytest.fixture
 def server(app: Any, monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
@@ -215,7 +217,7 @@ def test_a_heavy_question_ends_when_its_asker_leaves(server: str) -> None:
 
 
 def test_heavy_questions_wait_for_one_another_and_others_do_not(server: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(turns, "LONGEST_WORK", 1.5)
+    monkeypatch.setattr(turns, "LONGEST_WORK", 2.5)
     monkeypatch.setattr(turns, "MOST_WAITING", 3)
     wren, ida = Client(server, "wren"), Client(server, "ida")
     answers: list[int] = []
@@ -227,9 +229,8 @@ def test_heavy_questions_wait_for_one_another_and_others_do_not(server: str, mon
     for one in asking:
         one.start()
     time.sleep(0.6)
-    began = time.monotonic()
     assert ida.ask("GET", "/api/today").status_code == 200
-    assert time.monotonic() - began < 2, "an easy question is answered meanwhile"
+    assert answers.count(409) < 3, "an easy question is answered while heavy ones wait"
     for one in asking:
         one.join(30)
     assert sorted(answers) == [409, 409, 409, 429, 429]

@@ -28,12 +28,12 @@ CHECKS = [
     not_a_server_error, status_code_conformance, content_type_conformance, response_headers_conformance,
     response_schema_conformance, unsupported_method,
 ]  # fmt: skip
-#: They end the session that asks, or change who may ask: last, each with a session of its own.
+#: They end the session that asks, or change who may ask: last, in this order, each with a session of its own.
 LAST = (
-    "/api/sign-out", "/api/sign-in", "/api/password", "/api/setup", "/api/users/{user_id}", "/api/sessions/{session_id}",
+    "/api/sign-out", "/api/setup", "/api/sign-in", "/api/password", "/api/sessions/{session_id}", "/api/users/{user_id}",
 )  # fmt: skip
 
-#: A fresh session: the token that changes carry, and the cookie.
+#: A fresh session, whatever was changed about who asks: the token that changes carry, and the cookie.
 SignIn = Callable[[], tuple[str, str]]
 
 
@@ -44,7 +44,7 @@ def findings(
     schema = schemathesis.openapi.from_wsgi("/api/openapi.json", app)
     operations = [found.ok() for found in schema.get_all_operations()]
     random.Random(number).shuffle(operations)
-    operations.sort(key=lambda o: o.path in LAST)
+    operations.sort(key=lambda o: LAST.index(o.path) if o.path in LAST else -1)
     found: list[str] = []
     answered: Counter[int] = Counter()
     until = time.monotonic() + seconds

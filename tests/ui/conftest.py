@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import importlib
+import multiprocessing
+import os
 import shutil
-import subprocess
 import sys
 import time
 import urllib.request
@@ -15,9 +17,10 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 from sqlmodel import select
 
 from pairshelf.demo import load_demo
-from pairshelf.launch.cluster import free_port
+from pairshelf.launch.cluster import Cluster, free_port
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import JobRow, JobState, Setting
+from tests.conftest import House, house_of
 
 AXE = Path(__file__).resolve().parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
 _QUIET = [
@@ -38,24 +41,56 @@ def browser() -> Iterator[Browser]:
         browser.close()
 
 
+#: Processes that begin with everything imported already: importing takes longer than most tests.
+_READY = multiprocessing.get_context("forkserver")
+_READY.set_forkserver_preload(["pairshelf.api.app", "pairshelf.api.served", "pairshelf.engine.worker"])
+
+
+def _begin(module: str, words: list[str], surroundings: dict[str, str]) -> None:
+    os.environ.update(surroundings)
+    sys.argv = [module, *words]
+    importlib.import_module(module).main()
+
+
+def begin(module: str, *words: str) -> multiprocessing.process.BaseProcess:
+    """``python -m MODULE WORDS`` as a process of its own, on the database and devices of this test."""
+    surroundings = {n: v for n, v in os.environ.items() if n.startswith("PAIRSHELF_")}
+    child = _READY.Process(target=_begin, args=(module, list(words), surroundings))
+    child.start()
+    return child
+
+
 @pytest.fixture
-def children() -> list[subprocess.Popen[bytes]]:
+def children() -> list[multiprocessing.process.BaseProcess]:
     """The web server and the worker, once they run."""
     return []
 
 
+@pytest.fixture(scope="session")
+def demo_house(cluster: Cluster, template: str, tmp_path_factory: pytest.TempPathFactory) -> House:
+    """The demo estate, loaded once; simulated time at once."""
+
+    def furnish() -> None:
+        load_demo()
+        with transaction() as session:
+            session.merge(Setting(key="speed", value={"factor": 0}))
+            # The archive of the demo is large; its jobs are not what is tested here.
+            for job in session.exec(select(JobRow)):
+                job.state = JobState.PAUSED
+
+    return house_of(cluster, template, tmp_path_factory.mktemp("demo") / "devices", furnish)
+
+
 @pytest.fixture
-def site(db: str, children: list[subprocess.Popen[bytes]]) -> Iterator[str]:
-    """The demo estate behind a running server and worker, simulated time at once; its address."""
-    load_demo()
-    with transaction() as session:
-        session.merge(Setting(key="speed", value={"factor": 0}))
-        # The archive of the demo is large; its jobs are not what is tested here.
-        for job in session.exec(select(JobRow)):
-            job.state = JobState.PAUSED
+def house(demo_house: House) -> House:
+    return demo_house
+
+
+@pytest.fixture
+def site(db: str, children: list[multiprocessing.process.BaseProcess]) -> Iterator[str]:
+    """The demo estate behind a running server and worker; its address."""
     port = free_port()
-    web = [sys.executable, "-m", "pairshelf.api.serve", "127.0.0.1", str(port), "1"]
-    children += [subprocess.Popen(web), subprocess.Popen([sys.executable, "-m", "pairshelf.engine.worker"])]
+    children += [begin("pairshelf.api.serve", "127.0.0.1", str(port), "1"), begin("pairshelf.engine.worker")]
     url = f"http://127.0.0.1:{port}"
     until = time.monotonic() + 30
     while True:
@@ -63,13 +98,14 @@ def site(db: str, children: list[subprocess.Popen[bytes]]) -> Iterator[str]:
             urllib.request.urlopen(f"{url}/api/health", timeout=2)
             break
         except OSError:
-            assert time.monotonic() < until and children[0].poll() is None
+            assert time.monotonic() < until and children[0].is_alive()
             time.sleep(0.1)
     yield url
     for child in children:
         child.terminate()
     for child in children:
-        child.wait(15)
+        child.join(15)
+        assert child.exitcode is not None, "it did not stop"
 
 
 @pytest.fixture

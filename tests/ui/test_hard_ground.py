@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import time
 from typing import Any
@@ -12,7 +13,7 @@ from playwright.sync_api import Page, expect
 
 from tests.ui.conftest import accessible, sign_in
 
-pytestmark = pytest.mark.ui
+pytestmark = [pytest.mark.ui, pytest.mark.alone]
 
 
 def test_an_open_screen_says_what_does_not_answer(db: str, page: Page, children: list[Any]) -> None:
@@ -20,18 +21,18 @@ def test_an_open_screen_says_what_does_not_answer(db: str, page: Page, children:
     sign_in(page)
     said = page.get_by_role("status").filter(has_text="answer")
     expect(said).to_have_count(0)
-    worker.send_signal(signal.SIGSTOP)
+    os.kill(worker.pid, signal.SIGSTOP)
     began = time.monotonic()
     expect(said).to_contain_text("No worker answers", timeout=21_000)
     assert time.monotonic() - began < 20
     assert accessible(page) == []
-    worker.send_signal(signal.SIGCONT)
+    os.kill(worker.pid, signal.SIGCONT)
     expect(said).to_have_count(0, timeout=20_000)
-    web.send_signal(signal.SIGSTOP)
+    os.kill(web.pid, signal.SIGSTOP)
     began = time.monotonic()
     expect(said).to_contain_text("Pair Shelf does not answer just now", timeout=21_000)
     assert time.monotonic() - began < 20
-    web.send_signal(signal.SIGCONT)
+    os.kill(web.pid, signal.SIGCONT)
     expect(said).to_have_count(0, timeout=20_000)
     server, name = db.rsplit("/", 1)
     with psycopg.connect(f"{server}/postgres", autocommit=True) as admin:
