@@ -85,7 +85,7 @@ def sixty_drives() -> None:
         from pairshelf.core.changes.kinds import request_of
         from pairshelf.core.drives import Kind
         from pairshelf.core.inventory import DriveRecord
-        from pairshelf.engine import approve, jobs
+        from pairshelf.engine import approver, jobs
         from pairshelf.engine.carry import carry
         from pairshelf.engine.pools import devices, open_pool
         from pairshelf.store.database import transaction
@@ -101,9 +101,9 @@ def sixty_drives() -> None:
         whole = time.perf_counter()
         request = {"name": "b", "scheme": "parity-2", "drives": ids, "sets": 6, "volume": "v", "file_system": "xfs"}
         with transaction() as session:
-            sheet = approve.draw_up(session, "build-pool", request_of("build-pool", request), "bench").id or 0
+            sheet = approver.draw_up(session, "build-pool", request_of("build-pool", request), "bench").id or 0
         with transaction() as session:
-            pool_id = approve.approve(session, sheet, "bench", "b", devices())[1].pool_id or 0
+            pool_id = approver.approve(session, sheet, "bench", "b", devices())[1].pool_id or 0
         with transaction() as session:
             sync = session.exec(select(JobRow.id)).one() or 0
         seconds = {"first sync": timed(lambda: carry(sync))}

@@ -14,7 +14,7 @@ from pairshelf.core.inventory import COLUMNS, FIELDS
 from pairshelf.core.layouts import SCHEMES
 from pairshelf.core.workloads import WORKLOADS
 from pairshelf.engine import moving  # noqa: F401 - its steps stand in the same registry
-from pairshelf.engine.doing import DO
+from pairshelf.engine.apply import APPLY
 from pairshelf.engine.jobs import NAMES
 from pairshelf.engine.steps import STEPS
 
@@ -30,7 +30,7 @@ def test_registries_are_whole() -> None:
     assert set(STEPS) == set(NAMES)
     assert set(DEFAULTS) == set(Kind)
     assert {c.field for c in COLUMNS} == set(FIELDS)
-    assert set(DO) == set(KINDS)
+    assert set(APPLY) == set(KINDS)
     assert all(allowed(Role.ADMINISTRATOR, kind.act) and kind.about for kind in KINDS.values())
     assert "none" in FILE_SYSTEMS
 

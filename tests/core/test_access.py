@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pairshelf.core.allocation import allocate, gaps, spans, unplaced, without
+from pairshelf.core.changes.access.sharing import who_may
 from pairshelf.core.changes.kinds import KINDS, request_of
-from pairshelf.core.changes.shares import who_may
 from pairshelf.core.depends import pull, stands_on
 from pairshelf.core.drives import Kind
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError

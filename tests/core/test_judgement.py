@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 
 from pairshelf.core.attention import Gravity, PoolFacts, matters
-from pairshelf.core.changes import build_pool
+from pairshelf.core.changes.pools import build_pool
 from pairshelf.core.drives import Drive, Kind, parse_shorthand
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.core.estate import Estate, EstateDrive, EstateHost
@@ -103,11 +103,11 @@ def _estate(*, service: str = "free", condition: str = "good", holds: str | None
     return Estate(drives=(*drives, odd), machines=(EstateHost("h", "here"),), pool_names=frozenset({"taken"}))
 
 
-def _request(**changes: object) -> build_pool.Request:
+def _request(**changes: object) -> build_pool.BuildPool:
     usual: dict[str, object] = {
         "name": "p", "scheme": "parity-1", "drives": (1, 2, 3, 4, 5), "sets": 1, "spares": 0, "volume": "v",
     }  # fmt: skip
-    return build_pool.Request(**{**usual, **changes})  # type: ignore[arg-type]
+    return build_pool.BuildPool(**{**usual, **changes})  # type: ignore[arg-type]
 
 
 def test_a_sheet_names_what_is_erased_and_what_is_doubtful() -> None:

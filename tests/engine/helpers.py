@@ -11,9 +11,9 @@ from pairshelf.core.changes.kinds import request_of
 from pairshelf.core.drives import Kind
 from pairshelf.core.inventory import DriveRecord
 from pairshelf.core.units import GIB
-from pairshelf.engine import approve, jobs
+from pairshelf.engine import approver, jobs
+from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.carry import carry
-from pairshelf.engine.doing.outcome import Outcome
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
@@ -43,9 +43,9 @@ def build(drives: list[int], scheme: str = "parity-2", *, sets: int = 1, spares:
 def do(kind: str, **request: Any) -> Outcome:
     """Draw a sheet up and approve it, as a person would."""
     with transaction() as session:
-        sheet = approve.draw_up(session, kind, request_of(kind, request), "ida")
+        sheet = approver.draw_up(session, kind, request_of(kind, request), "ida")
     with transaction() as session:
-        return approve.approve(session, sheet.id or 0, "ida", sheet.body["confirm"] or "", devices())[1]
+        return approver.approve(session, sheet.id or 0, "ida", sheet.body["confirm"] or "", devices())[1]
 
 
 def replace(pool: int, slot: int, drive: int) -> None:

@@ -15,7 +15,7 @@ from sqlmodel import select
 from pairshelf.api.use import InstallBody, install_application
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.device import DeviceError
-from pairshelf.engine import approve, keys
+from pairshelf.engine import approver, keys
 from pairshelf.engine.errands import do_errands, still_to_do
 from pairshelf.engine.pools import devices
 from pairshelf.launch.cluster import Cluster
@@ -140,11 +140,11 @@ def _shown() -> dict[str, Any]:
 
 def _drawn_up(kind: str) -> tuple[int, Callable[[], None]]:
     with transaction() as session:
-        sheet = approve.draw_up(session, kind, request_of(kind, CHANGES[kind]), "ida")
+        sheet = approver.draw_up(session, kind, request_of(kind, CHANGES[kind]), "ida")
 
     def approving() -> None:
         with transaction() as session:
-            approve.approve(session, sheet.id or 0, "ida", sheet.body["confirm"] or "", devices())
+            approver.approve(session, sheet.id or 0, "ida", sheet.body["confirm"] or "", devices())
 
     return sheet.id or 0, approving
 
@@ -249,7 +249,7 @@ def test_a_change_waits_for_what_is_being_done_on_its_host(
     with database_from(laboratory[0].rsplit("/", 1)[1], cluster, tmp_path / "devices", monkeypatch):
         with transaction() as session:
             session.add(ErrandRow(subject="host fir", what="open-folder", facts={"host": "fir", "at": "/srv/y"}))
-        with pytest.raises(approve.NotPossible, match="still being done on host fir"):
+        with pytest.raises(approver.NotPossible, match="still being done on host fir"):
             _drawn_up("set-host")[1]()
         do_errands()
         _drawn_up("set-host")[1]()

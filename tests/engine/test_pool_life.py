@@ -6,7 +6,7 @@ import pytest
 from sqlalchemy.exc import DBAPIError, IntegrityError
 from sqlmodel import select
 
-from pairshelf.core.changes.build_pool import promised
+from pairshelf.core.changes.pools.build_pool import promised
 from pairshelf.core.drives import Drive
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures.space import space_account

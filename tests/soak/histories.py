@@ -32,7 +32,7 @@ from pairshelf.core.drives import Kind
 from pairshelf.core.errors import PairShelfError
 from pairshelf.core.inventory import DriveRecord
 from pairshelf.core.units import GIB
-from pairshelf.engine import approve, jobs, keys, pools, queue
+from pairshelf.engine import approver, jobs, keys, pools, queue
 from pairshelf.engine import carry as carrying
 from pairshelf.engine.carry import carry
 from pairshelf.engine.errands import do_errands
@@ -189,9 +189,9 @@ class History:
 
     def _do(self, kind: str, **request: Any) -> str | None:
         with transaction() as session:
-            sheet = approve.draw_up(session, kind, request_of(kind, request), "ida")
+            sheet = approver.draw_up(session, kind, request_of(kind, request), "ida")
         with transaction() as session:
-            return approve.approve(session, sheet.id or 0, "ida", sheet.body["confirm"] or "", devices())[1].passphrase
+            return approver.approve(session, sheet.id or 0, "ida", sheet.body["confirm"] or "", devices())[1].passphrase
 
     def _places(self) -> list[tuple[PoolPlace, DriveRow]]:
         with transaction() as session:

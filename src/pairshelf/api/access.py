@@ -15,7 +15,7 @@ from pairshelf.api.guard import needs
 from pairshelf.api.pools import MountOut, mount_out
 from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
-from pairshelf.core.changes.shares import addresses, who_may
+from pairshelf.core.changes.access.sharing import addresses, who_may
 from pairshelf.core.depends import Notice, pull, stands_on
 from pairshelf.core.errors import BadInput
 from pairshelf.core.estate import Estate, EstateMount

@@ -17,8 +17,8 @@ from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.api.sessions import own_session
 from pairshelf.core.acts import Act
-from pairshelf.core.changes.build_pool import promised as promises_of
-from pairshelf.core.changes.replace_drive import why_elsewhere, why_too_small
+from pairshelf.core.changes.drives.replace_drive import why_elsewhere, why_too_small
+from pairshelf.core.changes.pools.build_pool import promised as promises_of
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.estate import Estate, EstateDrive, EstateMount, EstatePool, EstateVolume
 from pairshelf.core.figures.survival import after_failures, in_words, survival

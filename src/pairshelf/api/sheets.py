@@ -16,9 +16,10 @@ from pairshelf.api.jobs import JobOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.api.sessions import own_session
 from pairshelf.core.acts import Act, allowed
-from pairshelf.core.changes.kinds import KINDS, ChangeKind, request_of
+from pairshelf.core.changes.kind import ChangeKind
+from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.errors import BadInput
-from pairshelf.engine import approve as engine
+from pairshelf.engine import approver as engine
 from pairshelf.engine.errands import still_to_do
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction

@@ -16,13 +16,14 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobsOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
+from pairshelf.core.changes.kind import NETWORK
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.file_systems import APPLICATION_KINDS
 from pairshelf.core.folders import settings_text
 from pairshelf.core.names import check_mount_point, check_name
 from pairshelf.core.targets import LogIn, log_in
 from pairshelf.core.units import EXTENT, parse_size
-from pairshelf.engine.doing.access import rights_of
+from pairshelf.engine.apply.access.people_rows import rights_of
 from pairshelf.engine.errands import on_host, send
 from pairshelf.engine.files import remove_file
 from pairshelf.engine.jobs import Writer, start_fill
@@ -331,7 +332,7 @@ def set_chap(path: TargetPath, body: ChapBody) -> Any:
 
 def keep_chap(session: Session, target: str, initiator: str, name: str, secret: str, who: str) -> str:
     """Set or take away an initiator's proof; what was done, in a sentence. BadInput at the field that will not do."""
-    lock_until_commit(session, Lock.BOOKS)
+    lock_until_commit(session, Lock.ALONE, NETWORK)
     right = session.exec(
         select(TargetRight).join(Initiator, col(Initiator.id) == TargetRight.initiator_id)
         .join(Target, col(Target.id) == TargetRight.target_id)

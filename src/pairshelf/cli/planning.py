@@ -21,7 +21,8 @@ import typer
 
 from pairshelf.cli.show import app, print_json, show, table
 from pairshelf.core.acts import Act, allowed
-from pairshelf.core.changes.kinds import KINDS, ChangeKind, request_of
+from pairshelf.core.changes.kind import ChangeKind
+from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.names import is_number
 from pairshelf.core.units import format_duration, format_size
@@ -108,7 +109,7 @@ def drives_named(session: Any, texts: tuple[str, ...]) -> list[int]:
 
 def _plan(kind: ChangeKind, who: str, as_json: bool, values: dict[str, Any]) -> None:
     _surroundings()
-    from pairshelf.engine.approve import draw_up
+    from pairshelf.engine.approver import draw_up
     from pairshelf.store.database import transaction
 
     user = _user(who)
@@ -222,7 +223,7 @@ def approve_sheet(
     Example: pairshelf approve 12 --confirm cold --as ida
     """
     _surroundings()
-    from pairshelf.engine.approve import approve
+    from pairshelf.engine.approver import approve
     from pairshelf.engine.pools import devices
     from pairshelf.store.database import transaction
     from pairshelf.store.tables import SheetRow

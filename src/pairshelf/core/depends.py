@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
-from pairshelf.core.changes.shares import who_may
+from pairshelf.core.changes.access.sharing import who_may
 from pairshelf.core.errors import BadInput
 from pairshelf.core.estate import Estate, EstateDrive, EstatePool, EstateVolume
 from pairshelf.core.figures.survival import PoolState, after_failures, in_words, state_of

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from pairshelf.core.errors import BadInput, NotPossible
@@ -93,6 +93,12 @@ class MountLine:
 def aside_name(path: str) -> str:
     """Where a folder's contents go."""
     return f"{path}.aside"
+
+
+def mount_folders(host: str, points: Iterable[str]) -> tuple[tuple[str, str], ...]:
+    """The folders to look into, (host, path), before something is mounted there: each, and what stands aside of it."""
+    wanted = [p.strip().rstrip("/") for p in points]
+    return tuple((host.strip(), path) for p in wanted if p and host.strip() for path in (p, aside_name(p)))
 
 
 def inside(path: str, outer: str) -> bool:

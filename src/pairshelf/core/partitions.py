@@ -7,18 +7,23 @@ and cannot address beyond 2^32 sectors (2 TiB of 512 bytes).
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Finding, simple_sheet
-from pairshelf.core.errors import BadInput, NotPossible
-from pairshelf.core.estate import Estate, EstateDrive
+from pairshelf.core.changes.sheet import Finding
+from pairshelf.core.errors import BadInput
 from pairshelf.core.units import MIB, format_size, parse_size
 
 #: Every partition begins at a multiple of this.
 ALIGNED = MIB
+
+
 #: Entries of a GPT as it is usually made, bytes of one, and sectors of the table's 16 KiB.
 GPT_ENTRIES, GPT_ENTRY = 128, 128
+
+
 _MBR_SECTORS = 2**32 - 1
+
+
 _SCHEMES = ("gpt", "mbr")
 
 
@@ -199,50 +204,6 @@ def _left(parts: Sequence[Part], step: int, end: int) -> list[tuple[int, int]]:
     if end - start >= step:
         found.append((start, end - start))
     return found
-
-
-@dataclass(frozen=True, slots=True)
-class WritePartitions:
-    """Write a drive's pending partitions onto it."""
-
-    drive_id: int
-
-
-@dataclass(frozen=True, slots=True)
-class PartitionsPlan:
-    """What is written."""
-
-    sheet: ChangeSheet
-    drive: EstateDrive
-    table: Table
-
-
-def write(estate: Estate, request: WritePartitions) -> PartitionsPlan:
-    """The sheet for writing the pending partitions."""
-    drive = estate.drive(request.drive_id)
-    if drive is None:
-        raise BadInput("There is no such drive.", code="not-found", field="drive_id")
-    if reason := drive.why_not_offered():
-        raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free", field="drive_id")
-    pending = dict(estate.pending_partitions).get(drive.id)
-    if pending is None:
-        raise NotPossible("Nothing is pending for this drive.", code="nothing-pending")
-    scheme, sector, wanted = pending
-    table = lay_out(drive.size, sector, scheme, wanted)
-    sheet = simple_sheet(
-        "write-partitions", f"Write {len(wanted)} partitions onto {drive.place}",
-        f"{'GPT' if scheme == 'gpt' else 'The older table (MBR)'}, sectors of {sector} bytes.",
-        figures=tuple(
-            BeforeAfter(f"{p.number}{f' {p.label}' if p.label else ''} ({p.kind}, {p.type}), sectors {p.first} to {p.last}",
-                        Figure(text="none"), Figure(bytes=p.sectors * sector))
-            for p in table.parts
-        ),
-        findings=table.findings, confirm=drive.serial, role="operator",
-        steps=("Write the table, and its copy at the end of the drive." if scheme == "gpt" else "Write the table.",),
-        fixed=("The drive is used by its host; it is no longer offered without a warning.",),
-    )  # fmt: skip
-    erased = (Erased(drive.id, drive.place, drive.serial, drive.size, drive.holds),)
-    return PartitionsPlan(replace(sheet, erases=erased), drive, table)
 
 
 def wanted_of(rows: Sequence[Mapping[str, str]]) -> tuple[Wanted, ...]:

@@ -16,10 +16,10 @@ from pairshelf.api.backups import BackupBody, record_backup
 from pairshelf.api.shelves import store_list
 from pairshelf.api.use import InstallBody, install_application
 from pairshelf.core.acts import Role
-from pairshelf.core.changes import build_pool
 from pairshelf.core.changes.kinds import request_of
+from pairshelf.core.changes.pools import build_pool
 from pairshelf.core.inventory import against_each_other
-from pairshelf.engine.approve import approve, draw_up
+from pairshelf.engine.approver import approve, draw_up
 from pairshelf.engine.jobs import start_fill
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices, open_pool
@@ -117,7 +117,7 @@ def _build_the_archive(session: Session) -> None:
         select(DriveRow.id).join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .where(Shelf.name == "Loft").order_by(col(DriveRow.bay))
     ).all()  # fmt: skip
-    request = build_pool.Request(
+    request = build_pool.BuildPool(
         name="archive", scheme="parity-2", drives=tuple(loft), volume="herbarium-archive", volume_size="80 TB",
         file_system="xfs", purpose="scans of the old herbarium", mount_point="/srv/herbarium", host="bramble",
     )  # fmt: skip

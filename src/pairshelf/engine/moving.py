@@ -12,10 +12,10 @@ from pairshelf.core.device import Devices
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.folders import folder_in, with_folder
 from pairshelf.core.mounting import MountLine, aside_name, inside
-from pairshelf.engine.doing.access import take_out_mount, write_mount
 from pairshelf.engine.files import FilePlace, FileWriter, agrees, content_of, remove_file
 from pairshelf.engine.jobs import Writer, require_serving, start_fill
 from pairshelf.engine.log import log
+from pairshelf.engine.mount_table import take_out_mount, write_mount
 from pairshelf.engine.pools import OpenPool, open_pool
 from pairshelf.engine.steps import STEPS, Held, Work
 from pairshelf.engine.volumes import files_on

@@ -38,10 +38,12 @@ class Lock(IntEnum):
     IMPORT = 7004
     #: One process brings the tables up to date.
     MIGRATE = 7005
-    #: One change at a time of what is in use by whom.
-    BOOKS = 7006
     #: One process does errands on drives and hosts.
     ERRANDS = 7007
+    #: One change at a time of a host's mounts and names.
+    HOST = 7008
+    #: One change at a time of books that stand in one list together (``core.changes.kind``).
+    ALONE = 7009
 
 
 @lru_cache
@@ -122,9 +124,11 @@ def among(column: Any, ids: Iterable[int | None]) -> Any:
     return column == func.any(cast(list(ids), ARRAY(Integer)))
 
 
-def lock_until_commit(session: Session, family: Lock, number: int = 0) -> None:
-    """Wait for a lock and hold it to the end of the transaction."""
-    session.connection().execute(text("select pg_advisory_xact_lock(:f, :n)"), {"f": family.value, "n": number})
+def lock_until_commit(session: Session, family: Lock, which: int | str = 0) -> None:
+    """Wait for a lock and hold it to the end of the transaction. A name stands for a number of its own; two names
+    that happen to have the same number wait for each other, and nothing else comes of it."""
+    number = ":n" if isinstance(which, int) else "hashtext(:n)"
+    session.connection().execute(text(f"select pg_advisory_xact_lock(:f, {number})"), {"f": family.value, "n": which})
 
 
 def tell(session: Session, table: str) -> None:

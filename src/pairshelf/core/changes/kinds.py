@@ -1,74 +1,77 @@
-"""Every kind of change: its name, the right it needs, its request, and the function that draws its sheet up."""
+"""Every kind of change by its id: one module each, and a line here."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any
 
-from pairshelf.core import partitions
-from pairshelf.core.acts import Act
-from pairshelf.core.changes import applications, build_pool, mounts, replace_drive, shares, targets, volumes
-from pairshelf.core.changes.sheet import ChangeSheet
+from pairshelf.core.changes.access import (
+    add_disk,
+    add_party,
+    change_share,
+    declare_initiator,
+    end_share,
+    end_target,
+    let_in,
+    make_share,
+    make_target,
+    set_host,
+    set_members,
+    shut_out,
+)
+from pairshelf.core.changes.applications import (
+    end_keep_rule,
+    move_application,
+    set_folders,
+    set_keep_rule,
+    undo_move,
+)
+from pairshelf.core.changes.drives import replace_drive, write_partitions
+from pairshelf.core.changes.kind import ChangeKind
+from pairshelf.core.changes.pools import build_pool
+from pairshelf.core.changes.volumes import (
+    check_files,
+    delete_volume,
+    make_volumes,
+    mount_volume,
+    reformat_volume,
+    rename_volume,
+    resize_volume,
+    unmount_volume,
+)
 from pairshelf.core.errors import BadInput
-from pairshelf.core.estate import Estate
 
-
-class Planned(Protocol):
-    """What every plan has."""
-
-    @property
-    def sheet(self) -> ChangeSheet: ...
-
-
-@dataclass(frozen=True, slots=True)
-class ChangeKind:
-    """A kind of change."""
-
-    id: str
-    act: Act
-    request: type[Any]
-    plan: Callable[[Estate, Any], Planned]
-
-    @property
-    def about(self) -> str:
-        """What it does, in a sentence."""
-        return (self.request.__doc__ or "").split("\n")[0]
-
-
-_B, _V, _A, _R = Act.BUILD_POOLS, Act.MANAGE_VOLUMES, Act.GIVE_ACCESS, Act.REPLACE_DRIVES
-
+#: In the order they are listed.
 KINDS: dict[str, ChangeKind] = {
     kind.id: kind
     for kind in (
-        ChangeKind("build-pool", _B, build_pool.Request, build_pool.plan),
-        ChangeKind("replace-drive", _R, replace_drive.Request, replace_drive.plan),
-        ChangeKind("make-volumes", _B, volumes.Make, volumes.make),
-        ChangeKind("rename-volume", _V, volumes.Rename, volumes.rename),
-        ChangeKind("resize-volume", _B, volumes.Resize, volumes.resize),
-        ChangeKind("reformat-volume", _B, volumes.Reformat, volumes.reformat),
-        ChangeKind("check-files", _V, volumes.CheckFiles, volumes.check_files),
-        ChangeKind("delete-volume", _B, volumes.Delete, volumes.delete),
-        ChangeKind("mount-volume", _V, mounts.MountVolume, mounts.mount),
-        ChangeKind("unmount-volume", _V, mounts.Unmount, mounts.unmount),
-        ChangeKind("add-party", _A, shares.AddParty, shares.add_party),
-        ChangeKind("set-members", _A, shares.SetMembers, shares.set_members),
-        ChangeKind("make-share", _A, shares.MakeShare, shares.make),
-        ChangeKind("change-share", _A, shares.ChangeShare, shares.change),
-        ChangeKind("end-share", _A, shares.EndShare, shares.end),
-        ChangeKind("set-host", _A, targets.SetHost, targets.set_host),
-        ChangeKind("declare-initiator", _A, targets.DeclareInitiator, targets.declare),
-        ChangeKind("make-target", _A, targets.MakeTarget, targets.make),
-        ChangeKind("add-disk", _A, targets.AddDisk, targets.add_disk),
-        ChangeKind("let-in", _A, targets.LetIn, targets.let_in),
-        ChangeKind("shut-out", _A, targets.ShutOut, targets.shut_out),
-        ChangeKind("end-target", _A, targets.EndTarget, targets.end),
-        ChangeKind("move-application", _V, applications.MoveApplication, applications.move),
-        ChangeKind("undo-move", _V, applications.UndoMove, applications.undo),
-        ChangeKind("set-folders", _V, applications.SetFolders, applications.set_folders),
-        ChangeKind("set-keep-rule", _A, applications.SetKeepRule, applications.set_keep_rule),
-        ChangeKind("write-partitions", Act.MANAGE_DRIVES, partitions.WritePartitions, partitions.write),
-        ChangeKind("end-keep-rule", _A, applications.EndKeepRule, applications.end_keep_rule),
+        build_pool.KIND,
+        replace_drive.KIND,
+        make_volumes.KIND,
+        rename_volume.KIND,
+        resize_volume.KIND,
+        reformat_volume.KIND,
+        check_files.KIND,
+        delete_volume.KIND,
+        mount_volume.KIND,
+        unmount_volume.KIND,
+        add_party.KIND,
+        set_members.KIND,
+        make_share.KIND,
+        change_share.KIND,
+        end_share.KIND,
+        set_host.KIND,
+        declare_initiator.KIND,
+        make_target.KIND,
+        add_disk.KIND,
+        let_in.KIND,
+        shut_out.KIND,
+        end_target.KIND,
+        move_application.KIND,
+        undo_move.KIND,
+        set_folders.KIND,
+        set_keep_rule.KIND,
+        end_keep_rule.KIND,
+        write_partitions.KIND,
     )
 }
 

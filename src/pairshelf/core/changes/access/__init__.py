@@ -1,0 +1,1 @@
+"""Changes of who reaches what over the network."""

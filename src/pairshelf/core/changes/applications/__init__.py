@@ -1,0 +1,1 @@
+"""Changes of what writes to volumes."""

@@ -1,0 +1,53 @@
+"""What all changes of applications have in common."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pairshelf.core.changes.sheet import ChangeSheet
+from pairshelf.core.errors import BadInput
+from pairshelf.core.estate import Estate, EstateApplication, EstateVolume
+from pairshelf.core.mounting import MountLine
+
+
+@dataclass(frozen=True, slots=True)
+class MovePlan:
+    """A move: the steps an engine takes, in order."""
+
+    sheet: ChangeSheet
+    application: EstateApplication
+    volume: EstateVolume
+    way: str
+    #: The folder the data are in afterwards.
+    folder: str
+    line: MountLine | None
+
+
+@dataclass(frozen=True, slots=True)
+class ApplicationPlan:
+    """An application as it will be."""
+
+    sheet: ChangeSheet
+    application: EstateApplication
+    owner: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class KeepPlan:
+    """A keep rule, or None for no longer one."""
+
+    sheet: ChangeSheet
+    volume: EstateVolume
+    above: float | None
+    application: EstateApplication | None = None
+
+
+def application_of(estate: Estate, ref: str) -> EstateApplication:
+    """The application named HOST/NAME, or by its name where that is the only one; BadInput otherwise."""
+    found = [a for a in estate.applications if ref.strip() in (f"{a.host}/{a.name}", a.name)]
+    if len(found) != 1:
+        what = "Several hosts have" if found else "There is no"
+        raise BadInput(
+            f"{what} an application {ref}; write it as HOST/NAME.".replace("no an", "no"), field="application"
+        )
+    return found[0]

@@ -1,0 +1,138 @@
+"""Put another drive in the place of one that has failed or is missing, and rebuild onto it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pairshelf.core.acts import Act
+from pairshelf.core.changes.kind import ChangeKind, Context
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Takes
+from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.estate import Estate, EstateDrive, EstatePlace, EstatePool
+from pairshelf.core.figures.durations import rebuild
+from pairshelf.core.figures.survival import after_failures, in_words
+from pairshelf.core.layouts.spread import SpreadLayout
+from pairshelf.core.units import format_duration, format_size
+
+
+@dataclass(frozen=True, slots=True)
+class ReplaceDrive:
+    """Put a drive in a place of a pool whose own has failed or is missing."""
+
+    pool_id: int
+    slot: int
+    drive_id: int
+
+
+@dataclass(frozen=True, slots=True)
+class ReplaceDrivePlan:
+    """The place, the drive, and the sheet."""
+
+    sheet: ChangeSheet
+    request: ReplaceDrive
+
+
+def why_too_small(place: EstatePlace, drive: EstateDrive) -> str | None:
+    """Why a drive cannot carry what the place holds, or None if it can."""
+    needed = place.designed.extents
+    have = drive.as_drive.extents
+    if have >= needed:
+        return None
+    return f"It is too small: {format_size(drive.size)}, and the place needs {format_size(place.designed.size)}."
+
+
+def why_elsewhere(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> str | None:
+    """In a spread pool that keeps shelves, hosts or sites apart, a drive replaces one of the same; why not, or None."""
+    if not isinstance(pool.layout, SpreadLayout) or pool.layout.domain == "drive":
+        return None
+    wanted = place.designed.place(pool.layout.domain)
+    if drive.as_drive.place(pool.layout.domain) == wanted:
+        return None
+    return f"It is not on {pool.layout.domain} {wanted}; the pool keeps its {pool.layout.domain}s apart."
+
+
+def plan(estate: Estate, request: ReplaceDrive) -> ReplaceDrivePlan:
+    """The sheet for this replacement. Raises where it is not possible, with the reason."""
+    pool = estate.pool(request.pool_id)
+    if pool is None:
+        raise BadInput("There is no such pool.", field="pool_id")
+    place = next((p for p in pool.places if p.slot == request.slot), None)
+    if place is None:
+        raise BadInput(f"{pool.name} has no place {request.slot + 1}.", field="slot")
+    if place.state in ("active", "rebuilding"):
+        what = "works" if place.state == "active" else "is being rebuilt"
+        raise NotPossible(f"The drive in this place {what}; there is nothing to replace.", code="nothing-to-replace")
+    gone = {p.designed.id for p in pool.places if p.state == "failed"}
+    absent = {p.designed.id for p in pool.places if p.state != "active"}
+    if not after_failures(pool.layout, gone).survives:
+        raise NotPossible(
+            f"{pool.name} has lost more drives than it survives; nothing is left to rebuild from.",
+            code="data-lost",
+        )
+    if not after_failures(pool.layout, absent).survives:
+        raise NotPossible(
+            f"Too many drives of {pool.name} are away to rebuild from the rest. Bring them back first.",
+            code="unreachable",
+        )
+    drive = _offered(estate, pool, place, request.drive_id)
+    return ReplaceDrivePlan(_sheet(pool, place, drive, absent), request)
+
+
+def _offered(estate: Estate, pool: EstatePool, place: EstatePlace, drive_id: int) -> EstateDrive:
+    drive = estate.drive(drive_id)
+    if drive is None:
+        raise NotPossible("This drive is not there any more.", code="drive-gone", field="drive_id")
+    if reason := drive.why_not_offered() or why_too_small(place, drive) or why_elsewhere(pool, place, drive):
+        raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free", field="drive_id")
+    return drive
+
+
+def _sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive, absent: set[str]) -> ChangeSheet:
+    takes = rebuild(pool.layout, place.designed.id, drive.as_drive, absent=absent)
+    now = after_failures(pool.layout, absent)
+    then = after_failures(pool.layout, absent - {place.designed.id})
+    old = place.drive
+    leaving = f"{old.place} ({old.serial})" if old else f"place {place.slot + 1}"
+    cautions = []
+    if place.state == "missing":
+        cautions.append(
+            f"{leaving} is missing, not failed. If it comes back first, only what changed meanwhile is at stake; "
+            "once replaced, it is no longer part of the pool."
+        )
+    if drive.as_drive.extents > place.designed.extents:
+        cautions.append("The new drive is larger; what exceeds the place is not used.")
+    return ChangeSheet(
+        kind="replace-drive",
+        title=f"Replace {leaving} in pool {pool.name}",
+        why=f"{drive.place} ({drive.serial}) takes its place and is filled from the rest of its set.",
+        figures=(
+            BeforeAfter(f"Place {place.slot + 1} of {pool.name}", Figure(text=old.serial if old else "empty"), Figure(text=drive.serial)),
+            BeforeAfter("More failures survived, guaranteed", Figure(text=str(now.more_guaranteed)), Figure(text=str(then.more_guaranteed))),
+            BeforeAfter("More failures survived, at best", Figure(text=str(now.more_best_case)), Figure(text=str(then.more_best_case))),
+        ),
+        erases=(Erased(drive.id, drive.place, drive.serial, drive.size, drive.holds),),
+        takes=(Takes.of("Rebuild", takes),),
+        meanwhile=(
+            in_words(pool.layout, now),
+            "Reading and writing go on; what was on the missing drive is computed from the others.",
+            f"The rebuild may be paused, and goes on where it stopped after a power cut. "
+            f"Undisturbed it takes {format_duration(takes.idle)}.",
+        ),
+        fixed=((f"{leaving} leaves the pool for good.",) if old else ()),
+        steps=(
+            f"Check again that {drive.place} is free, large enough, and answers.",
+            "Write the pool's label on it.",
+            "Compute what belongs on it from the rest of its set, and write it (rebuild).",
+        ),
+        cautions=tuple(cautions),
+        confirm=drive.serial,
+        role="operator",
+    )  # fmt: skip
+
+
+def context(request: ReplaceDrive) -> Context:
+    """What the plan is made on, and what is held while it is carried out."""
+    return Context(pool_ids=(request.pool_id,), drives=(request.drive_id,))
+
+
+KIND = ChangeKind("replace-drive", Act.REPLACE_DRIVES, ReplaceDrive, context, plan)

@@ -1,0 +1,287 @@
+"""Build a pool on free drives, with a first volume on it if one is wanted."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, replace
+
+from pairshelf.core.acts import Act
+from pairshelf.core.assess import assess
+from pairshelf.core.assumptions import Assumptions
+from pairshelf.core.changes.kind import ChangeKind, Context
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Finding, Takes, Text
+from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.estate import Estate, EstateDrive
+from pairshelf.core.figures.durations import check, first_sync, slowest_rebuild
+from pairshelf.core.figures.speed import speed
+from pairshelf.core.figures.survival import survival
+from pairshelf.core.file_systems import FILE_SYSTEMS, file_system_of
+from pairshelf.core.layouts import Layout, build_layout
+from pairshelf.core.layouts.registry import trade_name
+from pairshelf.core.layouts.spread import SpreadLayout, parse_protection, spread_layout, spread_pool
+from pairshelf.core.mounting import MountLine, mount_folders, plan_mount
+from pairshelf.core.names import check_name
+from pairshelf.core.readiness import readiness, require_ready
+from pairshelf.core.search import describe
+from pairshelf.core.units import EXTENT, format_duration
+from pairshelf.core.volumes import Spec, check_size, plan_volume, read_size
+
+#: What a spare can stand by for.
+SPARES_FOR = ("pool", "shelf", "all")
+
+
+@dataclass(frozen=True, slots=True)
+class BuildPool:
+    """Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back."""
+
+    name: str
+    scheme: str
+    drives: tuple[int, ...]
+    sets: int = 1
+    spares: int = 0
+    #: Name of the first volume; empty for none yet.
+    volume: str = ""
+    #: A typed size; empty takes the largest that fits.
+    volume_size: str = ""
+    thin: bool = False
+    file_system: str = "ext4"
+    reserved_share: float | None = None
+    purpose: str = ""
+    mount_point: str = ""
+    host: str = ""
+    #: The spares stand by for this pool, for each shelf, or for all pools.
+    spares_for: str = "pool"
+    encrypted: bool = False
+    #: Of a spread pool: what may fail as one, and how its first volume is protected.
+    domain: str = ""
+    protection: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class BuildPoolPlan:
+    """What will be built, and the sheet that says so."""
+
+    sheet: ChangeSheet
+    layout: Layout
+    request: BuildPool
+    volume: Spec | None
+    mount: MountLine | None
+    #: What was promised, to be held against what is measured.
+    promised: dict[str, float]
+
+
+def plan(estate: Estate, request: BuildPool) -> BuildPoolPlan:
+    """The sheet for building this pool. Raises where it cannot be built, naming the field."""
+    request = _checked(estate, request)
+    drives = _found(estate, request.drives)
+    findings = readiness(drives, dict(estate.silent))
+    require_ready(findings)
+    layout = _layout(drives, request)
+    spread = isinstance(layout, SpreadLayout)
+    if request.mount_point and not request.volume:
+        raise BadInput("Name the volume that is mounted there.", field="volume")
+    volume = mount = None
+    if request.volume:
+        protection = parse_protection(request.protection, field="protection") if spread else None
+        room = (
+            layout.room_for(protection) if isinstance(layout, SpreadLayout) and protection else layout.data_extents
+        ) * EXTENT
+        size = read_size(request.volume_size, room, field="volume_size")
+        check_size(size, room, thin=request.thin, field="volume_size")
+        volume = plan_volume(
+            request.volume, size, request.file_system, request.reserved_share, thin=request.thin,
+            purpose=request.purpose, protection=request.protection, spread=spread, field="volume",
+        )  # fmt: skip
+        if request.mount_point:
+            if volume.file_system == "none":
+                raise BadInput("A volume without a file system cannot be mounted.", field="mount_point")
+            ref = f"{request.name}/{volume.name}"
+            mount = plan_mount(estate, request.host, ref, request.mount_point, volume.file_system)
+    sheet = _sheet(request, drives, layout, volume, mount, findings)
+    return BuildPoolPlan(sheet, layout, request, volume, mount, promised(layout))
+
+
+def promised(layout: Layout) -> dict[str, float]:
+    """What a layout promises: bytes, hours, bytes per second, failures; from the same functions as everywhere.
+
+    Hours and speeds of a spread pool follow from the volumes in it; each of them has a first sync of its own.
+    """
+    if isinstance(layout, SpreadLayout) and not layout.volumes:
+        return {"capacity": layout.stock * EXTENT}
+    sync, longest, model = first_sync(layout), slowest_rebuild(layout), speed(layout)
+    return {
+        "capacity": (layout.stock if isinstance(layout, SpreadLayout) else layout.data_extents) * EXTENT,
+        "survives": survival(layout).guaranteed,
+        "first_sync_hours": sync.idle / 3600 if sync and not isinstance(layout, SpreadLayout) else 0.0,
+        "rebuild_hours": longest.idle / 3600 if longest else 0.0,
+        "check_hours": check(layout).idle / 3600,
+        "sequential_write": model.sequential_write,
+        "sequential_read": model.sequential_read,
+    }
+
+
+def _layout(drives: list[EstateDrive], request: BuildPool) -> Layout:
+    known = [d.as_drive for d in drives]
+    if request.scheme != "spread":
+        if request.domain or request.protection:
+            raise BadInput(
+                "Only a spread pool has a failure domain and volumes with their own protection.", field="domain"
+            )
+        return build_layout(known, request.scheme, sets=request.sets, spares=request.spares)
+    if request.spares or request.sets != 1:
+        raise BadInput(
+            "A spread pool needs no spares and has no sets: it repairs itself into free extents.", field="spares"
+        )
+    domain = request.domain or "drive"
+    return spread_layout(spread_pool(known, domain).drives, domain)
+
+
+def _checked(estate: Estate, request: BuildPool) -> BuildPool:
+    name = check_name(request.name, "pool", field="name")
+    if name.lower() in estate.pool_names:
+        raise BadInput(f"There is a pool named {name} already.", code="name-taken", field="name")
+    host = request.host.strip()
+    if host:
+        estate.host(host)
+    mount = request.mount_point.strip()
+    if mount and not host:
+        raise BadInput("Choose the host that mounts the volume, or leave the mount point empty.", field="host")
+    if request.spares_for not in SPARES_FOR:
+        raise BadInput(f"Spares stand by for {', '.join(SPARES_FOR)}.", field="spares_for")
+    file_system_of(request.file_system)
+    return replace(request, name=name, mount_point=mount, host=host, volume=request.volume.strip())
+
+
+def _found(estate: Estate, ids: tuple[int, ...]) -> list[EstateDrive]:
+    drives = []
+    for drive_id, count in Counter(ids).items():
+        drive = estate.drive(drive_id)
+        if drive is None:
+            raise NotPossible(f"Drive {drive_id} is not there any more.", code="drive-gone", field="drives")
+        if count > 1:
+            raise BadInput(f"{drive.place} is chosen twice.", field="drives")
+        drives.append(drive)
+    return drives
+
+
+def _sheet(
+    request: BuildPool, drives: list[EstateDrive], layout: Layout, volume: Spec | None, mount: MountLine | None,
+    findings: list[Finding],
+) -> ChangeSheet:  # fmt: skip
+    survives = survival(layout)
+    spread = isinstance(layout, SpreadLayout)
+    capacity = (layout.stock if isinstance(layout, SpreadLayout) else layout.data_extents) * EXTENT
+    named = trade_name(layout.scheme, len(layout.sets))
+    scheme = f"{request.scheme} ({named})" if named else request.scheme
+    sync = first_sync(layout) if not spread else None
+    what = f", with a first volume {volume.name}" if volume else ""
+    spare_count = len(layout.spares)
+    none = Figure(text="none")
+    use = (volume.pool_use if volume else 0) * EXTENT
+    stand_by = {"pool": "this pool", "shelf": "any pool on their shelf", "all": "all pools"}[request.spares_for]
+    return ChangeSheet(
+        kind="build-pool",
+        title=f"Build pool {request.name}",
+        why=f"{describe(layout)[0].upper()}{describe(layout)[1:]} as {scheme}{what}.",
+        figures=(
+            BeforeAfter("Free drives used", Figure(text="0"), Figure(text=str(len(drives)))),
+            BeforeAfter("Capacity of its drives" if spread else "Pool capacity", none, Figure(bytes=capacity)),
+            *((
+                BeforeAfter(f"Volume {volume.name} ({volume.file_system}{', thin' if volume.thin else ''})", none, Figure(bytes=volume.size)),
+                BeforeAfter(f"Left for files in {volume.name}", none, Figure(bytes=volume.for_files)),
+            ) if volume else ()),
+            BeforeAfter("Left in the pool", none, Figure(bytes=capacity - use)),
+            *((
+                BeforeAfter("Failures survived, guaranteed", none, Figure(text=str(survives.guaranteed))),
+                BeforeAfter("Failures survived, at best", none, Figure(text=str(survives.best_case))),
+                BeforeAfter("Spares", Figure(text="0"), Figure(text=f"{spare_count}, for {stand_by}" if spare_count else "0")),
+            ) if not spread else (
+                (BeforeAfter(f"{layout.domain.capitalize()}s that may fail, volume {volume.name}", none,
+                             Figure(text=str(volume.protection.survives))),)
+                if isinstance(layout, SpreadLayout) and volume and volume.protection else ()
+            )),
+            *((BeforeAfter("Encrypted", Figure(text="no"), Figure(text="yes")),) if request.encrypted else ()),
+        ),
+        erases=tuple(Erased(d.id, d.place, d.serial, d.size, d.holds) for d in drives),
+        takes=tuple(
+            Takes.of(job, duration)
+            for job, duration in (("First sync", sync), ("Rebuild of one drive, later", None if spread else slowest_rebuild(layout)))
+            if duration
+        ),
+        meanwhile=_meanwhile(layout),
+        fixed=(
+            f"The scheme and the division into {describe(layout)}." if not spread
+            else f"That {layout.domain}s are what may fail as one." if isinstance(layout, SpreadLayout) else "",
+            "The extent size of 1 GiB.",
+            *(("This file system can never be made smaller.",) if volume and not FILE_SYSTEMS[volume.file_system].shrinks else ()),
+            *(("It is encrypted. Its passphrase is shown once, after approval: write it down and keep it apart. "
+               "Without the passphrase, once the pool is locked or the machine restarts, the data are lost.",)
+              if request.encrypted else ()),
+        ),
+        steps=(
+            "Check again that every drive is free and answers.",
+            "Write the pool's label on every drive; what was on it can no longer be reached.",
+            *(("Make a key, wrap it by a passphrase, and show the passphrase once.",) if request.encrypted else ()),
+            *((f"Make volume {volume.name} with {volume.file_system}"
+               + ("; it can be used from now on, slower." if sync else "."),) if volume else ()),
+            *(mount.steps() if mount else ()),
+            *(("Bring the redundancy in step on every drive (first sync).",) if sync else ()),
+            *(("Bring the redundancy of its volume in step (first sync).",) if spread and volume and not volume.thin else ()),
+        ),
+        cautions=_cautions(drives, layout),
+        confirm=request.name,
+        role="administrator",
+        texts=(Text(f"Mount table of {mount.host}", mount.text()),) if mount else (),
+        findings=tuple(findings),
+    )  # fmt: skip
+
+
+def _meanwhile(layout: Layout) -> tuple[str, ...]:
+    if isinstance(layout, SpreadLayout):
+        return (
+            "Each volume is protected as it is made. If a drive fails, what stood on it is put on free extents of "
+            "others; with no room for that, it waits for a new drive.",
+        )
+    sync = first_sync(layout)
+    if sync is None:
+        return ("This layout has no redundancy: now and later, any failed drive loses the pool.",)
+    return (
+        "Files written from the start are protected as they are written: "
+        f"any {layout.scheme.survives} drive{'s' if layout.scheme.survives > 1 else ''} of a set may fail.",
+        "If a drive fails during the first sync, the sync waits until the drive is replaced and rebuilt.",
+        f"Power may go off and the page may be closed: the sync goes on where it stopped. "
+        f"It takes {format_duration(sync.idle)} undisturbed, up to {format_duration(sync.gentle)} while users come first.",
+    )
+
+
+#: Said of a comparison; a sheet for building says the last with bay and serial.
+_NOT_HERE = ("no-backup", "spare-too-small")
+
+
+def _cautions(drives: list[EstateDrive], layout: Layout) -> tuple[str, ...]:
+    if isinstance(layout, SpreadLayout):
+        return ()
+    cautions = [c.sentence for c in assess(layout, Assumptions()).cautions if c.code not in _NOT_HERE]
+    cautions.extend(
+        f"{d.place} ({d.serial}) is failing by its own readings; it is a poor choice for a new pool."
+        for d in drives if d.condition == "failing"
+    )  # fmt: skip
+    too_small = {
+        s.id for s in layout.spares if any(m.extents > s.extents for m in layout.members)
+    }  # fmt: skip
+    cautions.extend(
+        f"The spare {d.place} ({d.serial}) is smaller than some members and cannot replace those."
+        for d in drives if str(d.id) in too_small
+    )  # fmt: skip
+    return tuple(cautions)
+
+
+def context(request: BuildPool) -> Context:
+    """What the plan is made on, and what is held while it is carried out."""
+    return Context(
+        drives=request.drives, read_drives=True, hosts=(request.host,),
+        folders=mount_folders(request.host, [request.mount_point]),
+    )  # fmt: skip
+
+
+KIND = ChangeKind("build-pool", Act.BUILD_POOLS, BuildPool, context, plan)

@@ -1,0 +1,1 @@
+"""Changes of volumes, and of where they are mounted."""

@@ -1,0 +1,48 @@
+"""A volume's capacity given back."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pairshelf.core.acts import Act
+from pairshelf.core.changes.kind import ChangeKind, Context
+from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
+from pairshelf.core.changes.volumes.volume_plan import VolumePlan, files_given_up, serving_pool_of, spec_of, users_of
+from pairshelf.core.errors import NotPossible
+from pairshelf.core.estate import Estate
+from pairshelf.core.units import EXTENT
+
+
+@dataclass(frozen=True, slots=True)
+class DeleteVolume:
+    """Give a volume's capacity back to its pool."""
+
+    volume: str
+
+
+def plan(estate: Estate, request: DeleteVolume) -> VolumePlan:
+    """The sheet for deleting."""
+    volume = estate.volume(request.volume)
+    pool = serving_pool_of(estate, volume)
+    if users := users_of(estate, volume):
+        raise NotPossible(f"It is in use: {'; '.join(users)}. End that first.", code="in-use", field="volume")
+    back = volume.placed
+    sheet = simple_sheet(
+        "delete-volume", f"Delete volume {volume.ref}", "Its capacity goes back to the pool.",
+        figures=(
+            BeforeAfter("Volume", Figure(bytes=volume.size), Figure(text="none")),
+            BeforeAfter("Left in the pool", Figure(bytes=pool.free * EXTENT), Figure(bytes=(pool.free + back) * EXTENT)),
+        ),
+        gives_up=files_given_up(volume), confirm=volume.name,
+        steps=("Make sure nothing uses it.", "Give its capacity back to the pool."),
+        cautions=("What was on it can be read from the drives until something else is written there; it is not wiped.",),
+    )  # fmt: skip
+    return VolumePlan(sheet, volume, spec_of(volume))
+
+
+def context(request: DeleteVolume) -> Context:
+    """What the plan is made on, and what is held while it is carried out."""
+    return Context(volumes=(request.volume,))
+
+
+KIND = ChangeKind("delete-volume", Act.BUILD_POOLS, DeleteVolume, context, plan)

@@ -1,0 +1,164 @@
+"""Volumes in a pool, one or several from a pattern."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pairshelf.core.acts import Act
+from pairshelf.core.changes.kind import ChangeKind, Context
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Text, simple_sheet
+from pairshelf.core.changes.volumes.volume_plan import serving
+from pairshelf.core.errors import BadInput, PairShelfError
+from pairshelf.core.estate import Estate, EstatePool
+from pairshelf.core.file_systems import FILE_SYSTEMS
+from pairshelf.core.mounting import MountLine, mount_folders, plan_mount
+from pairshelf.core.patterns import MOST, expand, in_step
+from pairshelf.core.units import EXTENT, format_size
+from pairshelf.core.volumes import Spec, check_size, plan_volume, read_size
+
+
+@dataclass(frozen=True, slots=True)
+class MakeVolumes:
+    """Volumes in a pool, one or several from a pattern."""
+
+    pool: str
+    #: A name, or a pattern such as scans-{1..4}.
+    name: str
+    #: Each volume's size; empty or "all": all that is left.
+    size: str = ""
+    #: So many alike; with more than one, the names get -1, -2 and so on.
+    count: int = 1
+    thin: bool = False
+    #: In a spread pool: copies-2, copies-3, parity-1:W, parity-2:W.
+    protection: str = ""
+    file_system: str = "ext4"
+    reserved_share: float | None = None
+    purpose: str = ""
+    #: The host that mounts them, and where; {name} stands for the volume's name.
+    host: str = ""
+    mount_point: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class MakeVolumesPlan:
+    """The volumes, with where each is mounted."""
+
+    sheet: ChangeSheet
+    pool: EstatePool
+    specs: tuple[Spec, ...]
+    mounts: tuple[MountLine | None, ...]
+
+
+def plan(estate: Estate, request: MakeVolumes) -> MakeVolumesPlan:
+    """The sheet for making volumes."""
+    pool = estate.pool_named(request.pool)
+    serving(pool)
+    names = expand(request.name.strip(), field="name")
+    if not 1 <= request.count <= MOST:
+        raise BadInput(f"Between 1 and {MOST} volumes are made at once.", field="count")
+    if request.count > 1:
+        names = [f"{n}-{i}" for n in names for i in range(1, request.count + 1)]
+    if len(names) > MOST:
+        raise BadInput(f"These are {len(names)} volumes; at most {MOST} are made at once.", field="count")
+    if len({n.lower() for n in names}) < len(names):
+        raise BadInput("The pattern gives the same name twice.", field="name")
+    room = pool.largest(request.protection) if not pool.spread or request.protection.strip() else 0
+    size = read_size(request.size, room, len(names))
+    if not pool.spread or request.protection.strip():
+        check_size(size, room, thin=request.thin, count=len(names))
+    if request.thin and request.size.strip().lower() in ("", "all") and not room:
+        raise BadInput("Nothing is left in the pool; give a thin volume a size of its own.", field="size")
+    taken = [v.name for v in estate.volumes if v.pool == pool.name]
+    specs = tuple(
+        plan_volume(
+            n, size, request.file_system, request.reserved_share, thin=request.thin, purpose=request.purpose,
+            protection=request.protection, spread=pool.spread, taken=taken,
+        )
+        for n in names
+    )  # fmt: skip
+    points = in_step(request.mount_point, names, field="mount_point") if request.mount_point.strip() else []
+    if points and not request.host.strip():
+        raise BadInput("Choose the host that mounts them, or leave the mount point empty.", field="host")
+    mounts: list[MountLine | None] = []
+    for n, point in zip(names, points, strict=False):
+        mounts.append(plan_mount(estate, request.host, f"{pool.name}/{n}", point, specs[0].file_system, also=mounts))
+    return MakeVolumesPlan(_sheet(pool, specs, tuple(mounts), estate), pool, specs, tuple(mounts))
+
+
+def _sheet(
+    pool: EstatePool, specs: tuple[Spec, ...], mounts: tuple[MountLine | None, ...], estate: Estate
+) -> ChangeSheet:
+    first = specs[0]
+    use = sum(s.pool_use for s in specs)
+    if use > pool.free:
+        over = (use - pool.free) * EXTENT
+        raise BadInput(f"The pool is {format_size(over)} ({over} bytes) short.", field="size")
+    shown = first.name if len(specs) == 1 else f"{first.name} to {specs[-1].name} ({len(specs)} volumes)"
+    kind = "thin" if first.thin else "thick"
+    each = "" if len(specs) == 1 else " each"
+    own = f", {first.protection.name}" if first.protection else ""
+    promised = sum(v.size for v in estate.volumes if v.pool == pool.name and v.thin) + sum(
+        s.size for s in specs if s.thin
+    )
+    cautions = []
+    room = pool.largest(first.protection.name if first.protection else None)
+    if first.thin and promised > room:
+        cautions.append(
+            f"The thin volumes of {pool.name} promise {format_size(promised)}, and {format_size(room)} are left: "
+            "when the pool is full, writing stops until it grows or something is deleted."
+        )
+    if first.file_system == "none" and any(mounts):
+        raise BadInput(
+            "A volume without a file system cannot be mounted; leave the mount point empty.", field="mount_point"
+        )
+    lines = tuple(Text(f"Mount table of {m.host}", m.text()) for m in mounts if m)
+    return simple_sheet(
+        "make-volumes",
+        f"Make {'volume' if len(specs) == 1 else 'volumes'} {shown} in pool {pool.name}",
+        f"{kind[0].upper()}{kind[1:]}, {first.file_system}{own}"
+        + (f", for {first.purpose}" if first.purpose else "") + ".",
+        figures=(
+            BeforeAfter(f"Size{each}", Figure(text="none"), Figure(bytes=first.size)),
+            BeforeAfter(f"Left for files{each}", Figure(text="none"), Figure(bytes=first.for_files)),
+            BeforeAfter(f"Held by {first.file_system}{each}", Figure(text="none"), Figure(bytes=first.overhead)),
+            BeforeAfter(
+                "Left in the pool" + (" (drives' capacity)" if pool.spread else ""),
+                Figure(bytes=pool.free * EXTENT), Figure(bytes=(pool.free - use) * EXTENT),
+            ),
+            *((BeforeAfter("Pool use, redundancy included", Figure(bytes=0), Figure(bytes=use * EXTENT)),)
+              if pool.spread and not first.thin else ()),
+        ),
+        meanwhile=("Other volumes are not touched.",),
+        fixed=(
+            *(("This file system can never be made smaller.",) if not FILE_SYSTEMS[first.file_system].shrinks else ()),
+            *((f"The protection {first.protection.name}.",) if first.protection else ()),
+            f"{kind[0].upper()}{kind[1:]}: "
+            + ("it takes capacity when something is written." if first.thin else "it has all its capacity from now on."),
+        ),
+        steps=(
+            "Take the capacity from the pool." if not first.thin else "Note the size it may grow to.",
+            f"Make the file system {first.file_system}, with a UUID of its own." if first.file_system != "none"
+            else "Leave it bare: whoever uses it makes a file system.",
+            *(step for m in mounts if m for step in m.steps()),
+            *(("Bring its redundancy in step (first sync).",) if pool.spread and not first.thin else ()),
+        ),
+        cautions=cautions,
+        texts=lines,
+    )  # fmt: skip
+
+
+def _points(request: MakeVolumes) -> list[str]:
+    try:
+        return in_step(request.mount_point, expand(request.name, field="name"), field="mount_point")
+    except PairShelfError:
+        return []
+
+
+def context(request: MakeVolumes) -> Context:
+    """What the plan is made on, and what is held while it is carried out."""
+    return Context(
+        pools=(request.pool,), hosts=(request.host,), folders=mount_folders(request.host, _points(request)),
+    )  # fmt: skip
+
+
+KIND = ChangeKind("make-volumes", Act.BUILD_POOLS, MakeVolumes, context, plan)

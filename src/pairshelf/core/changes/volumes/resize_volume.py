@@ -1,0 +1,125 @@
+"""A volume made larger or smaller, with its file system."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pairshelf.core.acts import Act
+from pairshelf.core.changes.kind import ChangeKind, Context
+from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
+from pairshelf.core.changes.volumes.volume_plan import VolumePlan, serving_pool_of, spec_of
+from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.estate import Estate, EstateVolume
+from pairshelf.core.file_systems import file_system_of
+from pairshelf.core.layouts.spread import parse_protection
+from pairshelf.core.units import EXTENT, format_size
+from pairshelf.core.volumes import Spec, check_size, read_size
+
+
+@dataclass(frozen=True, slots=True)
+class ResizeVolume:
+    """Extend or shrink a volume with its file system."""
+
+    volume: str
+    #: The new size; "all" adds all that is left in the pool.
+    size: str
+
+
+def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
+    """The sheet for extending or shrinking."""
+    volume = estate.volume(request.volume)
+    pool = serving_pool_of(estate, volume)
+    left = pool.largest(volume.protection)
+    slack = _slack(volume)
+    room = volume.size // EXTENT * EXTENT + left + slack
+    size = room if request.size.strip().lower() == "all" else read_size(request.size or "0", room)
+    check_size(size, max(room, volume.size), thin=volume.thin)
+    if size == volume.size:
+        raise BadInput(f"It has {format_size(size)} already.", field="size")
+    after = spec_of(volume, size=size)
+    system = file_system_of(volume.file_system)
+    if size > system.largest:
+        raise BadInput(f"{system.id} goes up to {format_size(system.largest)}.", field="size")
+    if after.for_files <= 0 or size < EXTENT:
+        raise BadInput("That is too small to hold a file system; leave it at least 1 GiB.", field="size")
+    larger = size > volume.size
+    mounted = estate.mounts_of(volume)
+    if not larger:
+        _may_shrink(estate, volume, after, bool(mounted))
+    use = max(0, _use(volume, after.extents) - _use(volume, -(-volume.size // EXTENT))) if not volume.thin else 0
+    sheet = simple_sheet(
+        "resize-volume",
+        f"{'Extend' if larger else 'Shrink'} volume {volume.ref} to {format_size(size, digits=3)}",
+        f"By {format_size(abs(size - volume.size))}, with its file system.",
+        figures=(
+            BeforeAfter("Size", Figure(bytes=volume.size), Figure(bytes=size)),
+            BeforeAfter("Left for files", Figure(bytes=volume.size - volume.overhead), Figure(bytes=after.for_files)),
+            BeforeAfter("Taken by files", Figure(bytes=volume.files_bytes), Figure(bytes=volume.files_bytes)),
+            BeforeAfter("Left in the pool", Figure(bytes=pool.free * EXTENT),
+                        Figure(bytes=(pool.free - use) * EXTENT if larger else (pool.free + _given_back(volume, after)) * EXTENT)),
+        ),
+        steps=(
+            ("Take more capacity from the pool.", f"Grow the file system ({system.id}, {system.grows}).") if larger
+            else ("Make sure no file lies beyond the new end.", f"Shrink the file system ({system.id}).",
+                  "Give the rest back to the pool.")
+        ),
+        meanwhile=("It stays in use." if larger or system.shrinks == "mounted" else "It is not mounted meanwhile.",),
+        cautions=() if larger else ("Have a backup before a file system is made smaller.",),
+    )  # fmt: skip
+    return VolumePlan(sheet, volume, after)
+
+
+def _slack(volume: EstateVolume) -> int:
+    """Bytes of its last extent that it does not use yet."""
+    return -volume.size % EXTENT if volume.size % EXTENT else 0
+
+
+def _use(volume: EstateVolume, extents: int) -> int:
+    if volume.protection is None:
+        return extents
+    own = parse_protection(volume.protection)
+    return -(-extents // own.data) * own.width
+
+
+def _given_back(volume: EstateVolume, after: Spec) -> int:
+    if volume.thin:
+        return max(0, volume.placed - after.extents)
+    return _use(volume, -(-volume.size // EXTENT)) - _use(volume, after.extents)
+
+
+def _may_shrink(estate: Estate, volume: EstateVolume, after: Spec, mounted: bool) -> None:
+    system = file_system_of(volume.file_system)
+    if not system.shrinks:
+        raise NotPossible(
+            f"{system.id} can never be made smaller. Make a smaller volume, move the files, and delete this one.",
+            code="never-shrinks", field="size",
+        )  # fmt: skip
+    if system.shrinks == "unmounted" and mounted:
+        where = ", ".join(f"{m.host} at {m.at}" for m in estate.mounts_of(volume))
+        raise NotPossible(
+            f"{system.id} shrinks only while it is not mounted; unmount it first ({where}).",
+            code="mounted",
+            field="size",
+        )
+    least = max(volume.files_end, volume.files_bytes + after.overhead)
+    if after.extents * EXTENT < volume.files_end or after.for_files < volume.files_bytes:
+        raise BadInput(
+            f"Its files take {format_size(volume.files_bytes)} and reach to {format_size(volume.files_end)}; "
+            f"it cannot be smaller than {format_size(least)} ({least} bytes).",
+            field="size",
+        )
+    if any(t for t in estate.targets if any(v == volume.ref for _, v in t.luns)):
+        raise NotPossible(
+            "A block target serves it; its host would lose the end of its disk.", code="in-use", field="size"
+        )
+    asked = sum(s.quota or 0 for s in estate.shares if s.volume == volume.ref)
+    if asked > after.for_files:
+        raise BadInput(f"Its shares have quotas of {format_size(asked)} together; lower those first.", field="size")
+
+
+def context(request: ResizeVolume) -> Context:
+    """What the plan is made on, and what is held while it is carried out."""
+    return Context(volumes=(request.volume,))
+
+
+KIND = ChangeKind("resize-volume", Act.BUILD_POOLS, ResizeVolume, context, plan)

@@ -1,0 +1,58 @@
+"""What all changes of one volume have in common."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pairshelf.core.changes.sheet import ChangeSheet
+from pairshelf.core.errors import NotPossible
+from pairshelf.core.estate import Estate, EstatePool, EstateVolume
+from pairshelf.core.file_systems import overhead
+from pairshelf.core.units import format_size
+from pairshelf.core.volumes import Spec
+
+
+@dataclass(frozen=True, slots=True)
+class VolumePlan:
+    """One volume as it is, and as it will be."""
+
+    sheet: ChangeSheet
+    volume: EstateVolume
+    after: Spec
+
+
+def serving(pool: EstatePool) -> None:
+    """NotPossible while a pool's data cannot be reached."""
+    if pool.state in ("lost", "unreachable"):
+        raise NotPossible(f"Pool {pool.name} is {pool.state}; nothing can be changed in it now.", code="not-serving")
+    if pool.locked:
+        raise NotPossible(f"Pool {pool.name} is locked; an administrator unlocks it first.", code="locked")
+
+
+def serving_pool_of(estate: Estate, volume: EstateVolume) -> EstatePool:
+    pool = estate.pool_named(volume.pool)
+    serving(pool)
+    return pool
+
+
+def spec_of(volume: EstateVolume, *, name: str | None = None, size: int | None = None) -> Spec:
+    """A volume with another name or size; its file system's overhead worked out anew."""
+    size = volume.size if size is None else size
+    held = overhead(volume.file_system, size, volume.reserved_share)
+    return Spec(name or volume.name, size, volume.thin, volume.file_system, volume.reserved_share, held, volume.purpose)
+
+
+def files_given_up(volume: EstateVolume) -> tuple[str, ...]:
+    if not volume.files:
+        return (f"Nothing is lost: volume {volume.ref} holds no files.",)
+    plural = "file" if volume.files == 1 else "files"
+    return (f"All {volume.files} {plural} of volume {volume.ref}, {format_size(volume.files_bytes)}.",)
+
+
+def users_of(estate: Estate, volume: EstateVolume) -> list[str]:
+    """What stands on a volume, in words."""
+    found = [f"{m.host} mounts it at {m.at}" for m in estate.mounts_of(volume)]
+    found += [f"share {s.name} is on it" for s in estate.shares if s.volume == volume.ref]
+    found += [f"target {t.iqn} serves it" for t in estate.targets if any(v == volume.ref for _, v in t.luns)]
+    found += [f"{a.name} on {a.host} writes to it" for a in estate.applications if a.volume == volume.ref]
+    return found

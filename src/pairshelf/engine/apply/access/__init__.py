@@ -1,0 +1,1 @@
+"""Approved changes of who reaches what."""

@@ -1,0 +1,17 @@
+"""A target ended."""
+
+from __future__ import annotations
+
+from sqlmodel import Session
+
+from pairshelf.core.changes.access.serving_disks import TargetPlan
+from pairshelf.core.device import Devices
+from pairshelf.engine.apply.outcome import Outcome
+from pairshelf.engine.mount_table import the_row
+from pairshelf.store.tables import SheetRow, Target
+
+
+def apply(session: Session, _sheet: SheetRow, planned: TargetPlan, _who: str, _world: Devices) -> Outcome:
+    """No longer served; its volumes stay."""
+    session.delete(the_row(session, Target, iqn=planned.target.iqn))
+    return Outcome()

@@ -1,0 +1,31 @@
+"""The rows of a target: its disks, and who is let in."""
+
+from __future__ import annotations
+
+from sqlmodel import Session, col, select
+
+from pairshelf.core.changes.access.serving_disks import TargetPlan
+from pairshelf.engine.apply.outcome import Outcome
+from pairshelf.engine.mount_table import find_volume
+from pairshelf.store.tables import Initiator, Target, TargetLun, TargetRight
+
+
+def write_target(session: Session, row: Target, planned: TargetPlan) -> Outcome:
+    target = planned.target
+    pool_id = None
+    there = {(lun.lun, lun.volume_id) for lun in session.exec(select(TargetLun).where(TargetLun.target_id == row.id))}
+    for number, ref in target.luns:
+        volume = find_volume(session, ref)
+        pool_id = volume.pool_id
+        if (number, volume.id) not in there:
+            session.add(TargetLun(target_id=row.id or 0, lun=number, volume_id=volume.id or 0))
+    names = [n for n, _ in target.initiators]
+    wanted = {i.id: i for i in session.exec(select(Initiator).where(col(Initiator.iqn).in_(names)))}
+    let_in = session.exec(select(TargetRight).where(TargetRight.target_id == row.id)).all()
+    for right in let_in:
+        if right.initiator_id not in wanted:
+            session.delete(right)
+    for initiator in set(wanted) - {r.initiator_id for r in let_in}:
+        session.add(TargetRight(target_id=row.id or 0, initiator_id=initiator or 0))
+    session.flush()
+    return Outcome(pool_id)

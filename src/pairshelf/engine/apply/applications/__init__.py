@@ -1,0 +1,1 @@
+"""Approved changes of what writes to volumes."""

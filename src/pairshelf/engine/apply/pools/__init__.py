@@ -1,0 +1,1 @@
+"""Approved changes of pools."""

@@ -1,0 +1,27 @@
+"""A volume deleted."""
+
+from __future__ import annotations
+
+from sqlalchemy import delete as sql_delete
+from sqlmodel import Session, col, select
+
+from pairshelf.core.changes.volumes.volume_plan import VolumePlan
+from pairshelf.core.device import Devices
+from pairshelf.engine.apply.outcome import Outcome
+from pairshelf.engine.apply.volumes.open_volume import opened, require_idle
+from pairshelf.engine.volumes import delete_volume
+from pairshelf.store.tables import BackupRow, JobRow, KeepRule, SheetRow
+
+
+def apply(session: Session, _sheet: SheetRow, planned: VolumePlan, _who: str, _world: Devices) -> Outcome:
+    """The volume with its files; its capacity is free again."""
+    pool, volume = opened(session, planned)
+    require_idle(session, volume)
+    for job in session.exec(select(JobRow).where(JobRow.volume_id == volume.id)):
+        job.report = {**job.report, "volume": volume.name}
+        job.volume_id = None
+    session.connection().execute(sql_delete(KeepRule).where(col(KeepRule.volume_id) == volume.id))
+    session.connection().execute(sql_delete(BackupRow).where(col(BackupRow.volume_id) == volume.id))
+    session.flush()
+    delete_volume(session, pool, volume)
+    return Outcome(pool.row.id)

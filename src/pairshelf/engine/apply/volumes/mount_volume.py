@@ -1,0 +1,18 @@
+"""An entry in a host’s mount table."""
+
+from __future__ import annotations
+
+from sqlmodel import Session
+
+from pairshelf.core.changes.volumes.mount_volume import MountPlan
+from pairshelf.core.device import Devices
+from pairshelf.engine.apply.outcome import Outcome
+from pairshelf.engine.mount_table import find_volume, write_mount
+from pairshelf.store.tables import SheetRow
+
+
+def apply(session: Session, sheet: SheetRow, planned: MountPlan, _who: str, _world: Devices) -> Outcome:
+    """An entry in a host's mount table."""
+    volume = find_volume(session, planned.line.volume)
+    write_mount(session, planned.line, volume, sheet.id)
+    return Outcome(volume.pool_id)

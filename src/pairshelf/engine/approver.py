@@ -1,0 +1,119 @@
+"""Drawing change sheets up, and approving them: what was shown is done, or nothing is."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from sqlmodel import Session, col, select
+
+from pairshelf.core.changes.kind import Context
+from pairshelf.core.changes.kinds import kind_of, request_of
+from pairshelf.core.changes.sheet import ChangeSheet
+from pairshelf.core.device import DeviceError, Devices
+from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.engine.apply import APPLY
+from pairshelf.engine.apply.outcome import Outcome
+from pairshelf.engine.errands import on_drive, on_host, require_none
+from pairshelf.engine.log import log
+from pairshelf.engine.planner import Named, named, plan
+from pairshelf.engine.pools import devices
+from pairshelf.store.database import Lock, lock_until_commit
+from pairshelf.store.estate import lock_drives
+from pairshelf.store.tables import DriveRow, SheetRow, SheetState, now
+
+
+def draw_up(session: Session, kind: str, request: Any, who: str, world: Devices | None = None) -> SheetRow:
+    """Plan a change and keep its sheet for approval. Nothing else happens."""
+    sheet = plan(session, kind, request, world or devices()).sheet
+    pools = named(session, kind_of(kind).context(request)).pools
+    row = SheetRow(
+        kind=kind, title=sheet.title, request=asdict(request), body=sheet.as_json(), fingerprint=sheet.fingerprint(),
+        created_by=who, pool_id=next(iter(pools)) if len(pools) == 1 else None,
+    )  # fmt: skip
+    session.add(row)
+    session.flush()
+    return row
+
+
+def withdraw(session: Session, sheet_id: int, who: str) -> SheetRow:
+    """Put a sheet away unapproved."""
+    row = _open_sheet(session, sheet_id)
+    row.state = SheetState.WITHDRAWN
+    log(session, who, "sheet-withdrawn", row.title, f"{row.title}: withdrawn.", sheet=row.id)
+    return row
+
+
+def approve(session: Session, sheet_id: int, who: str, confirm: str, world: Devices) -> tuple[SheetRow, Outcome]:
+    """Do what the sheet says, in the caller's transaction.
+
+    Raises NotPossible when it has been dealt with, when what it names has changed since it was
+    shown, or when a drive does not answer; BadInput when the confirmation does not match.
+    """
+    row = _open_sheet(session, sheet_id)
+    request = request_of(row.kind, row.request)
+    subjects = _hold(session, kind_of(row.kind).context(request))
+    require_none(session, _places(session, subjects))
+    planned = plan(session, row.kind, request, world)
+    _same_as_shown(row, planned.sheet)
+    if planned.sheet.confirm is not None and confirm.strip() != planned.sheet.confirm:
+        raise BadInput(f"Type {planned.sheet.confirm} to confirm.", code="not-confirmed", field="confirm")
+    try:
+        outcome = APPLY[row.kind](session, row, planned, who, world)
+    except DeviceError as error:
+        raise NotPossible(
+            f"Drive {error.serial} does not answer ({error.presence.value}). Nothing was changed.",
+            code="drive-silent",
+        ) from None
+    row.state, row.approved_by, row.approved_at = SheetState.APPROVED, who, now()
+    row.pool_id = outcome.pool_id or row.pool_id
+    erased = [f"{e['place']} {e['serial']}" for e in row.body["erases"]]
+    log(session, who, "sheet-approved", row.title, f"{row.title}: approved.", sheet=row.id,
+        **({"erased": erased} if erased else {}),
+        **({"given_up": row.body["gives_up"]} if row.body.get("gives_up") else {}))  # fmt: skip
+    return row, outcome
+
+
+def _hold(session: Session, context: Context) -> Named:
+    """Hold what the change is about to the end of the transaction: pools, drives, hosts, books; in one order, so
+    that no two approvals wait for each other in a circle. Whoever changes other things does not wait."""
+    subjects = named(session, context)
+    for word in sorted({*context.alone}):
+        lock_until_commit(session, Lock.ALONE, word)
+    for host in sorted(subjects.hosts):
+        lock_until_commit(session, Lock.HOST, host)
+    for pool_id in sorted(subjects.pools):
+        lock_until_commit(session, Lock.POOL, pool_id)
+    if subjects.drives:
+        lock_drives(session, subjects.drives)
+    if named(session, context) != subjects:
+        raise NotPossible(
+            "What this sheet names was renamed a moment ago. Nothing was done; draw it up anew.", code="changed-since"
+        )
+    return subjects
+
+
+def _places(session: Session, subjects: Named) -> set[str]:
+    """The drives and hosts of these, as errands name them."""
+    serials = session.exec(select(DriveRow.serial).where(col(DriveRow.id).in_(subjects.drives)))
+    return {on_host(h) for h in subjects.hosts} | {on_drive(s) for s in serials}
+
+
+def _open_sheet(session: Session, sheet_id: int) -> SheetRow:
+    row = session.get(SheetRow, sheet_id, with_for_update=True, populate_existing=True)
+    if row is None:
+        raise BadInput("There is no such change sheet.", code="not-found")
+    if row.state == SheetState.APPROVED:
+        raise NotPossible(f"{row.approved_by} has approved this sheet already.", code="already-approved")
+    if row.state == SheetState.WITHDRAWN:
+        raise NotPossible("This sheet was withdrawn.", code="withdrawn")
+    return row
+
+
+def _same_as_shown(row: SheetRow, fresh: ChangeSheet) -> None:
+    if fresh.fingerprint() != row.fingerprint:
+        changed = [k for k, v in fresh.as_json().items() if v != row.body.get(k)]
+        raise NotPossible(
+            f"Things have changed since this sheet was shown ({', '.join(changed)}). Nothing was done; draw it up anew.",
+            code="changed-since",
+        )

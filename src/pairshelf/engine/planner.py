@@ -1,0 +1,140 @@
+"""The picture of what is there that a request's plan is made on: books, pools, drives read, folders looked into."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from typing import Any
+
+from sqlmodel import Session, col, or_, select
+
+from pairshelf.core.changes.kind import Context
+from pairshelf.core.changes.kinds import kind_of
+from pairshelf.core.device import DeviceError, Devices
+from pairshelf.core.errors import PairShelfError
+from pairshelf.core.estate import Entry, Estate, EstateApplication
+from pairshelf.core.mounting import aside_name
+from pairshelf.core.partitions import wanted_of
+from pairshelf.engine import keys
+from pairshelf.store.books import load_books
+from pairshelf.store.tables import Application, Host, PartitionPlan, PoolRow, Share, Target, TargetLun, VolumeRow
+
+
+@dataclass(frozen=True, slots=True)
+class Named:
+    """What a request's names stand for just now."""
+
+    pools: frozenset[int]
+    drives: tuple[int, ...]
+    hosts: frozenset[str]
+
+
+def named(session: Session, context: Context) -> Named:
+    """The pools, drives and hosts behind a request's names."""
+    pools, hosts = set(context.pool_ids), {h.strip() for h in context.hosts}
+    for name in _given(context.pools):
+        pools.update(_ids(session, select(PoolRow.id).where(col(PoolRow.name).ilike(_literal(name), escape="\\"))))
+    for ref in _given(context.volumes):
+        pool, _, volume = ref.rpartition("/")
+        volumes = select(VolumeRow.pool_id).join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
+        volumes = volumes.where(VolumeRow.name == volume)
+        pools.update(_ids(session, volumes.where(PoolRow.name == pool) if pool else volumes))
+    for iqn in _given(context.targets):
+        pools.update(_ids(session, (
+            select(VolumeRow.pool_id).join(TargetLun, col(TargetLun.volume_id) == VolumeRow.id)
+            .join(Target, col(Target.id) == TargetLun.target_id).where(Target.iqn == iqn)
+        )))  # fmt: skip
+    for share in _given(context.shares):
+        pools.update(_ids(session, (
+            select(VolumeRow.pool_id).join(Share, col(Share.volume_id) == VolumeRow.id)
+            .where(col(Share.name).ilike(_literal(share), escape="\\"))
+        )))  # fmt: skip
+    for ref in _given(context.applications):
+        host, _, own = ref.rpartition("/")
+        query = (
+            select(Host.name, VolumeRow.pool_id).select_from(Application)
+            .join(Host, col(Host.id) == Application.host_id)
+            .outerjoin(VolumeRow, col(VolumeRow.id) == Application.volume_id)
+            .where(Application.name == own, or_(Host.name == host, host == ""))
+        )  # fmt: skip
+        for name, pool_id in session.exec(query):
+            hosts.add(name)
+            pools.update({pool_id} - {None})
+    return Named(frozenset(pools), context.drives, frozenset(hosts - {""}))
+
+
+def _given(names: Iterable[str]) -> list[str]:
+    return [name for n in names if (name := n.strip())]
+
+
+def _ids(session: Session, query: Any) -> set[int]:
+    return {i for i in session.exec(query) if i is not None}
+
+
+def _literal(text: str) -> str:
+    return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+
+
+def estate_of(session: Session, context: Context, world: Devices) -> Estate:
+    """What a plan needs to know, as things stand now."""
+    subjects = named(session, context)
+    estate = load_books(session, pool_ids=subjects.pools, drive_ids=subjects.drives)
+    pools = tuple(replace(p, locked=p.encrypted and not keys.is_open(p.id)) for p in estate.pools)
+    estate = replace(estate, pools=pools)
+    if context.read_drives:
+        estate = replace(estate, silent=tuple(_silent(estate, world)))
+    if context.partitions:
+        estate = replace(estate, pending_partitions=tuple(_pending(session, subjects.drives)))
+    return replace(estate, folders=tuple(_folders(estate, context, world)))
+
+
+def plan(session: Session, kind: str, request: Any, world: Devices) -> Any:
+    """The plan with its sheet, as things stand."""
+    one = kind_of(kind)
+    return one.plan(estate_of(session, one.context(request), world), request)
+
+
+def _pending(session: Session, drives: Iterable[int]) -> Iterable[tuple[int, tuple[str, int, tuple[Any, ...]]]]:
+    for drive_id in drives:
+        row = session.get(PartitionPlan, drive_id, populate_existing=True)
+        if row is not None:
+            yield drive_id, (row.scheme, row.sector, wanted_of(row.parts))
+
+
+def _silent(estate: Estate, world: Devices) -> Iterable[tuple[int, str]]:
+    """Read every chosen drive: its label, its first and its last extent; those that do not answer."""
+    for drive in estate.drives:
+        if drive.why_not_offered():
+            continue
+        try:
+            device = world.open(drive.serial, drive.size)
+            device.read_label()
+            device.read(0, 1)
+            device.read(max(0, drive.as_drive.extents - 1), 1)
+        except DeviceError as error:
+            yield drive.id, f"it is {error.presence.value}"
+        except (OSError, ValueError) as error:
+            yield drive.id, str(error)
+
+
+def _folders(estate: Estate, context: Context, world: Devices) -> Iterable[tuple[tuple[str, str], tuple[Entry, ...]]]:
+    """What lies in the folders that a request names."""
+    wanted = list(context.folders)
+    for ref in _given(context.applications):
+        for a in estate.applications:
+            if ref in (a.name, f"{a.host}/{a.name}"):
+                wanted += [(a.host, path) for path in _of(a)]
+    known = {h.name for h in estate.machines}
+    for name, path in dict.fromkeys(wanted):
+        if name in known and path.startswith("/") and ".." not in path:
+            try:
+                entries = world.hosts.entries(name, path)
+            except (PairShelfError, OSError, ValueError):
+                continue
+            if entries is not None:
+                yield (name, path), entries
+
+
+def _of(app: EstateApplication) -> list[str]:
+    paths = [app.folder, aside_name(app.folder)]
+    return paths + ([app.moved_from, aside_name(app.moved_from)] if app.moved_from else [])
