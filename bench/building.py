@@ -21,6 +21,8 @@ from sqlalchemy import Engine
 from sqlmodel import select
 
 from bench.common import line
+from pairshelf.engine.jobs.check import start_check
+from pairshelf.engine.jobs.fill import start_fill
 
 BLOCK = 4096
 #: The figures that are allowed.
@@ -85,7 +87,7 @@ def sixty_drives() -> None:
         from pairshelf.core.changes.kinds import request_of
         from pairshelf.core.drives import Kind
         from pairshelf.core.inventory import DriveRecord
-        from pairshelf.engine import approver, jobs
+        from pairshelf.engine import approver
         from pairshelf.engine.carry import carry
         from pairshelf.engine.pools import devices, open_pool
         from pairshelf.store.database import transaction
@@ -110,10 +112,10 @@ def sixty_drives() -> None:
         with transaction() as session:
             volume = session.get(VolumeRow, 1)
             assert volume is not None
-            filling = jobs.start_fill(session, open_pool(session, pool_id), volume, 1.0, "bench").id or 0
+            filling = start_fill(session, open_pool(session, pool_id), volume, 1.0, "bench").id or 0
         seconds["filling"] = timed(lambda: carry(filling))
         with transaction() as session:
-            checking = jobs.start_check(session, open_pool(session, pool_id), "bench").id or 0
+            checking = start_check(session, open_pool(session, pool_id), "bench").id or 0
         seconds["check, and every file read back"] = timed(lambda: carry(checking))
         took = time.perf_counter() - whole
         with transaction() as session:

@@ -160,15 +160,15 @@ def test_a_copy_that_differs_is_found_before_anything_is_set_aside(
     }
     lab.post("/api/applications", body)
     do(lab, "move-application", application="elm/log", volume="cold/office", way="point")
-    from pairshelf.engine import moving
+    from pairshelf.engine.jobs import move_application
 
-    honest = moving._copy
+    honest = move_application._copy
 
     def copies_and_then_rots(work: Any) -> None:
         honest(work)
         work.world.hosts.write("elm", "/var/log-data/log-0001.dat", b"x" * 4096)
 
-    monkeypatch.setattr(moving, "_copy", copies_and_then_rots)
+    monkeypatch.setattr(move_application, "_copy", copies_and_then_rots)
     carry_all()
     job = lab.get("/api/jobs?which=ended&limit=1").get_json()["jobs"][0]
     assert (job["state"], "differs" in job["error"]) == ("failed", True)

@@ -11,9 +11,12 @@ from pairshelf.core.changes.kinds import request_of
 from pairshelf.core.drives import Kind
 from pairshelf.core.inventory import DriveRecord
 from pairshelf.core.units import GIB
-from pairshelf.engine import approver, jobs
+from pairshelf.engine import approver
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.carry import carry
+from pairshelf.engine.jobs.check import start_check
+from pairshelf.engine.jobs.fill import start_fill
+from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
@@ -57,13 +60,13 @@ def fill(pool: int, share: float = 0.4) -> int:
     """Start writing sample files; the job's id."""
     with transaction() as session:
         volume = session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool)).one()
-        return jobs.start_fill(session, open_pool(session, pool), volume, share, "ida").id or 0
+        return start_fill(session, open_pool(session, pool), volume, share, "ida").id or 0
 
 
 def check(pool: int) -> JobRow:
     """Check the pool to the end; the finished job."""
     with transaction() as session:
-        job = jobs.start_check(session, open_pool(session, pool), "ida").id or 0
+        job = start_check(session, open_pool(session, pool), "ida").id or 0
     carry(job)
     with transaction() as session:
         return session.get(JobRow, job)  # type: ignore[return-value]
@@ -98,7 +101,7 @@ def files_intact(pool: int) -> bool:
     """Read every file back with a job of its own and compare."""
     with transaction() as session:
         volume = session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool)).one()
-        job = jobs.start_reading(session, open_pool(session, pool), volume, "ida").id or 0
+        job = start_reading(session, open_pool(session, pool), volume, "ida").id or 0
     carry(job)
     with transaction() as session:
         files = session.exec(select(SampleFile)).all()

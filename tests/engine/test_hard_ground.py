@@ -16,7 +16,7 @@ from pairshelf.core.inventory import DriveRecord
 from pairshelf.core.units import GIB
 from pairshelf.engine import keys
 from pairshelf.engine.carry import carry, pick_up_the_dropped
-from pairshelf.engine.jobs import pause, resume
+from pairshelf.engine.jobs.pacing import pause, resume
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_io, open_pool
 from pairshelf.engine.stripe_journal import StripeJournal

@@ -13,7 +13,8 @@ from pairshelf.core.figures.space import space_account
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.units import GIB
 from pairshelf.engine.carry import carry
-from pairshelf.engine.jobs import paces_under_way, slowing, start_check
+from pairshelf.engine.jobs.check import start_check
+from pairshelf.engine.jobs.pacing import paces_under_way, slowing
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction

@@ -16,7 +16,8 @@ from pairshelf.core.units import GIB
 from pairshelf.engine import keys
 from pairshelf.engine.carry import carry
 from pairshelf.engine.files import checksum_of
-from pairshelf.engine.jobs import Writer, start_fill, start_reading
+from pairshelf.engine.jobs.fill import Writer, start_fill
+from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.engine.volumes import VolumeIO, file_room, pieces_of
 from pairshelf.store.database import transaction

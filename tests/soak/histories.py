@@ -32,10 +32,14 @@ from pairshelf.core.drives import Kind
 from pairshelf.core.errors import PairShelfError
 from pairshelf.core.inventory import DriveRecord
 from pairshelf.core.units import GIB
-from pairshelf.engine import approver, jobs, keys, pools, queue
+from pairshelf.engine import approver, keys, pools, queue
 from pairshelf.engine import carry as carrying
 from pairshelf.engine.carry import carry
 from pairshelf.engine.errands import do_errands
+from pairshelf.engine.jobs.check import start_check
+from pairshelf.engine.jobs.fill import start_fill
+from pairshelf.engine.jobs.pacing import pause, resume
+from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.engine.stripe_journal import StripeJournal
@@ -299,15 +303,13 @@ class History:
             self._say("unlocked")
 
     def fill(self) -> None:
-        self._start(
-            lambda session, pool, volume: jobs.start_fill(session, pool, volume, self.dice.uniform(0.2, 1), "ida")
-        )
+        self._start(lambda session, pool, volume: start_fill(session, pool, volume, self.dice.uniform(0.2, 1), "ida"))
 
     def read(self) -> None:
-        self._start(lambda session, pool, volume: jobs.start_reading(session, pool, volume, "ida"))
+        self._start(lambda session, pool, volume: start_reading(session, pool, volume, "ida"))
 
     def check(self) -> None:
-        self._start(lambda session, pool, _: jobs.start_check(session, pool, "ida"))
+        self._start(lambda session, pool, _: start_check(session, pool, "ida"))
 
     def _start(self, make: Callable[[Any, Any, VolumeRow], JobRow]) -> None:
         with suppress(PairShelfError), transaction() as session:
@@ -316,10 +318,10 @@ class History:
             self._say(f"{job.kind} {job.id}")
 
     def pause(self) -> None:
-        self._change_jobs(jobs.pause)
+        self._change_jobs(pause)
 
     def resume(self) -> None:
-        self._change_jobs(jobs.resume)
+        self._change_jobs(resume)
 
     def _change_jobs(self, act: Callable[[Any, JobRow], None]) -> None:
         with transaction() as session:
@@ -446,7 +448,7 @@ class History:
             assert raw.files_differing(self.dice, 0) == []
         with suppress(PairShelfError):
             with transaction() as session:
-                job = jobs.start_check(session, open_pool(session, self.pool_id), "ida").id or 0
+                job = start_check(session, open_pool(session, self.pool_id), "ida").id or 0
             carry(job)
             with transaction() as session:
                 report = session.get_one(JobRow, job).report

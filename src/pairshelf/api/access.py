@@ -17,7 +17,7 @@ from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.sharing import addresses, who_may
 from pairshelf.core.depends import Notice, pull, stands_on
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import NotFound
 from pairshelf.core.estate import Estate, EstateMount
 from pairshelf.core.file_systems import APPLICATION_KINDS
 from pairshelf.core.folders import FOLDER_SCHEMES
@@ -468,7 +468,7 @@ def _estate_around(session: Session, query: PullQuery) -> tuple[Estate, list[int
     if query.kind == "pool":
         pools |= set(session.exec(select(PoolRow.id).where(PoolRow.name == query.name)))
     if query.kind == "drive" and not drives:
-        raise BadInput(f"There is no drive {query.name}.", code="not-found", field="name")
+        raise NotFound("drive", query.name, field="name")
     volumes = set(session.exec(select(VolumeRow.id).where(col(VolumeRow.pool_id).in_(pools))))
     if query.kind == "volume":
         pool, _, name = query.name.rpartition("/")

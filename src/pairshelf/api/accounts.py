@@ -15,7 +15,7 @@ from sqlmodel import Session, col, select
 from pairshelf.api import attempts
 from pairshelf.api.problems import Denied
 from pairshelf.core.acts import Role
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NameTaken, NotFound, NotPossible
 from pairshelf.core.names import check_name
 from pairshelf.engine import keys
 from pairshelf.engine.log import SYSTEM, log
@@ -40,7 +40,7 @@ def add_user(session: Session, name: str, password: str, role: str, who: str = S
     if role not in set(Role):
         raise BadInput(f"“{role}” is not a role.", field="role")
     if session.exec(select(User.id).where(User.name == name)).first() is not None:
-        raise NotPossible(f"There is a user {name} already.", code="name-taken", field="name")
+        raise NameTaken("user", name)
     user = User(name=name, role=role, password_hash=hashed(password))
     session.add(user)
     log(session, who, "user-added", name, f"User {name} added as {role}.")
@@ -105,7 +105,7 @@ def unlock_pool(pool_id: int, passphrase: str, who: str, counters: list[attempts
     with transaction() as session:
         row = session.get(PoolRow, pool_id)
         if row is None:
-            raise BadInput("There is no such pool.", code="not-found")
+            raise NotFound("pool")
         if row.key is None:
             raise NotPossible("This pool is not encrypted.", code="not-encrypted")
     attempts.claim(counters)

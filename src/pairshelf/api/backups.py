@@ -12,7 +12,7 @@ from sqlmodel import Session, col, select
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act
 from pairshelf.core.assumptions import Assumptions, Backup
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import BadInput, NotFound
 from pairshelf.core.figures.cost import restore_hours
 from pairshelf.core.units import parse_rate
 from pairshelf.engine.log import log
@@ -68,7 +68,7 @@ def backups(path: PoolPath) -> Any:
 def _backups(session: Session, pool_id: int) -> BackupsOut:
     pool = session.get(PoolRow, pool_id)
     if pool is None:
-        raise BadInput("There is no such pool.", code="not-found")
+        raise NotFound("pool")
     volumes = session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool_id).order_by(VolumeRow.name)).all()
     rows = session.exec(select(BackupRow).where(BackupRow.pool_id == pool_id).order_by(col(BackupRow.volume_id))).all()
     by_id = {v.id: v for v in volumes}
@@ -127,7 +127,7 @@ def forget(path: PoolPath, body: ForgetBody) -> Any:
         about = _about(session, path.pool_id, body.volume_id)
         row = _row(session, path.pool_id, body.volume_id)
         if row is None:
-            raise BadInput(f"No backup of {about} is recorded.", code="not-found")
+            raise NotFound("recorded backup of", about)
         session.delete(row)
         session.flush()
         log(session, signed_in().name, "backup-forgotten", about, f"{about} has no recorded backup any more.")
@@ -137,12 +137,12 @@ def forget(path: PoolPath, body: ForgetBody) -> Any:
 def _about(session: Session, pool_id: int, volume_id: int | None) -> str:
     pool = session.get(PoolRow, pool_id)
     if pool is None:
-        raise BadInput("There is no such pool.", code="not-found")
+        raise NotFound("pool")
     if volume_id is None:
         return pool.name
     volume = session.get(VolumeRow, volume_id)
     if volume is None or volume.pool_id != pool_id:
-        raise BadInput("There is no such volume in this pool.", code="not-found", field="volume_id")
+        raise NotFound("volume in this pool", field="volume_id")
     return volume.name
 
 

@@ -15,7 +15,7 @@ from pairshelf.api.figures_out import LayoutOut
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Comparison
@@ -82,7 +82,7 @@ def _out(row: Comparison) -> SavedLine:
 def _row(session: Session, comparison_id: int) -> Comparison:
     row = session.get(Comparison, comparison_id, with_for_update=True)
     if row is None:
-        raise BadInput("There is no such comparison; it may have been removed.", code="not-found")
+        raise NotFound("comparison", hint="It may have been removed.")
     return row
 
 

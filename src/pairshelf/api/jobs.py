@@ -12,10 +12,11 @@ from sqlmodel import Session, col, select
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
-from pairshelf.core.errors import BadInput
-from pairshelf.engine import jobs as engine
-from pairshelf.engine import steps
+from pairshelf.core.errors import NotFound
 from pairshelf.engine.carry import simulated_speed
+from pairshelf.engine.jobs import pacing
+from pairshelf.engine.jobs.finishing import outcome
+from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.engine.log import log
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import JobRow, JobState, PoolRow, VolumeRow
@@ -109,8 +110,8 @@ def jobs_out(session: Session, query: Any) -> list[JobOut]:
         ).all()
     )
     speed = simulated_speed(session)
-    paces = engine.paces_under_way(session, list(pools))
-    return [_out(r, pools.get(r.pool_id, ""), volumes.get(r.volume_id), speed, engine.slowing(r, paces)) for r in rows]
+    paces = pacing.paces_under_way(session, list(pools))
+    return [_out(r, pools.get(r.pool_id, ""), volumes.get(r.volume_id), speed, pacing.slowing(r, paces)) for r in rows]
 
 
 def _out(row: JobRow, pool: str, volume: str | None, speed: int, slowing: float) -> JobOut:
@@ -120,8 +121,8 @@ def _out(row: JobRow, pool: str, volume: str | None, speed: int, slowing: float)
     moves = row.state in (JobState.WAITING, JobState.RUNNING)
     report = row.report
     return JobOut(
-        id=row.id or 0, kind=row.kind, name=engine.NAMES[row.kind], pool_id=row.pool_id, pool=pool, volume=volume,
-        slot=row.slot, sheet_id=row.sheet_id, state=row.state, why_held=row.why_held, pace=None if row.kind in engine.USERS_WORK else row.pace,
+        id=row.id or 0, kind=row.kind, name=JOBS[row.kind].name, pool_id=row.pool_id, pool=pool, volume=volume,
+        slot=row.slot, sheet_id=row.sheet_id, state=row.state, why_held=row.why_held, pace=None if JOBS[row.kind].users_work else row.pace,
         progress=1.0 if done else row.spent / row.seconds if row.seconds else 0.0,
         hours_left=left / 3600, hours_left_at_pace=slowed / 3600,
         wait_seconds=(slowed / speed if speed else 0.0) if moves else None,
@@ -129,7 +130,7 @@ def _out(row: JobRow, pool: str, volume: str | None, speed: int, slowing: float)
             bytes_compared=report["extents_compared"] * 2**30 if "extents_compared" in report else None,
             **{k: v for k, v in report.items() if k in ReportOut.model_fields},
         ),
-        error=row.error, outcome=steps.outcome(row, pool) if done else None, asked_by=row.asked_by,
+        error=row.error, outcome=outcome(row, pool) if done else None, asked_by=row.asked_by,
         created_at=row.created_at, finished_at=row.finished_at,
     )  # fmt: skip
 
@@ -151,7 +152,7 @@ def jobs(query: JobsQuery) -> Any:
 def _locked(session: Session, job_id: int) -> JobRow:
     row = session.get(JobRow, job_id, with_for_update=True)
     if row is None:
-        raise BadInput("There is no such job.", code="not-found")
+        raise NotFound("job")
     return row
 
 
@@ -163,7 +164,7 @@ def _changed(session: Session, row: JobRow, sentence: str) -> JobsOut:
         signed_in().name,
         "job-changed",
         pool.name,
-        f"{engine.NAMES[row.kind]} of {pool.name}: {sentence}.",
+        f"{JOBS[row.kind].name} of {pool.name}: {sentence}.",
         job=row.id,
     )
     session.flush()
@@ -176,7 +177,7 @@ def pause(path: JobPath) -> Any:
     """Pause a job after the step under way."""
     with transaction() as session:
         row = _locked(session, path.job_id)
-        engine.pause(session, row)
+        pacing.pause(session, row)
         return _changed(session, row, "paused")
 
 
@@ -186,7 +187,7 @@ def resume(path: JobPath) -> Any:
     """Go on with a paused job."""
     with transaction() as session:
         row = _locked(session, path.job_id)
-        engine.resume(session, row)
+        pacing.resume(session, row)
         return _changed(session, row, "resumed")
 
 

@@ -11,7 +11,7 @@ from sqlmodel import Session
 
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import NotFound, NotPossible
 from pairshelf.core.names import file_name
 from pairshelf.core.partitions import TYPES, Table, Wanted, lay_out, wanted_of
 from pairshelf.formats.partition_image import disk_id_of, image_chunks, tar_of
@@ -83,7 +83,7 @@ class PartitionsOut(BaseModel):
 def _drive(session: Session, drive_id: int) -> DriveRow:
     row = session.get(DriveRow, drive_id)
     if row is None:
-        raise BadInput("There is no such drive.", code="not-found")
+        raise NotFound("drive")
     return row
 
 

@@ -19,7 +19,7 @@ from pairshelf.api.sessions import own_session
 from pairshelf.core.acts import Act
 from pairshelf.core.changes.drives.replace_drive import why_elsewhere, why_too_small
 from pairshelf.core.changes.pools.build_pool import promised as promises_of
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import Locked, NotFound, NotPossible
 from pairshelf.core.estate import Estate, EstateDrive, EstateMount, EstatePool, EstateVolume
 from pairshelf.core.figures.survival import after_failures, in_words, survival
 from pairshelf.core.layouts.registry import scheme_of, trade_name
@@ -29,8 +29,10 @@ from pairshelf.core.report import cut_json
 from pairshelf.core.search import describe
 from pairshelf.core.units import EXTENT
 from pairshelf.core.volumes import facts_of
-from pairshelf.engine import jobs as engine
 from pairshelf.engine import keys
+from pairshelf.engine.jobs.check import start_check
+from pairshelf.engine.jobs.fill import start_fill
+from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
 from pairshelf.store.books import load_use
@@ -288,7 +290,7 @@ def pool(path: PoolPath) -> Any:
     with transaction() as session:
         row = session.get(PoolRow, path.pool_id)
         if row is None:
-            raise BadInput("There is no such pool.", code="not-found")
+            raise NotFound("pool")
         (built,) = load_pools(session, [path.pool_id])
         volumes = volumes_out(session, built)
         syncing = dict(session.exec(
@@ -417,7 +419,7 @@ def room(path: PoolPath, query: RoomQuery) -> Any:
     with transaction() as session:
         pools = load_pools(session, [path.pool_id])
     if not pools:
-        raise BadInput("There is no such pool.", code="not-found")
+        raise NotFound("pool")
     unsaid = pools[0].spread and not query.protection.strip()
     return RoomOut(largest=0 if unsaid else pools[0].largest(query.protection), free=pools[0].free * EXTENT)
 
@@ -455,7 +457,7 @@ def new_passphrase(path: PoolPath) -> Any:
         row = _encrypted(session, path.pool_id)
         key = keys.key_of(path.pool_id)
         if key is None:
-            raise NotPossible("The pool is locked; only while it is unlocked can it be given another.", code="locked")
+            raise Locked(row.name, then="only while it is unlocked can it be given another")
         passphrase = keys.new_passphrase()
         row.key, row.passphrase_kept = keys.wrap(key, passphrase), False
         log(session, user.name, "passphrase-changed", row.name, f"Pool {row.name} has a new passphrase.")
@@ -480,7 +482,7 @@ def passphrase_kept(path: PoolPath) -> Any:
 def _encrypted(session: Session, pool_id: int) -> PoolRow:
     row = session.get(PoolRow, pool_id)
     if row is None:
-        raise BadInput("There is no such pool.", code="not-found")
+        raise NotFound("pool")
     if row.key is None:
         raise NotPossible("This pool is not encrypted.", code="not-encrypted")
     return row
@@ -494,7 +496,7 @@ def replacements(path: PoolPath, query: ReplacementsQuery) -> Any:
         found = load_pools(session, [path.pool_id])
         place = next((p for p in found[0].places if p.slot == query.slot), None) if found else None
         if place is None:
-            raise BadInput("There is no such place.", code="not-found")
+            raise NotFound("place")
         rows = session.exec(
             select(DriveRow).where(col(DriveRow.service).in_((Service.FREE, Service.NEW)), DriveRow.condition != "failed",
                                    col(DriveRow.starts_host).is_(False)).order_by(col(DriveRow.size)).limit(2000)
@@ -519,7 +521,7 @@ def check(path: PoolPath) -> Any:
     who = signed_in().name
     with transaction() as session:
         opened = open_pool(session, path.pool_id)
-        job = engine.start_check(session, opened, who)
+        job = start_check(session, opened, who)
         log(session, who, "check-started", opened.row.name, f"Check of {opened.row.name} started.", job=job.id)
         return _job(session, job)
 
@@ -531,7 +533,7 @@ def fill(path: VolumePath, body: FillBody) -> Any:
     return _host_job(
         path.volume_id,
         "writes sample files to",
-        lambda s, p, v, who: engine.start_fill(s, p, v, body.share, who),
+        lambda s, p, v, who: start_fill(s, p, v, body.share, who),
     )
 
 
@@ -539,7 +541,7 @@ def fill(path: VolumePath, body: FillBody) -> Any:
 @needs(Act.WORK_STAND_INS)
 def read_files(path: VolumePath) -> Any:
     """Have the simulated host read all its files of a volume back and compare their checksums."""
-    return _host_job(path.volume_id, "reads its files back from", engine.start_reading)
+    return _host_job(path.volume_id, "reads its files back from", start_reading)
 
 
 def _host_job(volume_id: int, what: str, start: Any) -> JobsOut:
@@ -547,7 +549,7 @@ def _host_job(volume_id: int, what: str, start: Any) -> JobsOut:
     with transaction() as session:
         volume = session.get(VolumeRow, volume_id)
         if volume is None:
-            raise BadInput("There is no such volume.", code="not-found")
+            raise NotFound("volume")
         opened = open_pool(session, volume.pool_id)
         job = start(session, opened, volume, who)
         log(

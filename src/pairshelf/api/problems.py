@@ -1,9 +1,10 @@
-"""Errors as problem details (RFC 9457): a code, a sentence, and the field."""
+"""Errors as problem details (RFC 9457): a code, a sentence, the field, and the facts the sentence is made of."""
 
 from __future__ import annotations
 
 import errno
 import math
+from collections.abc import Mapping
 from typing import Any
 
 import structlog
@@ -13,7 +14,7 @@ from pydantic import BaseModel, ValidationError
 from sqlalchemy.exc import DataError, IntegrityError, OperationalError, TimeoutError
 from werkzeug.exceptions import HTTPException, MethodNotAllowed
 
-from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
+from pairshelf.core.errors import Fact, NotFound, NotPossible, PairShelfError
 from pairshelf.store.database import is_full
 
 _logger = structlog.get_logger()
@@ -31,6 +32,8 @@ class Problem(BaseModel):
     status: int
     code: str
     field: str | None = None
+    #: The values the sentence is made of.
+    facts: dict[str, str | int | float | None] = {}
 
 
 class Denied(PairShelfError):
@@ -76,9 +79,21 @@ _HTTP = {
 }
 
 
-def answer(status: int, code: str, title: str, field: str | None = None) -> Response:
+def _status(error: PairShelfError) -> int:
+    """What each sort of error is answered with."""
+    if isinstance(error, Denied):
+        return error.status
+    if isinstance(error, NotFound):
+        # In the address or in the name of what is wanted; a wrong word in a form is the form's.
+        return 404 if error.field is None else 400
+    return 409 if isinstance(error, NotPossible) else 400
+
+
+def answer(
+    status: int, code: str, title: str, field: str | None = None, facts: Mapping[str, Fact] | None = None
+) -> Response:
     """A problem as a response."""
-    problem = Problem(title=title, status=status, code=code, field=field)
+    problem = Problem(title=title, status=status, code=code, field=field, facts=dict(facts or {}))
     return Response(problem.model_dump_json(), status, content_type=PROBLEM_TYPE)
 
 
@@ -94,10 +109,7 @@ def register(app: Flask) -> None:
 
     @app.errorhandler(PairShelfError)
     def _ours(error: PairShelfError) -> Response:
-        status = error.status if isinstance(error, Denied) else 409 if isinstance(error, NotPossible) else 400
-        if isinstance(error, BadInput) and error.code == "not-found":
-            status = 404
-        response = answer(status, error.code, error.message, error.field)
+        response = answer(_status(error), error.code, error.message, error.field, error.facts)
         if isinstance(error, Denied) and error.retry_after is not None:
             response.headers["Retry-After"] = str(error.retry_after)
         return response

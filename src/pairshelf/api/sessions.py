@@ -17,7 +17,7 @@ from sqlmodel import col, select
 from pairshelf.api import accounts
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act, Role, acts_of
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.store.database import engine, transaction
 from pairshelf.store.settings import settings
@@ -262,7 +262,7 @@ def end_session(path: SessionPath) -> Any:
     with transaction() as session:
         row = session.get(SessionRow, path.session_id)
         if row is None or row.user_id != signed_in().id:
-            raise BadInput("There is no such session of yours.", code="not-found")
+            raise NotFound("session of yours")
         row.ended_at = row.ended_at or now()
     return sessions()
 
@@ -292,7 +292,7 @@ def change_user(path: UserPath, body: UserChange) -> Any:
         everyone = session.exec(select(User).order_by(col(User.id)).with_for_update()).all()
         row = next((u for u in everyone if u.id == path.user_id), None)
         if row is None:
-            raise BadInput("There is no such user.", code="not-found")
+            raise NotFound("user")
         if body.role is not None:
             if body.role not in set(Role):
                 raise BadInput(f"“{body.role}” is not a role.", field="role")

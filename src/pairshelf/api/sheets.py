@@ -18,7 +18,7 @@ from pairshelf.api.sessions import own_session
 from pairshelf.core.acts import Act, allowed
 from pairshelf.core.changes.kind import ChangeKind
 from pairshelf.core.changes.kinds import KINDS, request_of
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import NotFound
 from pairshelf.engine import approver as engine
 from pairshelf.engine.errands import still_to_do
 from pairshelf.engine.pools import devices
@@ -206,7 +206,7 @@ def sheet(path: SheetPath) -> Any:
     with transaction() as session:
         row = session.get(SheetRow, path.sheet_id)
         if row is None:
-            raise BadInput("There is no such change sheet.", code="not-found")
+            raise NotFound("change sheet")
         jobs = jobs_out(session, select(JobRow).where(JobRow.sheet_id == row.id).order_by(col(JobRow.id)))
         shown = _out(row, user.role, jobs)
         shown.waiting = still_to_do(session, row.id or 0)
@@ -221,7 +221,7 @@ def approve(path: SheetPath, body: ApproveBody) -> Any:
     with transaction() as session:
         row = session.get(SheetRow, path.sheet_id)
         if row is None:
-            raise BadInput("There is no such change sheet.", code="not-found")
+            raise NotFound("change sheet")
         require(KINDS[row.kind].act)
         grave = row.body["confirm"] is not None
     if grave:

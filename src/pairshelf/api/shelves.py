@@ -17,7 +17,7 @@ from pairshelf.api.queries import Query, Upload
 from pairshelf.core.acts import Act
 from pairshelf.core.drive_filter import Facts, Test, parse_filter
 from pairshelf.core.drives import Kind
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.core.estate import EstateDrive
 from pairshelf.core.inventory import RowError, against_each_other
 from pairshelf.core.names import is_number
@@ -374,7 +374,7 @@ def drive_sheet(path: DrivePath) -> Any:
     with transaction() as session:
         found = session.exec(_query().where(col(DriveRow.id) == path.drive_id)).first()
         if found is None:
-            raise BadInput("There is no such drive.", code="not-found")
+            raise NotFound("drive")
         out, row = _out(found), found[0]
         (known,) = load_drives(session, [path.drive_id])
     drive = known.as_drive

@@ -12,7 +12,7 @@ from sqlmodel import col, select
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act
 from pairshelf.core.drives import Kind, extents_of
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.core.inventory import DriveRecord, checked
 from pairshelf.core.units import parse_size
 from pairshelf.engine.carry import simulated_speed
@@ -76,7 +76,7 @@ def put_in(body: PutInBody) -> Any:
     with transaction() as session:
         shelf = session.get(Shelf, body.shelf_id)
         if shelf is None:
-            raise BadInput("There is no such shelf.", code="not-found", field="shelf_id")
+            raise NotFound("shelf", field="shelf_id")
         if not 0 <= body.bay <= shelf.bays:
             raise BadInput(f"{shelf.name} has bays 1 to {shelf.bays}.", field="bay")
         if session.exec(select(DriveRow.id).where(DriveRow.shelf_id == shelf.id, DriveRow.bay == body.bay)).first():
@@ -104,7 +104,7 @@ def fault(path: DrivePath, body: FaultBody) -> Any:
     with transaction() as session:
         row = session.exec(select(DriveRow).where(col(DriveRow.id) == path.drive_id)).first()
         if row is None:
-            raise BadInput("There is no such drive.", code="not-found")
+            raise NotFound("drive")
         act_on(world, row, body)
         said = {
             "pull": "pulled from its bay", "put-back": "put back into its bay", "fail": "made to fail",

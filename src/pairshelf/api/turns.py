@@ -33,7 +33,7 @@ _guard = threading.Lock()
 _waiting: Counter[int] = Counter()
 
 
-class Gone(NotPossible):
+class NobodyWaits(NotPossible):
     """Nobody waits for the answer any more."""
 
     def __init__(self) -> None:
@@ -65,7 +65,7 @@ def heavy_turn(user_id: int) -> Iterator[None]:
                         code="takes-too-long",
                     )
                 if _gone():
-                    raise Gone
+                    raise NobodyWaits
 
             with as_long_as(ask):
                 yield
@@ -108,6 +108,6 @@ def _one_of(user_id: int) -> Iterator[None]:
 
 def _patience(until: float) -> None:
     if _gone():
-        raise Gone
+        raise NobodyWaits
     if time.monotonic() > until:
         raise NotPossible("Other questions took too long; ask again in a moment.", code="takes-too-long")

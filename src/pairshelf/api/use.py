@@ -17,18 +17,18 @@ from pairshelf.api.jobs import JobsOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import NETWORK
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.core.file_systems import APPLICATION_KINDS
 from pairshelf.core.folders import settings_text
 from pairshelf.core.names import check_mount_point, check_name
 from pairshelf.core.targets import LogIn, log_in
 from pairshelf.core.units import EXTENT, parse_size
+from pairshelf.engine.applications import write_as
 from pairshelf.engine.apply.access.people_rows import rights_of
 from pairshelf.engine.errands import on_host, send
 from pairshelf.engine.files import remove_file
-from pairshelf.engine.jobs import Writer, start_fill
+from pairshelf.engine.jobs.fill import Writer, start_fill
 from pairshelf.engine.log import log
-from pairshelf.engine.moving import write_as
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.books import load_books
 from pairshelf.store.database import Lock, lock_until_commit, transaction
@@ -173,7 +173,7 @@ def _extents(text: str) -> int:
 def _share(session: Session, share_id: int) -> Share:
     row = session.get(Share, share_id)
     if row is None:
-        raise BadInput("There is no such share.", code="not-found")
+        raise NotFound("share")
     return row
 
 
@@ -277,7 +277,7 @@ def _file(session: Session, share: Share, file_id: int) -> SampleFile:
     if row is None or row.volume_id != share.volume_id or not (
         not share.folder or row.folder == share.folder or row.folder.startswith(share.folder + "/")
     ):  # fmt: skip
-        raise BadInput("There is no such file on this share.", code="not-found")
+        raise NotFound("file on this share")
     return row
 
 
@@ -325,7 +325,7 @@ def set_chap(path: TargetPath, body: ChapBody) -> Any:
     with transaction() as session:
         target = session.get(Target, path.target_id)
         if target is None:
-            raise BadInput("There is no such target.", code="not-found")
+            raise NotFound("target")
         said = keep_chap(session, target.iqn, body.initiator, body.name, body.secret, signed_in().name)
     return SaidOut(sentence=said)
 
@@ -459,7 +459,7 @@ def application_writes(path: ApplicationPath, body: WriteBody) -> Any:
     with transaction() as session:
         app = session.get(Application, path.application_id)
         if app is None:
-            raise BadInput("There is no such application.", code="not-found")
+            raise NotFound("application")
         job = write_as(session, app, _extents(body.size), who, devices())
         return _job(session, job) if job else JobsOut(jobs=[])
 
@@ -472,7 +472,7 @@ def folder(path: HostPath, query: FolderQuery) -> Any:
     with transaction() as session:
         host = session.get(Host, path.host_id)
         if host is None:
-            raise BadInput("There is no such host.", code="not-found")
+            raise NotFound("host")
         mount = session.exec(
             select(VolumeRow.name).join(Mount, col(Mount.volume_id) == VolumeRow.id)
             .where(Mount.host_id == host.id, Mount.at == at)

@@ -23,7 +23,7 @@ from pairshelf.cli.show import app, print_json, show, table
 from pairshelf.core.acts import Act, allowed
 from pairshelf.core.changes.kind import ChangeKind
 from pairshelf.core.changes.kinds import KINDS, request_of
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.core.names import is_number
 from pairshelf.core.units import format_duration, format_size
 
@@ -232,7 +232,7 @@ def approve_sheet(
     with transaction() as session:
         row = session.get(SheetRow, sheet)
         if row is None:
-            raise BadInput(f"There is no change sheet {sheet}.", code="not-found")
+            raise NotFound("change sheet", sheet)
         _may(user, row.kind)
     with transaction() as session:
         row, outcome = approve(session, sheet, user.name, confirm, devices())

@@ -34,7 +34,7 @@ def check(pool: Pool, who: As = "", as_json: Json = False) -> None:
     Example: pairshelf check cold && pairshelf jobs --wait
     """
     user = acting(who, Act.RUN_JOBS)
-    from pairshelf.engine.jobs import start_check
+    from pairshelf.engine.jobs.check import start_check
     from pairshelf.engine.log import log
     from pairshelf.engine.pools import open_pool
     from pairshelf.store.database import transaction

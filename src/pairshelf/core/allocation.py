@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from pairshelf.core.errors import NotPossible
+from pairshelf.core.errors import NoRoom
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -41,7 +41,9 @@ def allocate(free: Sequence[tuple[int, int]], at: int, count: int) -> list[Piece
         pieces.append(Piece(at + count - left, first, some))
         left -= some
     if left:
-        raise NotPossible(f"The pool has {count - left} GiB left, {left} GiB too few.", code="pool-full")
+        raise NoRoom(
+            f"The pool has {count - left} GiB left, {left} GiB too few.", needed=count, left=count - left, field=None
+        )
     return pieces
 
 

@@ -7,7 +7,7 @@ from functools import cached_property
 from typing import Any
 
 from pairshelf.core.drives import Drive, Kind
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import BadInput, NotFound
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.spread import SpreadLayout, parse_protection
 from pairshelf.core.units import EXTENT
@@ -260,13 +260,13 @@ class Estate:
             return found[0]
         if found:
             raise BadInput(f"Several pools have a volume {ref}; write {found[0].ref} or the like.", field=field)
-        raise BadInput(f"There is no volume {ref or 'without a name'}; write it as pool/volume.", field=field)
+        raise NotFound("volume", ref or "without a name", field=field, hint="Write it as pool/volume.")
 
     def pool_named(self, name: str, *, field: str = "pool") -> EstatePool:
         """The pool of that name; BadInput otherwise."""
         found = next((p for p in self.pools if p.name.lower() == name.strip().lower()), None)
         if found is None:
-            raise BadInput(f"There is no pool {name or 'without a name'}.", field=field)
+            raise NotFound("pool", name or "without a name", field=field)
         return found
 
     def host(self, name: str, *, field: str = "host") -> EstateHost:
@@ -274,7 +274,7 @@ class Estate:
         found = next((h for h in self.machines if h.name == name.strip()), None)
         if found is None:
             known = ", ".join(h.name for h in self.machines[:6])
-            raise BadInput(f"There is no host {name or 'without a name'}; there are {known or 'none'}.", field=field)
+            raise NotFound("host", name or "without a name", field=field, hint=f"There are {known or 'none'}.")
         return found
 
     def entries(self, host: str, path: str) -> tuple[Entry, ...] | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import BadInput, NameTaken
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM, FILE_SYSTEMS, file_system_of, overhead
 from pairshelf.core.layouts.spread import Protection, parse_protection
 from pairshelf.core.names import check_name
@@ -86,7 +86,7 @@ def plan_volume(
     """The volume, or BadInput at the field that will not do."""
     name = check_name(name, "volume", field=field)
     if name.lower() in {t.lower() for t in taken}:
-        raise BadInput(f"There is a volume named {name} in this pool already.", code="name-taken", field=field)
+        raise NameTaken("volume", name, field=field, where="this pool")
     if spread and not protection.strip():
         raise BadInput("Choose how the volume is protected, such as copies-2 or parity-2:8.", field="protection")
     if not spread and protection.strip():

@@ -20,7 +20,7 @@ from pairshelf.core.changes.kinds import request_of
 from pairshelf.core.changes.pools import build_pool
 from pairshelf.core.inventory import against_each_other
 from pairshelf.engine.approver import approve, draw_up
-from pairshelf.engine.jobs import start_fill
+from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.formats.inventory_csv import read_inventory

@@ -11,7 +11,7 @@ from pairshelf.core.changes.kind import Context
 from pairshelf.core.changes.kinds import kind_of, request_of
 from pairshelf.core.changes.sheet import ChangeSheet
 from pairshelf.core.device import DeviceError, Devices
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.apply import APPLY
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.errands import on_drive, on_host, require_none
@@ -102,7 +102,7 @@ def _places(session: Session, subjects: Named) -> set[str]:
 def _open_sheet(session: Session, sheet_id: int) -> SheetRow:
     row = session.get(SheetRow, sheet_id, with_for_update=True, populate_existing=True)
     if row is None:
-        raise BadInput("There is no such change sheet.", code="not-found")
+        raise NotFound("change sheet")
     if row.state == SheetState.APPROVED:
         raise NotPossible(f"{row.approved_by} has approved this sheet already.", code="already-approved")
     if row.state == SheetState.WITHDRAWN:

@@ -12,15 +12,16 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlmodel import Session, select
 
 from pairshelf.core.device import DeviceError, Devices
-from pairshelf.core.errors import PairShelfError
+from pairshelf.core.errors import NoRoom, PairShelfError
 from pairshelf.engine.errands import do_errands
-from pairshelf.engine.jobs import paces_under_way, pause, slowing
+from pairshelf.engine.jobs.finishing import finish, note_moved
+from pairshelf.engine.jobs.kinds import JOBS
+from pairshelf.engine.jobs.pacing import paces_under_way, pause, slowing
+from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.log import SYSTEM, log
-from pairshelf.engine.moving import abandon_move
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.engine.queue import enqueue
-from pairshelf.engine.steps import STEPS, Held, Work, finish
 from pairshelf.store.database import Lock, held_lock, is_full, transaction
 from pairshelf.store.tables import JobRow, JobState, Setting, now
 
@@ -91,7 +92,7 @@ def _step(job_id: int, world: Devices) -> float | None:
         observe(world)
         return _STEP
     except PairShelfError as error:
-        if error.code == "pool-full" and not whole:
+        if isinstance(error, NoRoom) and error.code == "pool-full" and not whole:
             _hold(job_id, "there is no room while a drive is away; it goes on when it is back or replaced")
             return 8 * _STEP
         _give_up(job_id, error.message)
@@ -116,12 +117,12 @@ def _hold(job_id: int, why: str) -> None:
 def _do(work: Work, speed: int, slowed: float) -> float | None:
     job = work.job
     try:
-        seconds = STEPS[job.kind](work)
+        seconds = JOBS[job.kind].step(work)
     except Held as held:
         if (job.state, job.why_held) != (JobState.HELD, held.why):
             job.state, job.why_held = JobState.HELD, held.why
         return 4 * _STEP
-    work.note_moved()
+    note_moved(work)
     job.started_at = job.started_at or now()
     job.state, job.why_held = JobState.RUNNING, None
     job.spent = min(job.seconds, job.spent + seconds)
@@ -158,8 +159,8 @@ def _give_up(job_id: int, why: str) -> None:
         if job is None or job.state in (JobState.DONE, JobState.FAILED):
             return
         job.state, job.error, job.finished_at, job.why_held = JobState.FAILED, why, now(), None
-        if job.kind in ("move-application", "undo-move"):
-            abandon_move(session, job, devices())
+        if give_up := JOBS[job.kind].give_up:
+            give_up(session, job, devices())
         log(
             session,
             SYSTEM,

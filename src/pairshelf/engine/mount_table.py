@@ -6,7 +6,7 @@ from typing import Any
 
 from sqlmodel import Session, SQLModel, col, select
 
-from pairshelf.core.errors import NotPossible
+from pairshelf.core.errors import Gone
 from pairshelf.core.mounting import MountLine, aside_name
 from pairshelf.engine.errands import on_host, send
 from pairshelf.store.tables import Host, Mount, PoolRow, VolumeRow
@@ -18,14 +18,14 @@ def find_volume(session: Session, ref: str) -> VolumeRow:
     query = select(VolumeRow).join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
     found = session.exec(query.where(PoolRow.name == pool, VolumeRow.name == name)).first()
     if found is None:
-        raise NotPossible(f"Volume {ref} is not there any more.", code="volume-gone")
+        raise Gone("volume", ref)
     return found
 
 
 def the_row(session: Session, table: type[SQLModel], **facts: Any) -> Any:
     row = session.exec(select(table).filter_by(**facts)).first()
     if row is None:
-        raise NotPossible("What this sheet is about is not there any more.", code="gone")
+        raise Gone(table.__name__.lower(), next(iter(facts.values()), None))
     return row
 
 

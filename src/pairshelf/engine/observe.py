@@ -14,7 +14,8 @@ from pairshelf.core.drives import extents_of
 from pairshelf.core.figures.survival import after_failures
 from pairshelf.core.inventory import DriveRecord
 from pairshelf.core.layouts.spread import SpreadLayout
-from pairshelf.engine.jobs import start_rebuild, start_self_repair
+from pairshelf.engine.jobs.rebuild import start_rebuild
+from pairshelf.engine.jobs.self_repair import start_self_repair
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, open_pool, refresh_state
 from pairshelf.store.database import transaction

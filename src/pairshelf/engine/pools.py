@@ -10,7 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
 from pairshelf.core.device import Devices
-from pairshelf.core.errors import NotPossible
+from pairshelf.core.errors import Gone, NotServing
 from pairshelf.core.figures.survival import PoolState, state_of
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.spread import SPREAD, SpreadLayout
@@ -68,7 +68,7 @@ def open_pool(session: Session, pool_id: int) -> OpenPool:
     lock_until_commit(session, Lock.POOL, pool_id)
     row = session.get(PoolRow, pool_id, populate_existing=True)
     if row is None:
-        raise NotPossible("There is no such pool any more.", code="pool-gone")
+        raise Gone("pool")
     places = list(
         session.exec(select(PoolPlace).where(PoolPlace.pool_id == pool_id).execution_options(populate_existing=True))
     )
@@ -82,7 +82,7 @@ def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | Spread
     NotPossible while too many members are away: finishing a write without them could cost what they hold.
     """
     if not pool.serves():
-        raise NotPossible(f"Pool {pool.row.name} is {pool.row.state}; nothing of it is touched.", code="not-serving")
+        raise NotServing(pool.row.name, pool.row.state, "nothing of it is touched")
     ids = [p.drive_id for p in pool.members if p.drive_id is not None]
     drives = {d.id: d for d in session.exec(select(DriveRow).where(col(DriveRow.id).in_(ids)))}
     members = []

@@ -10,7 +10,7 @@ from sqlmodel import Session, col, select
 
 from pairshelf.core.allocation import Piece, allocate, gaps, spans, unplaced, without
 from pairshelf.core.device import Devices
-from pairshelf.core.errors import NotPossible
+from pairshelf.core.errors import Locked, NoRoom
 from pairshelf.core.layouts.spread import PlacedVolume, SpreadLayout, parse_protection
 from pairshelf.core.units import EXTENT
 from pairshelf.core.volumes import Spec
@@ -125,7 +125,7 @@ class VolumeIO:
         if pool.row.key is not None:
             self._key = keys.key_of(pool.row.id or 0)
             if self._key is None:
-                raise NotPossible(f"Pool {pool.row.name} is locked; an administrator unlocks it first.", code="locked")
+                raise Locked(pool.row.name)
 
     @property
     def io(self) -> PoolIO | SpreadIO:
@@ -171,7 +171,7 @@ class VolumeIO:
         """
         count = len(data) // self.block
         if at + count > volume.extents:
-            raise NotPossible("The volume is full.", code="volume-full")
+            raise NoRoom("The volume is full.", code="volume-full", needed=count, left=volume.extents - at, field=None)
         pieces = self._where(volume)
         if missing := unplaced(pieces, at, count):
             more: list[Stretch] = []
@@ -228,7 +228,7 @@ class Room:
         fitting = next((g for g in self._free if g[1] >= extents), None)
         gap = fitting or (None if whole else max(self._free, key=lambda g: g[1], default=None))
         if gap is None:
-            raise NotPossible(f"Volume {self._name} is full.", code="volume-full")
+            raise NoRoom(f"Volume {self._name} is full.", code="volume-full", needed=extents, left=0, field=None)
         first, count = gap[0], min(extents, gap[1])
         gap[0], gap[1] = first + count, gap[1] - count
         if not gap[1]:

@@ -38,7 +38,7 @@ from pairshelf.core.changes.volumes import (
     resize_volume,
     unmount_volume,
 )
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import BadInput, NotFound
 
 #: In the order they are listed.
 KINDS: dict[str, ChangeKind] = {
@@ -81,7 +81,7 @@ def kind_of(name: str) -> ChangeKind:
     try:
         return KINDS[name]
     except KeyError:
-        raise BadInput(f"“{name}” is not a kind of change.", code="not-found", field="kind") from None
+        raise NotFound("kind of change", name, field="kind") from None
 
 
 def request_of(kind: str, raw: dict[str, Any]) -> Any:

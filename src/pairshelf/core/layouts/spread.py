@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from pairshelf.core.drives import DOMAINS, Drive, require_usable
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NoRoom, NotPossible
 from pairshelf.core.layouts.model import Code, Family, Layout, Scheme
 from pairshelf.core.patience import still_wanted
 from pairshelf.core.units import EXTENT, format_size, parse_size
@@ -431,9 +431,9 @@ class SpreadLayout(Layout):
                 still_wanted()
             chosen = placer.next(protection.width)
             if chosen is None:
-                raise NotPossible(
+                raise NoRoom(
                     f"The pool has room for {i} more stripes of {protection.name}; {stripes} are needed.",
-                    code="pool-full", field="size",
+                    needed=stripes, left=i,
                 )  # fmt: skip
             cut = (turn + i) % protection.width
             for column, slot in enumerate(chosen[cut:] + chosen[:cut]):

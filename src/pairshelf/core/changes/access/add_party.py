@@ -8,7 +8,7 @@ from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.sharing import PartyPlan, read_members
 from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import simple_sheet
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import NameTaken
 from pairshelf.core.estate import Estate
 from pairshelf.core.names import check_name
 
@@ -26,7 +26,7 @@ def plan(estate: Estate, request: AddParty) -> PartyPlan:
     """The sheet for a new person or group."""
     name = check_name(request.name, "group" if request.members else "person", field="name")
     if any(n.lower() == name.lower() for n, _ in estate.parties):
-        raise BadInput(f"There is a person or group {name} already.", code="name-taken", field="name")
+        raise NameTaken("person or group", name)
     members = read_members(estate, request.members) or None
     sheet = simple_sheet(
         "add-party", f"Add {'group' if members else 'person'} {name}",

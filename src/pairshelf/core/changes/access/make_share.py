@@ -16,7 +16,7 @@ from pairshelf.core.changes.access.sharing import (
 )
 from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import simple_sheet
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NameTaken, NotPossible
 from pairshelf.core.estate import Estate, EstateShare
 from pairshelf.core.names import check_folder, check_name
 from pairshelf.core.volumes import check_purpose
@@ -46,7 +46,7 @@ def plan(estate: Estate, request: MakeShare) -> SharePlan:
     volume = estate.volume(request.volume)
     name = check_name(request.name, "share", field="name")
     if any(s.name.lower() == name.lower() for s in estate.shares):
-        raise BadInput(f"There is a share named {name} already.", code="name-taken", field="name")
+        raise NameTaken("share", name)
     if not estate.mounts_of(volume):
         raise NotPossible(
             f"No host mounts {volume.ref}; mount it first, then its folders can be shared.",

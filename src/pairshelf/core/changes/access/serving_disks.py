@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from ipaddress import ip_interface
 
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Finding, Text, simple_sheet
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import BadInput, NotFound
 from pairshelf.core.estate import Estate, EstateTarget
 from pairshelf.core.figures.speed import sequential_read
 from pairshelf.core.names import check_iqn, near_misses
@@ -29,8 +29,8 @@ def target_of(estate: Estate, iqn: str) -> EstateTarget:
     found = next((t for t in estate.targets if t.iqn == iqn.strip()), None)
     if found is None:
         close = near_misses(iqn.strip(), [t.iqn for t in estate.targets])
-        hint = f" Did you mean {close[0]}?" if close else ""
-        raise BadInput(f"There is no target {iqn or 'without a name'}.{hint}", field="target")
+        hint = f"Did you mean {close[0]}?" if close else ""
+        raise NotFound("target", iqn or "without a name", field="target", hint=hint)
     return found
 
 

@@ -8,7 +8,7 @@ from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.sharing import PartyPlan, read_members
 from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import NotFound
 from pairshelf.core.estate import Estate
 
 
@@ -24,7 +24,7 @@ def plan(estate: Estate, request: SetMembers) -> PartyPlan:
     """The sheet for who is in a group."""
     groups = {n.lower(): (n, m) for n, m in estate.parties if m is not None}
     if request.group.strip().lower() not in groups:
-        raise BadInput(f"There is no group {request.group}.", field="group")
+        raise NotFound("group", request.group, field="group")
     name, before = groups[request.group.strip().lower()]
     members = read_members(estate, request.members)
     sheet = simple_sheet(

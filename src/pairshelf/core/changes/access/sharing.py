@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Finding, Text
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import BadInput, NotFound
 from pairshelf.core.estate import Estate, EstateShare, EstateVolume
 from pairshelf.core.file_systems import file_system_of
 from pairshelf.core.units import format_size, parse_size
@@ -35,7 +35,7 @@ def share_of(estate: Estate, name: str) -> EstateShare:
     """The share of that name; BadInput otherwise."""
     found = next((s for s in estate.shares if s.name.lower() == name.strip().lower()), None)
     if found is None:
-        raise BadInput(f"There is no share {name or 'without a name'}.", field="share")
+        raise NotFound("share", name or "without a name", field="share")
     return found
 
 
@@ -71,7 +71,7 @@ def read_rights(estate: Estate, rights: tuple[str, ...]) -> tuple[tuple[str, str
         if may not in RIGHTS or not name:
             raise BadInput(f"“{text}” is not a right; write NAME:read or NAME:write.", field="rights")
         if name.lower() not in known:
-            raise BadInput(f"There is no person or group {name}; add them first.", field="rights")
+            raise NotFound("person or group", name, field="rights", hint="Add them first.")
         if found.setdefault(known[name.lower()], may) != may:
             raise BadInput(f"{name} is given both rights; writing includes reading.", field="rights")
     return tuple(sorted(found.items()))
@@ -145,6 +145,6 @@ def read_members(estate: Estate, members: tuple[str, ...]) -> tuple[str, ...]:
     found = []
     for member in members:
         if member.strip().lower() not in people:
-            raise BadInput(f"There is no person {member}; add them first.", field="members")
+            raise NotFound("person", member, field="members", hint="Add them first.")
         found.append(people[member.strip().lower()])
     return tuple(dict.fromkeys(found))

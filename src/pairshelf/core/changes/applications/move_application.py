@@ -8,7 +8,7 @@ from pairshelf.core.acts import Act
 from pairshelf.core.changes.applications.application_plan import MovePlan, application_of
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Finding, Takes, Text, simple_sheet
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NotPossible, NotServing
 from pairshelf.core.estate import Estate, EstateApplication, EstateVolume
 from pairshelf.core.figures.durations import at_rate
 from pairshelf.core.figures.speed import sequential_write
@@ -42,7 +42,9 @@ def plan(estate: Estate, request: MoveApplication) -> MovePlan:
             f"{app.name} stands on {app.volume} already; undo that first.", code="in-use", field="application"
         )
     if pool.locked or pool.state in ("lost", "unreachable"):
-        raise NotPossible(f"Pool {pool.name} does not serve now.", code="not-serving", field="volume")
+        raise NotServing(
+            pool.name, "locked" if pool.locked else pool.state, "nothing can be moved to it now", field="volume"
+        )
     if volume.file_system == "none":
         raise BadInput("The volume has no file system.", field="volume")
     if any(m.host != app.host for m in estate.mounts_of(volume)):

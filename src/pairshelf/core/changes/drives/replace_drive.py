@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Takes
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, Gone, NotPossible
 from pairshelf.core.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.figures.durations import rebuild
 from pairshelf.core.figures.survival import after_failures, in_words
@@ -81,7 +81,7 @@ def plan(estate: Estate, request: ReplaceDrive) -> ReplaceDrivePlan:
 def _offered(estate: Estate, pool: EstatePool, place: EstatePlace, drive_id: int) -> EstateDrive:
     drive = estate.drive(drive_id)
     if drive is None:
-        raise NotPossible("This drive is not there any more.", code="drive-gone", field="drive_id")
+        raise Gone("drive", field="drive_id")
     if reason := drive.why_not_offered() or why_too_small(place, drive) or why_elsewhere(pool, place, drive):
         raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free", field="drive_id")
     return drive

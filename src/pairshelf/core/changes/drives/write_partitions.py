@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, simple_sheet
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import NotFound, NotPossible
 from pairshelf.core.estate import Estate, EstateDrive
 from pairshelf.core.partitions import Table, lay_out
 
@@ -32,7 +32,7 @@ def plan(estate: Estate, request: WritePartitions) -> PartitionsPlan:
     """The sheet for writing the pending partitions."""
     drive = estate.drive(request.drive_id)
     if drive is None:
-        raise BadInput("There is no such drive.", code="not-found", field="drive_id")
+        raise NotFound("drive", field="drive_id")
     if reason := drive.why_not_offered():
         raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free", field="drive_id")
     pending = dict(estate.pending_partitions).get(drive.id)

@@ -10,7 +10,7 @@ from pairshelf.core.assess import assess
 from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Finding, Takes, Text
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, Gone, NameTaken
 from pairshelf.core.estate import Estate, EstateDrive
 from pairshelf.core.figures.durations import check, first_sync, slowest_rebuild
 from pairshelf.core.figures.speed import speed
@@ -139,7 +139,7 @@ def _layout(drives: list[EstateDrive], request: BuildPool) -> Layout:
 def _checked(estate: Estate, request: BuildPool) -> BuildPool:
     name = check_name(request.name, "pool", field="name")
     if name.lower() in estate.pool_names:
-        raise BadInput(f"There is a pool named {name} already.", code="name-taken", field="name")
+        raise NameTaken("pool", name)
     host = request.host.strip()
     if host:
         estate.host(host)
@@ -157,7 +157,7 @@ def _found(estate: Estate, ids: tuple[int, ...]) -> list[EstateDrive]:
     for drive_id, count in Counter(ids).items():
         drive = estate.drive(drive_id)
         if drive is None:
-            raise NotPossible(f"Drive {drive_id} is not there any more.", code="drive-gone", field="drives")
+            raise Gone("drive", drive_id, field="drives")
         if count > 1:
             raise BadInput(f"{drive.place} is chosen twice.", field="drives")
         drives.append(drive)

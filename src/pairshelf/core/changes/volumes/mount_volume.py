@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import ChangeSheet, Finding, Text, simple_sheet
-from pairshelf.core.errors import NotPossible
+from pairshelf.core.errors import Locked, NotPossible
 from pairshelf.core.estate import Estate, EstateMount
 from pairshelf.core.mounting import MountLine, aside_name, in_order, inside, mount_folders, plan_mount
 from pairshelf.core.units import format_size
@@ -44,7 +44,7 @@ def plan(estate: Estate, request: MountVolume) -> MountPlan:
     volume = estate.volume(request.volume)
     pool = estate.pool_named(volume.pool)
     if pool.locked:
-        raise NotPossible(f"Pool {pool.name} is locked; an administrator unlocks it first.", code="locked")
+        raise Locked(pool.name)
     if volume.file_system == "none":
         raise NotPossible("It has no file system to mount; give it one, or serve it as a block target.", code="bare")
     if any(v == volume.ref for t in estate.targets for _, v in t.luns):

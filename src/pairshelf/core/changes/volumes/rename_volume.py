@@ -8,7 +8,7 @@ from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan, spec_of
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import BadInput, NameTaken
 from pairshelf.core.estate import Estate
 from pairshelf.core.names import check_name
 
@@ -28,7 +28,7 @@ def plan(estate: Estate, request: RenameVolume) -> VolumePlan:
     if name == volume.name:
         raise BadInput("That is its name already.", field="name")
     if any(v.name.lower() == name.lower() for v in estate.volumes if v.pool == volume.pool and v.id != volume.id):
-        raise BadInput(f"There is a volume named {name} in this pool already.", code="name-taken", field="name")
+        raise NameTaken("volume", name, where="this pool")
     mounts = estate.mounts_of(volume)
     sheet = simple_sheet(
         "rename-volume", f"Rename volume {volume.ref} to {name}",

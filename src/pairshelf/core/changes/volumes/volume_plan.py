@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.sheet import ChangeSheet
-from pairshelf.core.errors import NotPossible
+from pairshelf.core.errors import Locked, NotServing
 from pairshelf.core.estate import Estate, EstatePool, EstateVolume
 from pairshelf.core.file_systems import overhead
 from pairshelf.core.units import format_size
@@ -24,9 +24,9 @@ class VolumePlan:
 def serving(pool: EstatePool) -> None:
     """NotPossible while a pool's data cannot be reached."""
     if pool.state in ("lost", "unreachable"):
-        raise NotPossible(f"Pool {pool.name} is {pool.state}; nothing can be changed in it now.", code="not-serving")
+        raise NotServing(pool.name, pool.state, "nothing can be changed in it now")
     if pool.locked:
-        raise NotPossible(f"Pool {pool.name} is locked; an administrator unlocks it first.", code="locked")
+        raise Locked(pool.name)
 
 
 def serving_pool_of(estate: Estate, volume: EstateVolume) -> EstatePool:

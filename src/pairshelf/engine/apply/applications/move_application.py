@@ -9,7 +9,7 @@ from pairshelf.core.device import Devices
 from pairshelf.core.units import EXTENT
 from pairshelf.engine.apply.applications.application_row import application_row
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.jobs import start
+from pairshelf.engine.jobs.starting import start
 from pairshelf.engine.mount_table import find_volume
 from pairshelf.engine.volumes import files_on
 from pairshelf.store.tables import JobRow, SheetRow

@@ -7,7 +7,7 @@ from sqlmodel import Session
 from pairshelf.core.changes.drives.replace_drive import ReplaceDrivePlan
 from pairshelf.core.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.jobs import start_rebuild
+from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.observe import give_place
 from pairshelf.engine.pools import open_pool, refresh_state
 from pairshelf.store.tables import DriveRow, MemberState, SheetRow

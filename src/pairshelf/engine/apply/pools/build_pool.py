@@ -12,7 +12,7 @@ from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.engine import keys
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.errands import on_drive, send
-from pairshelf.engine.jobs import start_first_sync, start_volume_sync
+from pairshelf.engine.jobs.first_sync import start_first_sync, start_volume_sync
 from pairshelf.engine.mount_table import write_mount
 from pairshelf.engine.pools import OpenPool, label_of
 from pairshelf.engine.volumes import make_volume

@@ -8,7 +8,7 @@ from pairshelf.core.changes.volumes.volume_plan import VolumePlan
 from pairshelf.core.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.volumes.open_volume import opened
-from pairshelf.engine.jobs import start_reading
+from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.store.tables import SheetRow
 
 

@@ -8,7 +8,8 @@ from sqlmodel import Session, col, select
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan
 from pairshelf.core.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.apply.volumes.open_volume import opened, require_idle
+from pairshelf.engine.apply.volumes.open_volume import opened
+from pairshelf.engine.jobs.starting import meet
 from pairshelf.engine.volumes import delete_volume
 from pairshelf.store.tables import BackupRow, JobRow, KeepRule, SheetRow
 
@@ -16,7 +17,7 @@ from pairshelf.store.tables import BackupRow, JobRow, KeepRule, SheetRow
 def apply(session: Session, _sheet: SheetRow, planned: VolumePlan, _who: str, _world: Devices) -> Outcome:
     """The volume with its files; its capacity is free again."""
     pool, volume = opened(session, planned)
-    require_idle(session, volume)
+    meet(session, pool.row.id, "delete-volume", volume_id=volume.id)
     for job in session.exec(select(JobRow).where(JobRow.volume_id == volume.id)):
         job.report = {**job.report, "volume": volume.name}
         job.volume_id = None

@@ -7,7 +7,7 @@ from sqlmodel import Session
 from pairshelf.core.changes.volumes.make_volumes import MakeVolumesPlan
 from pairshelf.core.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.jobs import start_volume_sync
+from pairshelf.engine.jobs.first_sync import start_volume_sync
 from pairshelf.engine.mount_table import write_mount
 from pairshelf.engine.pools import open_pool
 from pairshelf.engine.volumes import make_volume

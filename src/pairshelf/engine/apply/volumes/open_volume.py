@@ -2,24 +2,15 @@
 
 from __future__ import annotations
 
-from sqlmodel import Session, col, select
+from sqlmodel import Session
 
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan
-from pairshelf.core.errors import NotPossible
 from pairshelf.engine.pools import OpenPool, open_pool
-from pairshelf.store.tables import JobRow, JobState, VolumeRow
+from pairshelf.store.tables import VolumeRow
 
 
 def opened(session: Session, planned: VolumePlan) -> tuple[OpenPool, VolumeRow]:
+    """The volume of a sheet, and its pool, held."""
     volume = session.get(VolumeRow, planned.volume.id)
     assert volume is not None
     return open_pool(session, volume.pool_id), volume
-
-
-def require_idle(session: Session, volume: VolumeRow) -> None:
-    """NotPossible while a job works on the volume."""
-    query = select(JobRow.id).where(
-        JobRow.volume_id == volume.id, col(JobRow.state).not_in((JobState.DONE, JobState.FAILED))
-    )
-    if session.exec(query).first() is not None:
-        raise NotPossible("A job works on this volume; wait for it, or pause and end it first.", code="busy")

@@ -10,7 +10,8 @@ from sqlmodel import Session, col
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan
 from pairshelf.core.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.apply.volumes.open_volume import opened, require_idle
+from pairshelf.engine.apply.volumes.open_volume import opened
+from pairshelf.engine.jobs.starting import meet
 from pairshelf.engine.volumes import give_back
 from pairshelf.store.tables import SampleFile, SheetRow
 
@@ -18,7 +19,7 @@ from pairshelf.store.tables import SampleFile, SheetRow
 def apply(session: Session, _sheet: SheetRow, planned: VolumePlan, _who: str, _world: Devices) -> Outcome:
     """An empty file system with a UUID of its own."""
     pool, volume = opened(session, planned)
-    require_idle(session, volume)
+    meet(session, pool.row.id, "reformat-volume", volume_id=volume.id)
     session.connection().execute(sql_delete(SampleFile).where(col(SampleFile.volume_id) == volume.id))
     if volume.thin:
         give_back(session, pool, volume, 0, volume.extents)

@@ -9,8 +9,9 @@ from pairshelf.core.device import Devices
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.file_systems import overhead
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.apply.volumes.open_volume import opened, require_idle
-from pairshelf.engine.jobs import start_volume_sync
+from pairshelf.engine.apply.volumes.open_volume import opened
+from pairshelf.engine.jobs.first_sync import start_volume_sync
+from pairshelf.engine.jobs.starting import meet
 from pairshelf.engine.volumes import give_back, pieces_of, place
 from pairshelf.store.tables import SampleFile, SheetRow, VolumeRow
 
@@ -18,7 +19,7 @@ from pairshelf.store.tables import SampleFile, SheetRow, VolumeRow
 def apply(session: Session, sheet: SheetRow, planned: VolumePlan, who: str, _world: Devices) -> Outcome:
     """More extents from the pool, or those at the end given back."""
     pool, volume = opened(session, planned)
-    require_idle(session, volume)
+    meet(session, pool.row.id, "resize-volume", volume_id=volume.id)
     before = volume.extents
     after = planned.after
     if after.extents < before:

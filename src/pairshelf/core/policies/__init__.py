@@ -1,0 +1,1 @@
+"""What decides by itself: which work may run beside which."""

@@ -1,0 +1,90 @@
+"""What may run beside what: one table of what becomes of work that meets other work under way."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Where(StrEnum):
+    """How close two pieces of work have to come to meet."""
+
+    #: Both in one pool.
+    POOL = "pool"
+    #: Both on one volume.
+    VOLUME = "volume"
+    #: Both for one place of a pool.
+    PLACE = "place"
+
+
+class Then(StrEnum):
+    """What becomes of them."""
+
+    #: The new one is not begun.
+    REFUSED = "refused"
+    #: The one under way is what was wanted.
+    JOINED = "joined"
+    #: The one under way begins anew.
+    ANEW = "anew"
+    #: The one under way ends, unfinished.
+    ENDED = "ended"
+
+
+@dataclass(frozen=True, slots=True)
+class Under:
+    """Work under way: a kind of job, with the volume and the place it is about."""
+
+    kind: str
+    volume_id: int | None = None
+    slot: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Meeting:
+    """A kind of new work that meets kinds under way (none named: any)."""
+
+    new: str
+    under_way: tuple[str, ...]
+    where: Where
+    then: Then
+    code: str = "already-running"
+    said: str = ""
+
+
+#: The new work is a kind of job, or a kind of change that is carried out at once. What is not here runs side by side.
+MEETINGS = (
+    Meeting("check", ("first-sync", "self-repair"), Where.POOL, Then.REFUSED, "not-synced",
+            "The first sync is still under way; check when it has finished."),
+    Meeting("check", ("check",), Where.POOL, Then.REFUSED, said="A check of this pool is under way already."),
+    Meeting("fill", ("fill",), Where.VOLUME, Then.REFUSED, said="Files are being written to this volume already."),
+    Meeting("read-files", ("read-files",), Where.VOLUME, Then.REFUSED,
+            said="The files of this volume are being read already."),
+    Meeting("check-files", ("check-files",), Where.VOLUME, Then.REFUSED,
+            said="The files of this volume are being read already."),
+    Meeting("self-repair", ("self-repair",), Where.PLACE, Then.JOINED),
+    Meeting("rebuild", ("self-repair",), Where.PLACE, Then.ENDED, said="A drive has come to the place."),
+    Meeting("rebuild", ("rebuild",), Where.PLACE, Then.ANEW),
+    *(
+        Meeting(change, (), Where.VOLUME, Then.REFUSED, "busy",
+                "A job works on this volume; wait for it, or pause and end it first.")
+        for change in ("resize-volume", "reformat-volume", "delete-volume")
+    ),
+)  # fmt: skip
+
+
+def meetings(new: Under, under_way: Iterable[Under]) -> list[tuple[Meeting, Under]]:
+    """What new work meets of all that is under way in its pool, and what becomes of both; refusals first."""
+    found = [
+        (m, one)
+        for one in under_way
+        for m in MEETINGS
+        if m.new == new.kind and (not m.under_way or one.kind in m.under_way) and _meet(m.where, new, one)
+    ]
+    return sorted(found, key=lambda pair: pair[0].then is not Then.REFUSED)
+
+
+def _meet(where: Where, new: Under, one: Under) -> bool:
+    if where is Where.VOLUME:
+        return new.volume_id is not None and new.volume_id == one.volume_id
+    return where is Where.POOL or (new.slot is not None and new.slot == one.slot)

@@ -1,0 +1,83 @@
+"""The redundancy of a new pool, or of a new volume of a spread pool, brought in step."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from sqlmodel import Session
+
+from pairshelf.core.figures import durations
+from pairshelf.core.layouts.spread import SpreadLayout
+from pairshelf.core.placement import stripe_count
+from pairshelf.core.units import EXTENT
+from pairshelf.engine.jobs.kind import JobKind, Proof
+from pairshelf.engine.jobs.pieces import ROWS
+from pairshelf.engine.jobs.starting import start
+from pairshelf.engine.jobs.work import Held, Work
+from pairshelf.engine.pools import OpenPool
+from pairshelf.engine.spread_io import Stretch
+from pairshelf.store.tables import JobRow, VolumeRow
+
+
+def step(work: Work) -> float:
+    job, pool = work.job, work.pool
+    if not pool.whole:
+        raise Held("waits until every place of the pool holds a drive with all its data")
+    done = 0
+    if job.volume_id is not None:
+        placed = work.spread_io.volume(job.volume_id)
+        done = min(work.most, max(0, len(placed.spots) - job.cursor))
+        if done:
+            work.spread_io.sync(Stretch(placed, job.cursor, done))
+        job.cursor = job.cursor + done if done else job.total
+    else:
+        for run in work.io.runs(job.cursor, work.most, ROWS):
+            work.io.sync(run)
+            done += run.rows
+        job.cursor += done
+        pool.row.synced_to = job.cursor
+    work.any_io.flush()
+    return done / job.total * job.seconds
+
+
+def start_first_sync(session: Session, pool: OpenPool, who: str, sheet_id: int | None) -> JobRow | None:
+    """Bring the redundancy of a new pool in step; nothing to do without redundancy."""
+    takes = durations.first_sync(pool.layout)
+    total = stripe_count(pool.layout)
+    if takes is None or not total:
+        pool.row.synced_to = total
+        return None
+    return start(session, JobRow(
+        kind="first-sync", pool_id=pool.row.id, sheet_id=sheet_id, total=total, seconds=takes.idle, asked_by=who,
+    ))  # fmt: skip
+
+
+def start_volume_sync(
+    session: Session, pool: OpenPool, volume: VolumeRow, who: str, sheet_id: int | None
+) -> JobRow | None:
+    """Bring the redundancy of a new volume of a spread pool in step; None where there is nothing to do."""
+    layout = pool.layout
+    own = [v for v in layout.volumes if v.volume == volume.id] if isinstance(layout, SpreadLayout) else []
+    if not own or not len(own[0].spots):
+        return None
+    stripes, width = own[0].slots.shape
+    seconds = stripes * width * EXTENT / sum(d.mean_rate for d in layout.members)
+    return start(session, JobRow(
+        kind="first-sync", pool_id=pool.row.id, volume_id=volume.id, sheet_id=sheet_id, total=stripes,
+        seconds=seconds, asked_by=who,
+    ))  # fmt: skip
+
+
+def _outcome(_report: Mapping[str, Any], pool: str) -> str:
+    return f"First sync of {pool} finished: all redundancy is in step."
+
+
+def _of_whole_pool(job: JobRow) -> bool:
+    return job.volume_id is None
+
+
+KIND = JobKind(
+    "first-sync", "First sync", "Everything can be used; writing is slower until it ends.", step, _outcome,
+    proves=Proof("first_sync_hours", _of_whole_pool),
+)  # fmt: skip

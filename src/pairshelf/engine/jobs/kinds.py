@@ -1,0 +1,31 @@
+"""Every kind of job by its id: one module each, and a line here."""
+
+from __future__ import annotations
+
+from pairshelf.engine.jobs import (
+    check,
+    check_files,
+    fill,
+    first_sync,
+    move_application,
+    read_files,
+    rebuild,
+    self_repair,
+    undo_move,
+)
+from pairshelf.engine.jobs.kind import JobKind
+
+JOBS: dict[str, JobKind] = {
+    kind.id: kind
+    for kind in (
+        first_sync.KIND,
+        rebuild.KIND,
+        self_repair.KIND,
+        check.KIND,
+        fill.KIND,
+        read_files.KIND,
+        check_files.KIND,
+        move_application.KIND,
+        undo_move.KIND,
+    )
+}

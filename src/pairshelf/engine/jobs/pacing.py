@@ -1,0 +1,51 @@
+"""The drives' time shared between users and jobs; pausing jobs."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+
+from sqlmodel import Session, col, select
+
+from pairshelf.core.errors import NotPossible
+from pairshelf.core.figures import durations
+from pairshelf.engine.jobs.kinds import JOBS
+from pairshelf.engine.queue import enqueue
+from pairshelf.store.tables import JobRow, JobState
+
+
+def users_work() -> list[str]:
+    """Kinds of jobs that are the users' own work; the others take the drives' time from it."""
+    return [kind.id for kind in JOBS.values() if kind.users_work]
+
+
+def paces_under_way(session: Session, pool_ids: Collection[int]) -> dict[int, str]:
+    """For each of these pools with a job under way that is not its users' work: that job's pace."""
+    query = select(JobRow.pool_id, JobRow.pace).where(
+        col(JobRow.pool_id).in_(pool_ids),
+        JobRow.state == JobState.RUNNING,
+        col(JobRow.kind).not_in(users_work()),
+    )
+    return dict(session.exec(query).all())
+
+
+def slowing(job: JobRow, paces: Mapping[int, str]) -> float:
+    """How many times longer than undisturbed a job takes: users and jobs share the drives' time."""
+    if JOBS[job.kind].users_work:
+        pace = paces.get(job.pool_id)
+        return 1.0 if pace is None else 1 / (durations.GENTLE if pace == "gentle" else durations.FAST)
+    return 1 / (1 - (durations.GENTLE if job.pace == "gentle" else durations.FAST))
+
+
+def pause(session: Session, job: JobRow) -> None:
+    """Stop after the step under way; everything done so far stays done."""
+    if job.state not in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
+        raise NotPossible("Only a job that waits or runs can be paused.", code="not-running")
+    job.state, job.why_held = JobState.PAUSED, None
+
+
+def resume(session: Session, job: JobRow) -> None:
+    """Go on where it stopped."""
+    if job.state != JobState.PAUSED:
+        raise NotPossible("Only a paused job can be resumed.", code="not-paused")
+    job.state = JobState.WAITING
+    enqueue(session, job.id or 0)

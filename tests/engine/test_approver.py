@@ -1,0 +1,108 @@
+"""Approvals hold what they name, and nothing else: who changes other things does not wait."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from sqlalchemy import text
+from sqlalchemy.exc import OperationalError
+from sqlmodel import Session, select
+
+from pairshelf.core.changes.kinds import KINDS, request_of
+from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.engine import approver
+from pairshelf.engine.apply import APPLY
+from pairshelf.engine.pools import devices
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import Host, SheetRow, Site
+from tests.engine.helpers import at_once, build, carry_all, do, shelf
+
+
+def _sheet(kind: str, **request: Any) -> SheetRow:
+    with transaction() as session:
+        return approver.draw_up(session, kind, request_of(kind, request), "ida")
+
+
+def _approve(session: Session, sheet: SheetRow) -> None:
+    session.connection().execute(text("set local lock_timeout = '700ms'"))
+    approver.approve(session, sheet.id or 0, "ida", sheet.body["confirm"] or "", devices())
+
+
+@pytest.fixture
+def two_pools(db: str) -> None:
+    at_once()
+    for name in ("one", "two"):
+        build(shelf(4, name=name.upper()), "parity-1", name=name)
+    with transaction() as session:
+        site = session.exec(select(Site.id)).one()
+        session.add_all(Host(name=n, site_id=site or 0) for n in ("elm", "fir"))
+    carry_all()
+
+
+@pytest.mark.usefixtures("two_pools")
+@pytest.mark.parametrize(
+    ("first", "second", "waits"),
+    [
+        (("rename-volume", {"volume": "one/v", "name": "a"}), ("rename-volume", {"volume": "two/v", "name": "b"}), False),
+        (("rename-volume", {"volume": "one/v", "name": "a"}), ("delete-volume", {"volume": "one/v"}), True),
+        (("mount-volume", {"volume": "one/v", "host": "elm", "mount_point": "/a"}),
+         ("mount-volume", {"volume": "two/v", "host": "fir", "mount_point": "/a"}), False),
+        (("mount-volume", {"volume": "one/v", "host": "elm", "mount_point": "/a"}),
+         ("mount-volume", {"volume": "two/v", "host": "elm", "mount_point": "/a"}), True),
+        (("add-party", {"name": "ash"}), ("add-party", {"name": "bay"}), True),
+        (("add-party", {"name": "ash"}), ("rename-volume", {"volume": "two/v", "name": "b"}), False),
+        (("set-host", {"host": "elm", "iqn": "iqn.2026-01.example.x:a"}),
+         ("declare-initiator", {"iqn": "iqn.2026-01.example.x:a"}), True),
+    ],
+)  # fmt: skip
+def test_who_waits_for_whom(first: tuple[str, Any], second: tuple[str, Any], waits: bool) -> None:
+    one, other = _sheet(first[0], **first[1]), _sheet(second[0], **second[1])
+    with transaction() as session:
+        _approve(session, one)
+        if not waits:
+            with transaction() as beside:
+                _approve(beside, other)
+            return
+        with pytest.raises(OperationalError, match="lock timeout"), transaction() as beside:
+            _approve(beside, other)
+
+
+@pytest.mark.usefixtures("two_pools")
+def test_drives_chosen_twice_go_to_the_first() -> None:
+    drives = tuple(shelf(3, name="C"))
+    one, other = (_sheet("build-pool", name=n, scheme="parity-1", drives=drives) for n in ("three", "four"))
+    with transaction() as session:
+        _approve(session, one)
+        with pytest.raises(OperationalError, match="lock timeout"), transaction() as beside:
+            _approve(beside, other)
+    with pytest.raises(NotPossible, match=r"in use|changed"), transaction() as session:
+        _approve(session, other)
+
+
+@pytest.mark.usefixtures("two_pools")
+def test_a_name_that_stands_for_another_volume_now_is_drawn_up_anew() -> None:
+    """The pool's number is named by both; what was shown is not what it would be."""
+    do("rename-volume", volume="one/v", name="w")
+    sheet = _sheet("delete-volume", volume="v")
+    do("rename-volume", volume="two/v", name="x")
+    do("rename-volume", volume="one/w", name="v")
+    with pytest.raises(NotPossible, match="changed"), transaction() as session:
+        _approve(session, sheet)
+
+
+@pytest.mark.usefixtures("two_pools")
+def test_a_name_that_is_gone_is_nothing() -> None:
+    sheet = _sheet("delete-volume", volume="one/v")
+    do("rename-volume", volume="one/v", name="w")
+    with pytest.raises(BadInput, match="no volume one/v"), transaction() as session:
+        _approve(session, sheet)
+
+
+def test_every_kind_is_applied_by_the_module_that_mirrors_its_own() -> None:
+    assert list(APPLY) == list(KINDS)
+    shared = {"add-disk", "let-in", "shut-out", "undo-move"}
+    for kind, apply in APPLY.items():
+        if kind not in shared:
+            mirror = KINDS[kind].plan.__module__.replace("core.changes", "engine.apply")
+            assert apply.__module__ == mirror
