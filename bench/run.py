@@ -23,7 +23,7 @@ from pairshelf import demo
 from pairshelf.core.buy import shopping
 from pairshelf.core.drives import Drive, Kind
 from pairshelf.core.erasure import parity
-from pairshelf.core.layouts.spread import parse_volume, place, spread_pool
+from pairshelf.core.layouts.placing import parse_volume, place, spread_pool
 from pairshelf.core.report import answer_json
 from pairshelf.core.search import Answer, Question, all_layouts
 from pairshelf.core.split import Use, split

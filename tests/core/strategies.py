@@ -5,7 +5,7 @@ from __future__ import annotations
 from hypothesis import strategies as st
 
 from pairshelf.core.drives import Drive
-from pairshelf.core.layouts import SCHEMES, Layout, build_layout
+from pairshelf.core.layouts import DIVIDED, Layout, build_layout
 from pairshelf.core.layouts.registry import why_not
 from pairshelf.core.units import GIB
 
@@ -24,7 +24,7 @@ def drives(least: int = 1, most: int = 24, size: st.SearchStrategy[int] = sizes)
 @st.composite
 def layouts(draw: st.DrawFn, size: st.SearchStrategy[int] = sizes, most: int = 24) -> Layout:
     """Any scheme, any number of sets it allows, with up to two spares."""
-    scheme = draw(st.sampled_from(list(SCHEMES.values())))
+    scheme = draw(st.sampled_from(list(DIVIDED.values())))
     fitting = [
         (width, sets)
         for sets in range(1, most + 1)

@@ -16,7 +16,7 @@ from pairshelf.core.drives import Drive, Kind, parse_shorthand
 from pairshelf.core.errors import BadInput
 from pairshelf.core.explain import explanations
 from pairshelf.core.file_systems import FILE_SYSTEMS
-from pairshelf.core.layouts import SCHEMES, Layout, build_layout
+from pairshelf.core.layouts import DIVIDED, Layout, build_layout
 from pairshelf.core.report import layout_json
 from pairshelf.core.units import GIB
 from tests.core.strategies import layouts
@@ -154,7 +154,7 @@ def test_every_caution_has_its_occasion() -> None:
     assert "one-batch" in _codes(days, "parity-1"), "neighbouring dates are a batch as well"
 
 
-@pytest.mark.parametrize("scheme", list(SCHEMES))
+@pytest.mark.parametrize("scheme", list(DIVIDED))
 def test_doors_say_what_the_table_of_changes_says(scheme: str) -> None:
     count = {"single": 1, "copies-2": 4, "copies-3": 6}.get(scheme, 6)
     layout = build_layout(parse_shorthand(f"{count}x4TB"), scheme)
@@ -162,8 +162,8 @@ def test_doors_say_what_the_table_of_changes_says(scheme: str) -> None:
     assert all(d.why.endswith(".") for d in by_change.values())
     closed = {c for c, d in by_change.items() if d.opening is Opening.CLOSED}
     assert ("add-drive" in closed) == (scheme in ("stripe", "copies-2", "copies-3"))
-    assert ("add-set" in closed) == (SCHEMES[scheme].survives == 0 or scheme.startswith("stepped"))
-    assert ("replace-failed" in closed) == (SCHEMES[scheme].survives == 0)
+    assert ("add-set" in closed) == (DIVIDED[scheme].survives == 0 or scheme.startswith("stepped"))
+    assert ("replace-failed" in closed) == (DIVIDED[scheme].survives == 0)
     assert ("change-scheme" in closed) == (scheme in ("span", "stripe"))
     assert fixed(layout)
 

@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pairshelf.core.drives import Drive, parse_shorthand
-from pairshelf.core.layouts import SCHEMES
+from pairshelf.core.layouts import DIVIDED
 from pairshelf.core.placement import Placement, columns_of, stripe_count
 from pairshelf.core.report import answer_json
 from pairshelf.core.search import Question, all_layouts
@@ -25,7 +25,7 @@ def test_every_result_obeys_the_needs(members: list[Drive], need: int, survive: 
         assert spares is None or len(candidate.layout.spares) == spares
     assert (answer.recommended is None) == (not answer.layouts)
     named = {c.layout.scheme.id for c in answer.layouts} | {r.scheme for r in answer.ruled_out}
-    assert named == set(SCHEMES)
+    assert named == set(DIVIDED)
 
 
 @given(st.integers(1, 40))

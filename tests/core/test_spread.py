@@ -14,16 +14,8 @@ from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.drives import Drive, parse_shorthand
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.core.figures.spread import spread_account, spread_figures
-from pairshelf.core.layouts.spread import (
-    Protection,
-    Wanted,
-    fits,
-    parse_protection,
-    parse_volume,
-    place,
-    spread_pool,
-    stripes_max,
-)
+from pairshelf.core.layouts.placing import Wanted, fits, parse_volume, place, spread_pool, stripes_max
+from pairshelf.core.layouts.protections import Protection, parse_protection
 from pairshelf.core.units import EXTENT, GIB, MIB
 
 protections = st.sampled_from(

@@ -22,7 +22,7 @@ from pairshelf.core.explain import explanations
 from pairshelf.core.figures.survival import after_failures, in_words
 from pairshelf.core.file_systems import FILE_SYSTEMS, overhead
 from pairshelf.core.growth import growth
-from pairshelf.core.layouts import SCHEMES, Layout, scheme_of
+from pairshelf.core.layouts import DIVIDED, Layout, scheme_of
 from pairshelf.core.report import answer_json, cut_json, detail_json, layout_json, path_json
 from pairshelf.core.search import ARRANGED_OVER, Answer, all_layouts, lay_out, parts_of
 from pairshelf.core.units import EXTENT, parse_size
@@ -323,7 +323,7 @@ def schemes() -> Any:
     """The schemes, file systems, workloads and cautions with what there is to know of each."""
     return SchemesOut(
         schemes=[
-            SchemeOut(id=s.id, trade_name=s.trade_name, about=s.about, survives=s.survives) for s in SCHEMES.values()
+            SchemeOut(id=s.id, trade_name=s.trade_name, about=s.about, survives=s.survives) for s in DIVIDED.values()
         ],
         file_systems=[
             FileSystemOut(

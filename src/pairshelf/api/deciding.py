@@ -18,7 +18,8 @@ from pairshelf.core.buy import shopping
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.explain import spread_explanations
 from pairshelf.core.figures.spread import spread_account, spread_figures
-from pairshelf.core.layouts.spread import Wanted, parse_protection, spread_pool
+from pairshelf.core.layouts.placing import Wanted, spread_pool
+from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.report import shopping_json, split_json, spread_json
 from pairshelf.core.search import Question
 from pairshelf.core.split import Use, split

@@ -25,7 +25,7 @@ from pairshelf.cli.show import app, print_json, progress, show, table
 from pairshelf.core.assumptions import assume
 from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.spread import spread_account, spread_figures
-from pairshelf.core.layouts.spread import parse_volume, spread_pool
+from pairshelf.core.layouts.placing import parse_volume, spread_pool
 from pairshelf.core.report import spread_json
 from pairshelf.core.units import UnitSystem, format_duration, format_size
 

@@ -11,7 +11,7 @@ from pairshelf.core.drives import Drive
 from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.space import space_account
 from pairshelf.core.figures.survival import survival
-from pairshelf.core.layouts import SCHEMES, Layout, build_layout
+from pairshelf.core.layouts import DIVIDED, Layout, build_layout
 from pairshelf.core.layouts.model import Code, Family
 from pairshelf.core.layouts.registry import set_counts, trade_name, why_not
 from pairshelf.core.price_list import Model
@@ -105,7 +105,7 @@ def shopping(
         found += of_model
         if not of_model:
             ruled_out.append((model.name, why))
-    order = {scheme: i for i, scheme in enumerate(SCHEMES)}
+    order = {scheme: i for i, scheme in enumerate(DIVIDED)}
 
     def place(p: Purchase) -> tuple[object, ...]:
         return p.layout.width > 10, order[p.layout.scheme.id], -p.assessment.space.usable, p.model.name
@@ -130,7 +130,7 @@ def _of_model(
     for count in range(1, room + 1):
         drives = assume([*have, *(model.drive(f"new{i + 1}") for i in range(count))], question.given)
         alike = len({d.extents for d in drives}) == 1
-        for scheme in SCHEMES.values():
+        for scheme in DIVIDED.values():
             if alike and scheme.family is Family.STEPPED:
                 continue  # of drives alike it is the parity layout by another name
             for sets in set_counts(scheme, len(drives) - spares):

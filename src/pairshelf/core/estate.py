@@ -9,7 +9,6 @@ from typing import Any
 from pairshelf.core.drives import Drive, Kind
 from pairshelf.core.errors import BadInput, NotFound
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.spread import SpreadLayout, parse_protection
 from pairshelf.core.units import EXTENT
 
 
@@ -91,24 +90,22 @@ class EstatePool:
     @property
     def spread(self) -> bool:
         """Whether each of its volumes has a protection of its own."""
-        return isinstance(self.layout, SpreadLayout)
+        return self.layout.own_protection
 
     @property
     def capacity(self) -> int:
         """Extents of data; in a spread pool extents of its drives."""
-        return self.layout.stock if isinstance(self.layout, SpreadLayout) else self.layout.data_extents
+        return self.layout.stock
 
     @property
     def free(self) -> int:
         """Extents that no volume has yet; in a spread pool extents of its drives."""
-        return self.layout.free_extents if isinstance(self.layout, SpreadLayout) else sum(n for _, n in self.gaps)
+        return self.layout.left(self.gaps)
 
     def largest(self, protection: str | None) -> int:
         """Bytes of the largest volume that can be made now."""
-        if isinstance(self.layout, SpreadLayout):
-            closed = [p.slot for p in self.places if p.state != "active"]
-            return self.layout.room_for(parse_protection(protection or "", field="protection"), closed) * EXTENT
-        return self.free * EXTENT
+        closed = [p.slot for p in self.places if p.state != "active"]
+        return self.layout.largest(protection or "", self.gaps, closed) * EXTENT
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pairshelf.core.assess import Assessment, chain_of, chains_of, mean_failure, repair_reads, worst_bit_errors
 from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.figures.odds import failure_rate
-from pairshelf.core.figures.speed import data_drives, user_share
+from pairshelf.core.figures.speed import user_share
 from pairshelf.core.figures.spread import PlacedVolume, SpreadFigures
 from pairshelf.core.layouts.model import Code, Family
 from pairshelf.core.units import EXTENT, format_chance, format_duration, format_size
@@ -142,7 +142,7 @@ def _odds(a: Assessment) -> tuple[Explanation, ...]:
 def _speed(a: Assessment) -> tuple[Explanation, ...]:
     drives, scheme, m = a.layout.members, a.layout.scheme, len(a.layout.sets)
     n, o, r = len(drives), min(d.operations for d in drives), min(d.mean_rate for d in drives)
-    s, d = a.speed, data_drives(a.layout)
+    s, d = a.speed, a.layout.data_drives
     rate = format_size(r)
     one = scheme.id in ("span", "single")
     if scheme.code is Code.COPIES:

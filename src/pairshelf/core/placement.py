@@ -12,7 +12,6 @@ from dataclasses import dataclass
 
 from pairshelf.core.errors import BadInput
 from pairshelf.core.layouts.model import Band, Code, Group, Layout
-from pairshelf.core.layouts.spread import SpreadLayout
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,9 +45,7 @@ def columns_of(group: Group, row: int) -> tuple[int, ...]:
 
 def stripe_count(layout: Layout) -> int:
     """Stripes in a whole pool."""
-    if isinstance(layout, SpreadLayout):
-        return sum(len(v.spots) for v in layout.volumes)
-    return sum(band.rows * len(band.groups) for band in layout.bands)
+    return layout.stripes
 
 
 class Placement:

@@ -13,9 +13,7 @@ from pairshelf.core.figures.spread import PlacedVolume, SpreadFigures
 from pairshelf.core.figures.survival import survival_of, units_of
 from pairshelf.core.growth import Path
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.model import Band, Code, Group
 from pairshelf.core.layouts.registry import trade_name
-from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.core.search import Answer, Candidate, Considered, describe
 from pairshelf.core.split import Split
 
@@ -177,7 +175,6 @@ def _volume_json(volume: PlacedVolume, found: SpreadFigures) -> JsonObject:
 
 def cut_json(layout: Layout) -> JsonObject:
     """What the cut is drawn from: each drive's extents, and the bands with their groups."""
-    bands = _stock_bands(layout) if isinstance(layout, SpreadLayout) else layout.bands
     return {
         "members": [
             {
@@ -207,23 +204,9 @@ def cut_json(layout: Layout) -> JsonObject:
                     for g in band.groups
                 ],
             }
-            for band in bands
+            for band in layout.drawn
         ],
     }
-
-
-#: Shares of a drive's used extents are drawn in so many parts.
-_PARTS = 240
-
-
-def _stock_bands(layout: SpreadLayout) -> list[Band]:
-    """A spread pool as it is drawn: on each drive what is used, data and redundancy in their shares of all."""
-    used = sum(layout.used_extents)
-    data = round(layout.data_extents / used * _PARTS) if used else 0
-    return [
-        Band(0, own, (Group((i,) * _PARTS, Code.PARITY, _PARTS - data),))
-        for i, own in enumerate(layout.used_extents) if own
-    ]  # fmt: skip
 
 
 def spare_gaps(layout: Layout) -> list[JsonObject]:

@@ -14,9 +14,8 @@ from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.space import SpaceAccount, space_account
 from pairshelf.core.figures.survival import Survival, guaranteed_of, survival, units_of
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
-from pairshelf.core.layouts import SCHEMES, Layout, Scheme, build_layout
+from pairshelf.core.layouts import DIVIDED, Layout, Scheme, build_layout
 from pairshelf.core.layouts.registry import set_counts
-from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.core.ranking import aim_of, meets_aim, pareto_marks, restores_quickly, scores_of
 from pairshelf.core.reasons import NO_REASONS, Reasons, reasons, recommendation
 from pairshelf.core.units import format_duration, format_size
@@ -166,7 +165,7 @@ def all_layouts(
     figures = [c.assessment for c in candidates]
     quick = restores_quickly(assumed, question.given)
     scores, marks, aim = scores_of(figures, workload, quick), pareto_marks(figures), aim_of(assumed, quick)
-    order = {scheme: i for i, scheme in enumerate(SCHEMES)}
+    order = {scheme: i for i, scheme in enumerate(DIVIDED)}
 
     def place(i: int) -> tuple[object, ...]:
         c = candidates[i]
@@ -248,7 +247,7 @@ def lay_out(
     """A layout of the search again, from what its key says; None where it cannot be arranged so."""
     members, held = hold_back(drives, spares, spares_for)
     if arranged:
-        ordered = arrange(members, sets, SCHEMES[scheme].survives, arranged)
+        ordered = arrange(members, sets, DIVIDED[scheme].survives, arranged)
         if ordered is None:
             return None
         members = list(ordered)
@@ -261,9 +260,9 @@ def _of_part(
     laid: list[_Laid] = []
     ruled_out: list[RuledOut] = []
     over = [domain for domain in ARRANGED_OVER if _worth_arranging(drives, domain)]
-    for number, scheme in enumerate(SCHEMES.values()):
+    for number, scheme in enumerate(DIVIDED.values()):
         if progress:
-            progress(number, len(SCHEMES) + 2)  # the figures of all come last
+            progress(number, len(DIVIDED) + 2)  # the figures of all come last
         fitting = list(_divisions(scheme, drives, question))
         if not fitting:
             members = _members(drives, question.spares or 0, question)
@@ -385,16 +384,7 @@ _PLURAL = {"shelf": "shelves", "host": "hosts", "drive": "drives", "site": "site
 
 def describe(layout: Layout) -> str:
     """A layout in words: ``2 sets of 6, 1 spare``."""
-    if isinstance(layout, SpreadLayout):
-        return (
-            f"{len(layout.members)} drives, their {layout.domain}s kept apart"
-            if layout.domain != "drive"
-            else f"{len(layout.members)} drives"
-        )
-    sets = len(layout.sets)
-    text = f"{sets} sets of {layout.width}" if sets > 1 else f"1 set of {layout.width}"
-    held = len(layout.spares)
-    return f"{text}, {held} spare{'s' if held > 1 else ''}" if held else text
+    return layout.describe()
 
 
 # -- needs nobody can meet ----------------------------------------------------------------------------

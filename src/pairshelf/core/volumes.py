@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from pairshelf.core.errors import BadInput, NameTaken
 from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM, FILE_SYSTEMS, file_system_of, overhead
-from pairshelf.core.layouts.spread import Protection, parse_protection
+from pairshelf.core.layouts.protections import Protection, parse_protection
 from pairshelf.core.names import check_name
 from pairshelf.core.units import EIB, EXTENT, format_size, parse_size
 

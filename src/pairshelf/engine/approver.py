@@ -53,7 +53,12 @@ def approve(session: Session, sheet_id: int, who: str, confirm: str, world: Devi
     row = _open_sheet(session, sheet_id)
     request = request_of(row.kind, row.request)
     subjects = _hold(session, kind_of(row.kind).context(request))
-    require_none(session, _places(session, subjects))
+    try:
+        require_none(session, _places(session, subjects))
+    except NotPossible:
+        # What cannot be done any more, whatever is still being done, is the better reason.
+        plan(session, row.kind, request, world)
+        raise
     planned = plan(session, row.kind, request, world)
     _same_as_shown(row, planned.sheet)
     if planned.sheet.confirm is not None and confirm.strip() != planned.sheet.confirm:

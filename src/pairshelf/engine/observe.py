@@ -13,7 +13,6 @@ from pairshelf.core.device import Arrival, Devices, Presence
 from pairshelf.core.drives import extents_of
 from pairshelf.core.figures.survival import after_failures
 from pairshelf.core.inventory import DriveRecord
-from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.jobs.self_repair import start_self_repair
 from pairshelf.engine.log import SYSTEM, log
@@ -189,7 +188,7 @@ def bring_in_spares(session: Session, pool: OpenPool) -> None:
     """A spare takes the place of each failed drive it is large enough for."""
     if pool.row.state in ("lost", "unreachable"):
         return
-    if isinstance(pool.layout, SpreadLayout):
+    if pool.layout.own_protection:
         for place in pool.members:
             if place.state == MemberState.FAILED:
                 start_self_repair(session, pool, place.slot or 0, SYSTEM)

@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 from threading import Lock
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -18,6 +19,7 @@ import numpy.typing as npt
 from pairshelf.core.device import Device
 from pairshelf.core.erasure import Block, locate, parity, reconstruct
 from pairshelf.core.errors import NotPossible
+from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Code, Group
 from pairshelf.core.placement import Placement, columns_of
 from pairshelf.engine.side_by_side import each
@@ -95,6 +97,8 @@ class MembersIO:
         self._miss, self._missed, self._guard = miss, False, Lock()
         #: Extents read from or written to each member, by slot: what the drives really had to do.
         self.moved: Counter[int] = Counter()
+        #: Stripes whose redundancy is in step; of later ones all copies need not be alike yet.
+        self.synced_to = 0
 
     def recover(self) -> int:
         """Finish the write that a crash interrupted; returns how many pieces were put right."""
@@ -154,21 +158,38 @@ class MembersIO:
         self.journal.clear()
 
 
+@dataclass(frozen=True, slots=True)
+class Refilled:
+    """How far the filling of a member has come."""
+
+    #: Steps done of all, and where to go on (spread pools).
+    cursor: int
+    at: list[int]
+    #: Extents written now.
+    extents: int
+    #: Stripes that the member serves already, while the rest is being filled.
+    serves_to: int = 0
+    whole: bool = False
+
+
+#: Rows of a set worked on at once: what they hold stays near the processor.
+ROWS = 256
+
+
 class PoolIO(MembersIO):
     """One pool's bytes, of a set-built or stepped layout."""
 
     def __init__(
         self,
-        placement: Placement,
+        layout: Layout,
         members: Sequence[Member],
         block: int,
         journal: StripeJournal,
         miss: Callable[[Sequence[int]], None] = lambda _slots: None,
     ) -> None:
         super().__init__(members, block, journal, miss)
-        self.placement = placement
-        #: Stripes whose redundancy is in step; of later ones all copies need not be alike yet.
-        self.synced_to = 0
+        self.layout = layout
+        self.placement = Placement(layout)
 
     # -- what users of the pool do -------------------------------------------------------------
 
@@ -280,6 +301,32 @@ class PoolIO(MembersIO):
             parity(fresh[: group.data], group.parity, fresh[group.data :])
 
     # -- jobs ----------------------------------------------------------------------------------
+
+    def take_up(self, layout: Layout, fresh: Sequence[Any]) -> None:
+        """Its volumes have been given more room; it lies in stripes that are there already."""
+        del layout, fresh
+
+    def compare(self, first: int, most: int) -> Iterator[tuple[int, Compared]]:
+        """Stripes from a number on, read and compared piece by piece, put right where that can be told."""
+        for run in self.runs(first, most, ROWS):
+            yield run.rows, self.check(run, put_right=True)
+
+    def set_of(self, mismatch: tuple[int, int, int]) -> int:
+        """The set that a mismatch is in."""
+        band, group, _ = mismatch
+        return self.layout.set_of(self.layout.bands[band].groups[group].members[0])
+
+    def refill(self, slot: int, cursor: int, at: Sequence[int], most: int, total: int) -> Refilled:
+        """The next stripes of the drive that has come to a slot, from stripe number ``cursor`` of ``total`` on."""
+        ahead = [r for r in self.runs(cursor, total) if slot in self._group(r).members]
+        if not ahead:
+            return Refilled(total, list(at), 0, total, whole=True)
+        first = ahead[0]
+        run = Run(first.band, first.group, first.row, min(first.rows, most), first.number)
+        self.rebuild(run, slot)
+        self.flush()
+        cursor = run.number + run.rows if run.rows < sum(r.rows for r in ahead) else total
+        return Refilled(cursor, list(at), run.rows, cursor, cursor >= total)
 
     def runs(self, start: int, most: int, longest: int = 10**9) -> list[Run]:
         """The runs that hold stripes ``start`` to ``start + most``, none of more than ``longest`` rows."""

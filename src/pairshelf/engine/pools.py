@@ -13,8 +13,7 @@ from pairshelf.core.device import Devices
 from pairshelf.core.errors import Gone, NotServing
 from pairshelf.core.figures.survival import PoolState, state_of
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.spread import SPREAD, SpreadLayout
-from pairshelf.core.placement import Placement
+from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pool_io import Member, PoolIO
 from pairshelf.engine.spread_io import SpreadIO
@@ -72,7 +71,7 @@ def open_pool(session: Session, pool_id: int) -> OpenPool:
     places = list(
         session.exec(select(PoolPlace).where(PoolPlace.pool_id == pool_id).execution_options(populate_existing=True))
     )
-    stripes = load_stripes(session, [pool_id]).get(pool_id, []) if row.scheme == SPREAD.id else []
+    stripes = load_stripes(session, [pool_id]).get(pool_id, []) if scheme_of(row.scheme).own_protection else []
     return OpenPool(row, places, designed_layout(row, places, stripes))
 
 
@@ -97,12 +96,9 @@ def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | Spread
         _note_missed(absences[s] for s in slots if s in absences)
 
     journal = StripeJournal(settings().devices / "journals" / f"pool-{pool.row.id}")
-    io: PoolIO | SpreadIO
-    if isinstance(pool.layout, SpreadLayout):
-        io = SpreadIO(pool.layout, members, world.block, journal, miss)
-    else:
-        io = PoolIO(Placement(pool.layout), members, world.block, journal, miss)
-        io.synced_to = pool.row.synced_to
+    bytes_of: type[PoolIO] | type[SpreadIO] = SpreadIO if pool.layout.own_protection else PoolIO
+    io = bytes_of(pool.layout, members, world.block, journal, miss)
+    io.synced_to = pool.row.synced_to
     io.recover()
     return io
 

@@ -6,7 +6,7 @@ column ``a % k``.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,9 +14,11 @@ import numpy.typing as npt
 
 from pairshelf.core.erasure import Block, parity
 from pairshelf.core.errors import NotPossible
+from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Code
-from pairshelf.core.layouts.spread import PlacedVolume, Protection, SpreadLayout
-from pairshelf.engine.pool_io import Compared, Member, MembersIO, columns_from, disagreeing, wrong_column
+from pairshelf.core.layouts.protections import Protection
+from pairshelf.core.layouts.spread import StripedVolume, spread_of
+from pairshelf.engine.pool_io import Compared, Member, MembersIO, Refilled, columns_from, disagreeing, wrong_column
 from pairshelf.engine.stripe_journal import Intent, StripeJournal
 
 _VOLUME_BITS = 32
@@ -36,7 +38,7 @@ def code_of(protection: Protection) -> Code:
 class Stretch:
     """Stripes ``first`` to ``first + count`` of a volume."""
 
-    volume: PlacedVolume
+    volume: StripedVolume
     first: int
     count: int
 
@@ -51,16 +53,65 @@ class SpreadIO(MembersIO):
 
     def __init__(
         self,
-        layout: SpreadLayout,
+        layout: Layout,
         members: Sequence[Member],
         block: int,
         journal: StripeJournal,
         miss: Callable[[Sequence[int]], None] = lambda _slots: None,
     ) -> None:
         super().__init__(members, block, journal, miss)
-        self.layout = layout
+        self.layout = spread_of(layout)
 
-    def volume(self, volume: int) -> PlacedVolume:
+    def take_up(self, layout: Layout, fresh: Sequence[Stretch]) -> None:
+        """Its volumes have been given new stripes, which are brought in step before anything is written to them."""
+        self.layout = spread_of(layout)
+        for stretch in fresh:
+            self.sync(stretch)
+        self.flush()
+
+    def compare(self, first: int, most: int) -> Iterator[tuple[int, Compared]]:
+        """Stripes from a number on, volume after volume, read and compared, put right where that can be told."""
+        before = 0
+        for placed in self.layout.volumes:
+            start = max(0, first - before)
+            count = min(len(placed.spots) - start, most)
+            before += len(placed.spots)
+            if count > 0:
+                most -= count
+                yield count, self.check(Stretch(placed, start, count), put_right=True)
+
+    def set_of(self, mismatch: tuple[int, int, int]) -> int:
+        """All its drives are one set."""
+        del mismatch
+        return 0
+
+    def next_on(self, slot: int, after: Sequence[int], most: int) -> list[tuple[Stretch, int]]:
+        """Stripes with an extent on a slot, from (volume, stripe) on: each as a stretch of one, with its column."""
+        found: list[tuple[Stretch, int]] = []
+        for placed in sorted(self.layout.volumes, key=lambda v: v.volume):
+            first = after[1] if placed.volume == after[0] else 0
+            if placed.volume < after[0]:
+                continue
+            rows, columns = np.nonzero(placed.slots[first:] == slot)
+            for row, column in zip((rows + first).tolist(), columns.tolist(), strict=True):
+                found.append((Stretch(placed, row, 1), column))
+                if len(found) == most:
+                    return found
+        return found
+
+    def refill(self, slot: int, cursor: int, at: Sequence[int], most: int, total: int) -> Refilled:
+        """The next extents of the drive that has come to a slot, from stripe ``at`` on; it serves when all are there."""
+        ahead = self.next_on(slot, at, most)
+        for stretch, column in ahead:
+            ((_, block),) = self.column(stretch, slot)
+            self.put(slot, int(stretch.spots[0, column, 1]), block)
+        self.flush()
+        if not ahead:
+            return Refilled(total, list(at), 0, whole=True)
+        last = ahead[-1][0]
+        return Refilled(min(total - 1, cursor + len(ahead)), [last.volume.volume, last.first + 1], len(ahead))
+
+    def volume(self, volume: int) -> StripedVolume:
         """A volume's stripes."""
         found = next((v for v in self.layout.volumes if v.volume == volume), None)
         if found is None:

@@ -11,7 +11,8 @@ from sqlmodel import Session, col, select
 from pairshelf.core.allocation import Piece, allocate, gaps, spans, unplaced, without
 from pairshelf.core.device import Devices
 from pairshelf.core.errors import Locked, NoRoom
-from pairshelf.core.layouts.spread import PlacedVolume, SpreadLayout, parse_protection
+from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.core.layouts.spread import StripedVolume, spread_of
 from pairshelf.core.units import EXTENT
 from pairshelf.core.volumes import Spec
 from pairshelf.engine import keys
@@ -46,7 +47,7 @@ def place(session: Session, pool: OpenPool, volume: VolumeRow, at: int, count: i
     """Give a stretch of a volume its extents; returns new stripes (spread pools) that are not in step yet."""
     volume_id, pool_id = volume.id or 0, pool.row.id or 0
     fresh: list[Stretch] = []
-    if isinstance(pool.layout, SpreadLayout):
+    if pool.layout.own_protection:
         free, fresh = _room_in_stripes(session, pool, volume, count)
     else:
         taken = session.exec(select(VolumePiece.first, VolumePiece.count).where(VolumePiece.pool_id == pool_id)).all()
@@ -63,8 +64,7 @@ def _room_in_stripes(
     session: Session, pool: OpenPool, volume: VolumeRow, count: int
 ) -> tuple[list[tuple[int, int]], list[Stretch]]:
     """Free addresses in a volume's stripes, with as many more stripes as it takes."""
-    layout = pool.layout
-    assert isinstance(layout, SpreadLayout)
+    layout = spread_of(pool.layout)
     volume_id = volume.id or 0
     protection = parse_protection(volume.protection or "")
     base = base_of(volume_id)
@@ -77,7 +77,7 @@ def _room_in_stripes(
     if short > 0:
         more = layout.more(protection, -(-short // protection.data), pool.closed())
         spots = more if have is None else np.concatenate([have.spots, more])
-        placed = PlacedVolume(volume_id, protection, spots)
+        placed = StripedVolume(volume_id, protection, spots)
         pool.layout = layout.with_volume(placed)
         store_stripes(session, pool.row.id or 0, placed)
         fresh = [Stretch(placed, stripes, len(more))]
@@ -95,10 +95,10 @@ def give_back(session: Session, pool: OpenPool, volume: VolumeRow, at: int, coun
     )
     session.flush()
     layout = pool.layout
-    if isinstance(layout, SpreadLayout) and (have := next((v for v in layout.volumes if v.volume == volume_id), None)):
+    if have := layout.striped(volume_id):
         end = max((p.first + p.count - base_of(volume_id) for p in kept), default=0)
-        placed = PlacedVolume(volume_id, have.protection, have.spots[: -(-end // have.protection.data)])
-        pool.layout = layout.with_volume(placed)
+        placed = StripedVolume(volume_id, have.protection, have.spots[: -(-end // have.protection.data)])
+        pool.layout = spread_of(layout).with_volume(placed)
         store_stripes(session, pool.row.id or 0, placed)
 
 
@@ -109,9 +109,7 @@ def delete_volume(session: Session, pool: OpenPool, volume: VolumeRow) -> None:
         session.connection().execute(delete(table).where(table.volume_id == volume_id))
     session.delete(volume)
     session.flush()
-    if isinstance(pool.layout, SpreadLayout):
-        rest = tuple(v for v in pool.layout.volumes if v.volume != volume_id)
-        pool.layout = type(pool.layout)(pool.layout.scheme, pool.layout.sets, (), (), pool.layout.domain, rest)
+    pool.layout = pool.layout.without_volume(volume_id)
 
 
 class VolumeIO:
@@ -179,13 +177,7 @@ class VolumeIO:
                 more += place(self._session, self._pool, volume, start, n)
             self.forget_places()
             pieces = self._where(volume)
-            if isinstance(self._pool.layout, SpreadLayout):
-                io = self.io
-                assert isinstance(io, SpreadIO)
-                io.layout = self._pool.layout
-                for stretch in more:
-                    io.sync(stretch)
-                io.flush()
+            self.io.take_up(self._pool.layout, more)
         for extent, address, n in spans(pieces, at, count):
             part = data[(extent - at) * self.block : (extent - at + n) * self.block]
             if self._key:

@@ -18,7 +18,7 @@ from pairshelf.core.estate import (
     EstateTarget,
     EstateVolume,
 )
-from pairshelf.core.layouts.spread import parse_protection
+from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.units import EXTENT
 from pairshelf.store.database import among
 from pairshelf.store.estate import load_drives, load_pools

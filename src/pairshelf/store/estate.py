@@ -14,8 +14,11 @@ from pairshelf.core.allocation import gaps
 from pairshelf.core.drives import Drive, Kind
 from pairshelf.core.estate import EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.inventory import COLUMNS, DriveRecord, Taken
-from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.layouts.spread import SPREAD, PlacedVolume, parse_protection, spread_layout
+from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.model import Division
+from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.core.layouts.registry import lay_out, scheme_of
+from pairshelf.core.layouts.spread import StripedVolume
 from pairshelf.core.placement import stripe_count
 from pairshelf.core.price_list import Model, with_models
 from pairshelf.store.database import among
@@ -97,18 +100,18 @@ def lock_drives(session: Session, ids: Collection[int]) -> None:
     session.exec(query).all()
 
 
-def designed_layout(pool: PoolRow, places: Sequence[PoolPlace], stripes: Sequence[PlacedVolume] = ()) -> Layout:
+def designed_layout(pool: PoolRow, places: Sequence[PoolPlace], stripes: Sequence[StripedVolume] = ()) -> Layout:
     """The layout a pool was built with; a member's id is its slot. A spread pool's has its volumes' stripes."""
     members = [
         Drive(str(p.slot), p.size, Kind(p.kind), p.rate, p.shelf, p.host, p.site, link=p.link)
         for p in sorted((p for p in places if p.slot is not None), key=lambda p: p.slot or 0)
     ]
-    if pool.scheme == SPREAD.id:
-        return spread_layout(members, pool.domain or "drive", stripes)
-    return build_layout(members, pool.scheme, sets=pool.sets)
+    spread = scheme_of(pool.scheme).own_protection
+    division = Division(pool.sets, domain=(pool.domain or "") if spread else "", volumes=tuple(stripes), built=True)
+    return lay_out(members, pool.scheme, division)
 
 
-def load_stripes(session: Session, pool_ids: Collection[int]) -> dict[int, list[PlacedVolume]]:
+def load_stripes(session: Session, pool_ids: Collection[int]) -> dict[int, list[StripedVolume]]:
     """The stripes of spread pools' volumes, by pool."""
     query = (
         select(VolumeStripes, VolumeRow.protection)
@@ -116,15 +119,15 @@ def load_stripes(session: Session, pool_ids: Collection[int]) -> dict[int, list[
         .where(among(VolumeStripes.pool_id, pool_ids)).order_by(col(VolumeStripes.volume_id))
         .execution_options(populate_existing=True)
     )  # fmt: skip
-    found: dict[int, list[PlacedVolume]] = {}
+    found: dict[int, list[StripedVolume]] = {}
     for row, protection in session.exec(query):
         own = parse_protection(protection)
         spots = np.frombuffer(row.placed, "<i4").reshape(-1, own.width, 2)
-        found.setdefault(row.pool_id, []).append(PlacedVolume(row.volume_id, own, spots))
+        found.setdefault(row.pool_id, []).append(StripedVolume(row.volume_id, own, spots))
     return found
 
 
-def store_stripes(session: Session, pool_id: int, placed: PlacedVolume) -> None:
+def store_stripes(session: Session, pool_id: int, placed: StripedVolume) -> None:
     """Keep a volume's stripes in the place of those before."""
     content = np.ascontiguousarray(placed.spots, "<i4").tobytes()
     row = session.get(VolumeStripes, placed.volume)
@@ -139,7 +142,7 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     rows = session.exec(select(PoolRow).where(among(PoolRow.id, ids)).order_by(PoolRow.name)).all()
     places = session.exec(select(PoolPlace).where(among(PoolPlace.pool_id, ids))).all()
     drives = {d.id: d for d in load_drives(session, [p.drive_id for p in places if p.drive_id is not None])}
-    stripes = load_stripes(session, [r.id or 0 for r in rows if r.scheme == SPREAD.id])
+    stripes = load_stripes(session, [r.id or 0 for r in rows if scheme_of(r.scheme).own_protection])
     taken: dict[int, list[tuple[int, int]]] = {}
     pieces = select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(among(VolumePiece.pool_id, ids))
     for pool_id, first, count in session.exec(pieces):
@@ -160,7 +163,7 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
                 tuple(drives[p.drive_id] for p in own if p.slot is None and p.drive_id in drives),
                 layout.scheme.survives == 0 or row.synced_to >= stripe_count(layout),
                 row.scheme,
-                () if row.scheme == SPREAD.id else tuple(gaps(row.capacity, taken.get(row.id, ()))),
+                () if layout.own_protection else tuple(gaps(row.capacity, taken.get(row.id, ()))),
                 row.key is not None,
             )
         )  # fmt: skip

@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection
 from dataclasses import dataclass
-
-import numpy as np
-import numpy.typing as npt
 
 from pairshelf.core.drives import Drive
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts.model import Layout
-from pairshelf.core.layouts.spread import Protection, SpreadLayout, SpreadPool
 from pairshelf.core.units import EXTENT
 
 #: Share of every drive that users take while a job runs gently, or fast.
@@ -56,86 +52,20 @@ def check(layout: Layout) -> Duration:
 
 
 def rebuild(layout: Layout, member: str, new: Drive | None = None, *, absent: Collection[str] = ()) -> Duration:
-    """Rebuilding one member onto a new drive (default: one alike), from the rest of its set.
-
-    bytes = the member's extents in use; rate = min(write rate of the new drive, read rate of the
-    slowest source still there, share of each link with sources + 1 streams on it).
-    """
+    """Rebuilding one member onto a new drive (default: one alike), from the rest; as its layout says."""
     index = next((i for i, d in enumerate(layout.members) if d.id == member), None)
     if index is None:
         raise NotPossible(f"Drive {member} is not a member of this pool.")
     if layout.scheme.survives == 0:
         raise NotPossible("Without redundancy there is nothing to rebuild from.")
-    drive = layout.members[index]
-    if isinstance(layout, SpreadLayout):
-        rest = [d for d in layout.members if d.id != member and d.id not in absent]
-        return _paced(repair_seconds(layout.pool, _held(layout), index, None, onto=new or drive, readers=rest))
-    sources = [d for d in layout.sets[layout.set_of(index)] if d.id != member and d.id not in absent]
-    streams = [new or drive, *sources]
-    rate = min(min(d.mean_rate for d in streams), link_share(streams))
-    return _paced(layout.used_extents[index] * EXTENT / rate)
-
-
-def link_share(streams: Sequence[Drive], network: int | None = None) -> float:
-    """What one stream gets of the narrowest link, bytes per second: all of a shelf's drives share the
-    shelf's link; over several hosts, all share the network's."""
-    links = {d.shelf: d.link for d in streams if d.link}
-    shares = [link / sum(d.shelf == shelf for d in streams) for shelf, link in links.items()]
-    if network and len({d.host for d in streams}) > 1:
-        shares.append(network / len(streams))
-    return min(shares, default=float("inf"))
+    return _paced(layout.rebuild_seconds(index, new, absent))
 
 
 def slowest_rebuild(layout: Layout, network: int | None = None) -> Duration | None:
     """The longest rebuild any one member could need, onto a drive alike; None without redundancy."""
     if layout.scheme.survives == 0:
         return None
-    if isinstance(layout, SpreadLayout):
-        held = _held(layout)
-        return _paced(max(repair_seconds(layout.pool, held, i, network) for i in range(len(layout.members))))
-    used = layout.used_extents
-    longest, first = 0.0, 0
-    for one in layout.sets:
-        rate = min(min(d.mean_rate for d in one), link_share(one, network))
-        longest = max(longest, max(used[first : first + len(one)]) * EXTENT / rate)
-        first += len(one)
-    return _paced(longest)
-
-
-Held = Sequence[tuple[Protection, npt.NDArray[np.int64]]]
-
-
-def _held(layout: SpreadLayout) -> Held:
-    drives = len(layout.members)
-    return [(v.protection, np.bincount(v.slots.ravel(), minlength=drives)) for v in layout.volumes]
-
-
-def repair_seconds(
-    pool: SpreadPool, held: Held, lost: int, network: int | None, *, onto: Drive | None = None,
-    readers: Sequence[Drive] | None = None,
-) -> float:  # fmt: skip
-    """Repair of one drive of a spread pool. ``held`` has, volume by volume, the extents on each drive.
-
-    The others share the traffic (2B for copies, (k+1)B for parity), but never less than B over the rates
-    of those that take the new extents, nor than the links allow. Without a domain to spare, only the
-    drives left in that domain take any; ``onto`` is one new drive that takes it all.
-    """
-    units = len(pool.drives)
-    rates = np.array([d.mean_rate for d in pool.drives], float)
-    domain_of = np.array(pool.domain_of)
-    amount = sum(float(e[lost]) for _, e in held) * EXTENT
-    if not amount:
-        return 0.0
-    traffic = sum(float(e[lost]) * (2 if p.copies else p.data + 1) for p, e in held) * EXTENT
-    others = np.arange(units) != lost
-    spare_domain = all(len(pool.domains) > p.width for p, _ in held)
-    takers = others if spare_domain else others & (domain_of == domain_of[lost])
-    # Where nothing may take it, it waits for a new drive, and that one takes it all.
-    taking = float(onto.mean_rate if onto else rates[takers].sum() if takers.any() else rates[lost])
-    reads = rates[others].sum() if readers is None else float(sum(d.mean_rate for d in readers))
-    reading = traffic / reads if reads else 0.0
-    links = link_share(pool.drives, network) * units
-    return float(max(reading, amount / taking, traffic / links))
+    return _paced(layout.slowest_rebuild_seconds(network))
 
 
 def with_users(duration: Duration | None, user_share: float) -> float | None:

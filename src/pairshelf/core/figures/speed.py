@@ -10,12 +10,7 @@ from dataclasses import dataclass
 
 from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.model import Code, Family
-from pairshelf.core.layouts.spread import SpreadLayout
-from pairshelf.core.units import EXTENT
-
-#: One drive after the other: never faster than one of them.
-_ONE_AT_A_TIME = ("span", "single")
+from pairshelf.core.layouts.model import Code
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,40 +30,14 @@ class Speed:
         return {name: getattr(self, name) for name in self.__slots__}
 
 
-def data_drives(layout: Layout) -> float:
-    """Drives' worth of data: copies N/c, parity N - m x p, otherwise N."""
-    members = len(layout.members)
-    if layout.scheme.code is Code.COPIES:
-        return members / layout.width
-    return members - len(layout.sets) * layout.scheme.survives
-
-
-def _slowest(layout: Layout) -> float:
-    return min(d.mean_rate for d in layout.members)
-
-
-def _spread_stream(layout: SpreadLayout) -> float:
-    """All data of the volumes, over the time of the drive that has most to do: its extents over its rate."""
-    longest = max(used * EXTENT / d.mean_rate for d, used in zip(layout.members, layout.used_extents, strict=True))
-    return layout.data_extents * EXTENT / longest if longest else len(layout.members) * _slowest(layout)
-
-
 def sequential_write(layout: Layout) -> float:
-    """d x r; one drive after the other gives r."""
-    if isinstance(layout, SpreadLayout):
-        return _spread_stream(layout)
-    rate = _slowest(layout)
-    return rate if layout.scheme.id in _ONE_AT_A_TIME else data_drives(layout) * rate
+    """Bytes a second of one long write."""
+    return layout.stream_write()
 
 
 def sequential_read(layout: Layout) -> float:
-    """Copies N x r, parity d x r; one drive after the other gives r."""
-    if isinstance(layout, SpreadLayout):
-        return _spread_stream(layout)
-    rate = _slowest(layout)
-    if layout.scheme.id in _ONE_AT_A_TIME:
-        return rate
-    return (len(layout.members) if layout.scheme.code is Code.COPIES else data_drives(layout)) * rate
+    """Bytes a second of one long read."""
+    return layout.stream_read()
 
 
 def speed(layout: Layout, network: int | None = None) -> Speed:
@@ -78,10 +47,10 @@ def speed(layout: Layout, network: int | None = None) -> Speed:
     if scheme.code is Code.COPIES:
         rmw = whole = members * one / layout.width
     elif scheme.survives == 0:
-        rmw = whole = float(one if scheme.id == "span" else members * one)
+        rmw = whole = float(one if scheme.one_after_another else members * one)
     else:
         rmw = members * one / (2 * (scheme.survives + 1))
-        whole = float(one if scheme.family is Family.STEPPED else len(layout.sets) * one)
+        whole = float(one if scheme.one_set else len(layout.sets) * one)
     most = _links(layout, network)
     return Speed(
         members * float(one), rmw, whole, min(sequential_read(layout), most), min(sequential_write(layout), most)

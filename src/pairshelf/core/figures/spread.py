@@ -9,12 +9,13 @@ import numpy as np
 
 from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.drives import Drive
-from pairshelf.core.figures.durations import repair_seconds
 from pairshelf.core.figures.odds import Odds, chain_of_curve, failure_rate, odds, unreadable
 from pairshelf.core.figures.selections import Survey, rows_of, survey
 from pairshelf.core.figures.space import SpaceAccount
 from pairshelf.core.file_systems import overhead
-from pairshelf.core.layouts.spread import Placed, Progress, Protection, SpreadPool, Wanted, place
+from pairshelf.core.layouts.placing import Placed, Progress, SpreadPool, Wanted, place
+from pairshelf.core.layouts.protections import Protection
+from pairshelf.core.layouts.repairs import repair_seconds
 from pairshelf.core.units import EXTENT
 
 

@@ -8,12 +8,9 @@ from enum import StrEnum
 from functools import lru_cache
 from math import comb
 
-import numpy as np
-
 from pairshelf.core.drives import DOMAINS
 from pairshelf.core.figures.selections import Survey, guaranteed, rows_of, survey
-from pairshelf.core.layouts.model import Layout
-from pairshelf.core.layouts.spread import SpreadLayout
+from pairshelf.core.layouts.model import AfterFailures, Layout
 
 
 class PoolState(StrEnum):
@@ -37,21 +34,6 @@ class Survival:
 
     guaranteed: int
     best_case: int
-
-
-@dataclass(frozen=True, slots=True)
-class AfterFailures:
-    """What a given selection of failed members leaves."""
-
-    survives: bool
-    #: How many more may fail, whichever they are.
-    more_guaranteed: int
-    #: How many more may fail, if they are the right ones.
-    more_best_case: int
-    #: Failures in each set.
-    failed_by_set: tuple[int, ...]
-    #: Sets that have lost more than they survive.
-    lost_sets: tuple[int, ...]
 
 
 def survival(layout: Layout) -> Survival:
@@ -111,46 +93,7 @@ def _groups(layout: Layout, domain: str) -> tuple[int, list[list[int]]]:
 
 def after_failures(layout: Layout, failed: Collection[str]) -> AfterFailures:
     """What is left once the members with these ids have failed; other ids are ignored."""
-    gone = set(failed)
-    if isinstance(layout, SpreadLayout):
-        return _after_spread(layout, gone)
-    tolerance = layout.scheme.survives
-    by_set = tuple(sum(d.id in gone for d in one) for one in layout.sets)
-    lost = tuple(i for i, count in enumerate(by_set) if count > tolerance)
-    if lost:
-        return AfterFailures(False, 0, 0, by_set, lost)
-    left = [tolerance - count for count in by_set]
-    return AfterFailures(True, min(left), sum(left), by_set, ())
-
-
-def _after_spread(layout: SpreadLayout, gone: set[str]) -> AfterFailures:
-    """Every stripe bears what its protection does. The best case goes on failing the drive that hurts
-    least, and is so at least that good."""
-    drives = len(layout.members)
-    left = np.array([d.id not in gone for d in layout.members])
-    rows, bears = [np.zeros((0, drives), bool)], [np.zeros(0, int)]
-    for volume in layout.volumes:
-        for slots in np.unique(np.sort(volume.slots, axis=1), axis=0):
-            row = np.zeros((1, drives), bool)
-            row[0, slots] = True
-            rows.append(row)
-            bears.append(np.array([volume.protection.survives]))
-    stands = np.concatenate(rows)
-    spare = np.concatenate(bears) - (stands & ~left).sum(axis=1)
-    count = (len(gone & {d.id for d in layout.members}),)
-    if (spare < 0).any():
-        return AfterFailures(False, 0, 0, count, (0,))
-    sure = int(spare.min()) if len(spare) else int(left.sum())
-    best = 0
-    while left.any():
-        hurt = np.where(left, (stands & (spare == 0)[:, None]).sum(axis=0) * 10**6 + stands.sum(axis=0), 2**60)
-        drive = int(hurt.argmin())
-        if (stands[:, drive] & (spare == 0)).any():
-            break
-        spare -= stands[:, drive]
-        left[drive] = False
-        best += 1
-    return AfterFailures(True, sure, max(sure, best), count, ())
+    return layout.after_failures(set(failed))
 
 
 def state_of(layout: Layout, failed: Collection[str], missing: Collection[str]) -> PoolState:
@@ -168,14 +111,9 @@ def state_of(layout: Layout, failed: Collection[str], missing: Collection[str]) 
 
 def in_words(layout: Layout, after: AfterFailures) -> str:
     """One sentence: do the data survive, and what may still fail."""
-    if not after.survives and isinstance(layout, SpreadLayout):
-        return "Data are lost: some stripes have lost more drives than they can do without."
     if not after.survives:
-        names = " and ".join(str(i + 1) for i in after.lost_sets)
-        many = len(after.lost_sets) > 1
-        where = f"set{'s' if many else ''} {names}" if len(layout.sets) > 1 else "the set"
-        return f"The data are lost: {where} {'have' if many else 'has'} lost more drives than {'they' if many else 'it'} can do without."
-    place = "place" if isinstance(layout, SpreadLayout) else "set"
+        return layout.lost_in_words(after)
+    place = layout.part
     if after.more_best_case == 0:
         return "The data survive, but nothing more may fail."
     if after.more_guaranteed == after.more_best_case:

@@ -7,12 +7,15 @@ is promised and what is built cannot differ.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
+from typing import Any, ClassVar
 
 from pairshelf.core.drives import Drive
+from pairshelf.core.layouts.links import link_share
+from pairshelf.core.units import EXTENT
 
 
 class Family(StrEnum):
@@ -38,6 +41,35 @@ class Code(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
+class Division:
+    """How drives are to be divided: sets and spares, or, of a spread pool, what may fail as one and its volumes."""
+
+    #: None: one set, or as many as come out whole for copies.
+    sets: int | None = None
+    spares: int = 0
+    domain: str = ""
+    #: Stripes of the volumes of a built spread pool.
+    volumes: tuple[Any, ...] = ()
+    #: Of a pool that stands: its drives are where they are, and are not looked at anew.
+    built: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class AfterFailures:
+    """What a given selection of failed members leaves."""
+
+    survives: bool
+    #: How many more may fail, whichever they are.
+    more_guaranteed: int
+    #: How many more may fail, if they are the right ones.
+    more_best_case: int
+    #: Failures in each set.
+    failed_by_set: tuple[int, ...]
+    #: Sets that have lost more than they survive.
+    lost_sets: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Scheme:
     """A way to protect: its id, the trade's name, how many drives a set takes, what a set survives."""
 
@@ -51,6 +83,29 @@ class Scheme:
     #: Most drives in a set, or None.
     most: int | None
     about: str
+    #: Lays drives out in their listed order; the drives are usable and the division makes sense.
+    lay: Callable[[Scheme, Sequence[Drive], Division], Layout] = field(compare=False, repr=False)
+    #: The trade's name of several sets of it, where there is one.
+    several: str = ""
+    #: Schemes that a pool of this one can be changed into.
+    becomes: tuple[str, ...] = ()
+    #: One drive after the other: never faster than one of them.
+    one_after_another: bool = False
+
+    @property
+    def one_set(self) -> bool:
+        """Whether all its drives are one set."""
+        return self.family is not Family.SETS
+
+    @property
+    def own_protection(self) -> bool:
+        """Whether each volume has a protection of its own."""
+        return self.family is Family.SPREAD
+
+    @property
+    def divided(self) -> bool:
+        """Whether drives are divided into sets, so that layouts of it can be compared before any volume is made."""
+        return self.family is not Family.SPREAD
 
     def data_columns(self, members: int) -> int:
         """Extents of data in one row over ``members`` drives."""
@@ -106,6 +161,13 @@ class Layout:
     sets: tuple[tuple[Drive, ...], ...]
     spares: tuple[Drive, ...]
     bands: tuple[Band, ...]
+    #: What may fail as one: drive, shelf, host or site.
+    domain: str = "drive"
+
+    #: Whether each volume has a protection of its own, and its own stripes.
+    own_protection: ClassVar[bool] = False
+    #: What part of it loses data when too many of its drives fail.
+    part: ClassVar[str] = "set"
 
     @cached_property
     def members(self) -> tuple[Drive, ...]:
@@ -136,5 +198,110 @@ class Layout:
         """Index of the set the member belongs to."""
         return member // self.width
 
+    @property
+    def stock(self) -> int:
+        """Extents that volumes are taken from."""
+        return self.data_extents
 
-Cutter = Callable[[Scheme, Sequence[Sequence[Drive]]], tuple[Band, ...]]
+    @property
+    def stripes(self) -> int:
+        """Stripes in the whole pool."""
+        return sum(band.rows * len(band.groups) for band in self.bands)
+
+    @property
+    def drawn(self) -> Sequence[Band]:
+        """The bands as they are drawn."""
+        return self.bands
+
+    def describe(self) -> str:
+        """In words: ``2 sets of 6, 1 spare``."""
+        sets = len(self.sets)
+        text = f"{sets} sets of {self.width}" if sets > 1 else f"1 set of {self.width}"
+        held = len(self.spares)
+        return f"{text}, {held} spare{'s' if held > 1 else ''}" if held else text
+
+    def left(self, gaps: Sequence[tuple[int, int]]) -> int:
+        """Extents that no volume has yet; ``gaps`` are the free stretches of its addresses."""
+        return sum(count for _, count in gaps)
+
+    def largest(self, protection: str, gaps: Sequence[tuple[int, int]], closed: Collection[int]) -> int:
+        """Extents of the largest volume that can be made now. ``protection`` is of spread pools; ``closed`` members
+        take no new extents."""
+        del protection, closed
+        return self.left(gaps)
+
+    def without_volume(self, volume: int) -> Layout:
+        """The same once a volume is gone."""
+        del volume
+        return self
+
+    def striped(self, volume: int) -> Any:
+        """The stripes of a volume that has its own; None without."""
+        del volume
+
+    def filled(self, slot: int) -> int:
+        """In how many steps of a stripe a drive at a slot is filled."""
+        del slot
+        return self.stripes
+
+    def after_failures(self, gone: Collection[str]) -> AfterFailures:
+        """What is left once the members with these ids have failed; other ids are ignored."""
+        tolerance = self.scheme.survives
+        by_set = tuple(sum(d.id in gone for d in one) for one in self.sets)
+        lost = tuple(i for i, count in enumerate(by_set) if count > tolerance)
+        if lost:
+            return AfterFailures(False, 0, 0, by_set, lost)
+        left = [tolerance - count for count in by_set]
+        return AfterFailures(True, min(left), sum(left), by_set, ())
+
+    def lost_in_words(self, after: AfterFailures) -> str:
+        """Where data are lost, in a sentence."""
+        names = " and ".join(str(i + 1) for i in after.lost_sets)
+        many = len(after.lost_sets) > 1
+        where = f"set{'s' if many else ''} {names}" if len(self.sets) > 1 else "the set"
+        return (
+            f"The data are lost: {where} {'have' if many else 'has'} lost more drives than "
+            f"{'they' if many else 'it'} can do without."
+        )
+
+    @property
+    def data_drives(self) -> float:
+        """Drives' worth of data: copies N/c, parity N - m x p, otherwise N."""
+        members = len(self.members)
+        return (
+            members / self.width if self.scheme.code is Code.COPIES else members - len(self.sets) * self.scheme.survives
+        )
+
+    def stream_write(self) -> float:
+        """Bytes a second of one long write: d x r; one drive after the other gives r (rules: speed)."""
+        rate = min(d.mean_rate for d in self.members)
+        return rate if self.scheme.one_after_another else self.data_drives * rate
+
+    def stream_read(self) -> float:
+        """Bytes a second of one long read: copies N x r, parity d x r; one drive after the other gives r."""
+        rate = min(d.mean_rate for d in self.members)
+        if self.scheme.one_after_another:
+            return rate
+        return (len(self.members) if self.scheme.code is Code.COPIES else self.data_drives) * rate
+
+    def rebuild_seconds(self, index: int, new: Drive | None, absent: Collection[str]) -> float:
+        """The drives' time to rebuild a member onto a new drive (default: one alike), from the rest of its set.
+
+        bytes = the member's extents in use; rate = min(write rate of the new drive, read rate of the
+        slowest source still there, share of each link with sources + 1 streams on it).
+        """
+        drive = self.members[index]
+        sources = [d for d in self.sets[self.set_of(index)] if d.id != drive.id and d.id not in absent]
+        streams = [new or drive, *sources]
+        rate = min(min(d.mean_rate for d in streams), link_share(streams))
+        return self.used_extents[index] * EXTENT / rate
+
+    def slowest_rebuild_seconds(self, network: int | None) -> float:
+        """The longest rebuild any one member could need, onto a drive alike."""
+        used = self.used_extents
+        longest, first = 0.0, 0
+        for one in self.sets:
+            rate = min(min(d.mean_rate for d in one), link_share(one, network))
+            longest = max(longest, max(used[first : first + len(one)]) * EXTENT / rate)
+            first += len(one)
+        return longest

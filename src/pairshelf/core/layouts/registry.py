@@ -7,39 +7,17 @@ from collections.abc import Sequence
 from pairshelf.core.drives import Drive, require_usable
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.layouts import sets as set_built
-from pairshelf.core.layouts import stepped
-from pairshelf.core.layouts.model import Code, Cutter, Family, Layout, Scheme
+from pairshelf.core.layouts import spread, stepped
+from pairshelf.core.layouts.model import Code, Division, Layout, Scheme
 from pairshelf.core.patience import still_wanted
 
 #: Data drives a parity group can tell apart in GF(2^8) with generator 2.
 MOST_DATA_DRIVES = 255
 
-_REGISTRY: tuple[tuple[Scheme, Cutter], ...] = (
-    (Scheme("single", "one drive", Family.SETS, Code.NONE, 0, 1, 1,
-            "One drive by itself. When it fails, the data are gone."), set_built.cut),
-    (Scheme("span", "JBOD, concatenation", Family.SETS, Code.NONE, 0, 2, None,
-            "Drives one after the other as one capacity. Any failure loses the pool."), set_built.cut_span),
-    (Scheme("stripe", "RAID 0", Family.SETS, Code.NONE, 0, 2, None,
-            "Data spread over all drives for speed. Any failure loses the pool."), set_built.cut),
-    (Scheme("copies-2", "RAID 1", Family.SETS, Code.COPIES, 1, 2, 2,
-            "Every byte on two drives; either may fail."), set_built.cut),
-    (Scheme("copies-3", "RAID 1, three copies", Family.SETS, Code.COPIES, 2, 3, 3,
-            "Every byte on three drives; any two may fail."), set_built.cut),
-    (Scheme("parity-1", "RAID 5", Family.SETS, Code.PARITY, 1, 3, None,
-            "One drive's worth of parity in each set; any one drive of a set may fail."), set_built.cut),
-    (Scheme("parity-2", "RAID 6", Family.SETS, Code.PARITY, 2, 4, None,
-            "Two drives' worth of parity in each set; any two of a set may fail."), set_built.cut),
-    (Scheme("parity-3", "triple parity", Family.SETS, Code.PARITY, 3, 5, None,
-            "Three drives' worth of parity in each set; any three of a set may fail."), set_built.cut),
-    (Scheme("stepped-1", "", Family.STEPPED, Code.PARITY, 1, 2, None,
-            "Drives of different sizes, cut where the sizes step; any one drive may fail."), stepped.cut),
-    (Scheme("stepped-2", "", Family.STEPPED, Code.PARITY, 2, 3, None,
-            "Drives of different sizes, cut where the sizes step; any two drives may fail."), stepped.cut),
-)  # fmt: skip
-
 #: All schemes by id, in the order they are shown.
-SCHEMES: dict[str, Scheme] = {scheme.id: scheme for scheme, _ in _REGISTRY}
-_CUTTERS: dict[str, Cutter] = {scheme.id: cutter for scheme, cutter in _REGISTRY}
+SCHEMES: dict[str, Scheme] = {s.id: s for s in (*set_built.SCHEMES, *stepped.SCHEMES, *spread.SCHEMES)}
+#: Those under which drives are divided into sets: what a comparison lists.
+DIVIDED: dict[str, Scheme] = {s.id: s for s in SCHEMES.values() if s.divided}
 
 
 def scheme_of(scheme_id: str) -> Scheme:
@@ -54,13 +32,12 @@ def scheme_of(scheme_id: str) -> Scheme:
 
 def trade_name(scheme: Scheme, sets: int) -> str:
     """The trade's name of ``sets`` sets of a scheme: RAID 10, 50, 60 where there is one."""
-    several = {"copies-2": "RAID 10", "parity-1": "RAID 50", "parity-2": "RAID 60"}
-    return several.get(scheme.id, scheme.trade_name) if sets > 1 else scheme.trade_name
+    return scheme.several if sets > 1 and scheme.several else scheme.trade_name
 
 
 def why_not(scheme: Scheme, width: int, sets: int) -> str | None:
     """Why ``sets`` sets of ``width`` drives cannot carry the scheme, or None if they can."""
-    if scheme.family is Family.STEPPED and sets != 1:
+    if scheme.one_set and sets != 1:
         return f"{scheme.id} takes all its drives as one set"
     if scheme.most is not None and scheme.least == scheme.most and width != scheme.least:
         plural = "drive" if scheme.least == 1 else "drives"
@@ -77,7 +54,7 @@ def set_counts(scheme: Scheme, members: int) -> list[int]:
 
     Without redundancy several sets are one set by another name; stepped is one set.
     """
-    most = min(members, 1) if scheme.survives == 0 or scheme.family is Family.STEPPED else members
+    most = min(members, 1) if scheme.survives == 0 or scheme.one_set else members
     return [s for s in range(1, most + 1) if members % s == 0 and not why_not(scheme, members // s, s)]
 
 
@@ -92,6 +69,8 @@ def build_layout(
     """
     still_wanted()
     scheme = scheme_of(scheme_id)
+    if not scheme.divided:
+        raise BadInput(f"Drives are not divided into sets under {scheme_id}; make it as a spread pool.", field="scheme")
     if not checked:
         require_usable(drives)
     if spares < 0:
@@ -111,8 +90,21 @@ def build_layout(
     width = len(chosen) // count
     if reason := why_not(scheme, width, count):
         raise NotPossible(reason[0].upper() + reason[1:] + ".", code="scheme-does-not-fit", field="scheme")
-    divided = tuple(chosen[i * width : (i + 1) * width] for i in range(count))
-    return Layout(scheme, divided, tuple(drives[len(drives) - spares :]), _CUTTERS[scheme.id](scheme, divided))
+    return scheme.lay(scheme, drives, Division(count, spares))
+
+
+def lay_out(drives: Sequence[Drive], scheme_id: str, division: Division) -> Layout:
+    """A layout of whatever scheme. BadInput for a division that the scheme does not know."""
+    scheme = scheme_of(scheme_id)
+    if not scheme.divided:
+        if division.spares or division.sets not in (None, 1):
+            raise BadInput(
+                "A spread pool needs no spares and has no sets: it repairs itself into free extents.", field="spares"
+            )
+        return scheme.lay(scheme, drives, division)
+    if division.domain or division.volumes:
+        raise BadInput("Only a spread pool has a failure domain and volumes with their own protection.", field="domain")
+    return build_layout(drives, scheme_id, sets=division.sets, spares=division.spares, checked=division.built)
 
 
 def _usual_sets(scheme: Scheme, members: int) -> int:

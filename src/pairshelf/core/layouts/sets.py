@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from pairshelf.core.drives import Drive
-from pairshelf.core.layouts.model import Band, Code, Group, Scheme
+from pairshelf.core.layouts.model import Band, Code, Division, Family, Group, Layout, Scheme
 
 
 def cut(scheme: Scheme, sets: Sequence[Sequence[Drive]]) -> tuple[Band, ...]:
@@ -33,3 +33,44 @@ def _bands_by_height(groups: list[tuple[int, Group]]) -> tuple[Band, ...]:
         bands.append(Band(start, height - start, reaching))
         start = height
     return tuple(bands)
+
+
+def divide(drives: Sequence[Drive], division: Division, sets: int) -> tuple[tuple[Drive, ...], ...]:
+    """The drives but the spares, as many to each set, in their listed order."""
+    width = (len(drives) - division.spares) // sets
+    return tuple(tuple(drives[i * width : (i + 1) * width]) for i in range(sets))
+
+
+def lay(scheme: Scheme, drives: Sequence[Drive], division: Division) -> Layout:
+    """Sets that protect themselves."""
+    divided = divide(drives, division, division.sets or 1)
+    return Layout(scheme, divided, tuple(drives[len(drives) - division.spares :]), cut(scheme, divided))
+
+
+def lay_span(scheme: Scheme, drives: Sequence[Drive], division: Division) -> Layout:
+    """Drives one after the other."""
+    divided = divide(drives, division, division.sets or 1)
+    return Layout(scheme, divided, tuple(drives[len(drives) - division.spares :]), cut_span(scheme, divided))
+
+
+SCHEMES = (
+    Scheme("single", "one drive", Family.SETS, Code.NONE, 0, 1, 1,
+           "One drive by itself. When it fails, the data are gone.", lay, becomes=("copies-2",), one_after_another=True),
+    Scheme("span", "JBOD, concatenation", Family.SETS, Code.NONE, 0, 2, None,
+           "Drives one after the other as one capacity. Any failure loses the pool.", lay_span, one_after_another=True),
+    Scheme("stripe", "RAID 0", Family.SETS, Code.NONE, 0, 2, None,
+           "Data spread over all drives for speed. Any failure loses the pool.", lay),
+    Scheme("copies-2", "RAID 1", Family.SETS, Code.COPIES, 1, 2, 2,
+           "Every byte on two drives; either may fail.", lay, "RAID 10", ("copies-3", "parity-1", "parity-2")),
+    Scheme("copies-3", "RAID 1, three copies", Family.SETS, Code.COPIES, 2, 3, 3,
+           "Every byte on three drives; any two may fail.", lay, becomes=("copies-2",)),
+    Scheme("parity-1", "RAID 5", Family.SETS, Code.PARITY, 1, 3, None,
+           "One drive's worth of parity in each set; any one drive of a set may fail.", lay, "RAID 50",
+           ("parity-2", "parity-3")),
+    Scheme("parity-2", "RAID 6", Family.SETS, Code.PARITY, 2, 4, None,
+           "Two drives' worth of parity in each set; any two of a set may fail.", lay, "RAID 60",
+           ("parity-1", "parity-3")),
+    Scheme("parity-3", "triple parity", Family.SETS, Code.PARITY, 3, 5, None,
+           "Three drives' worth of parity in each set; any three of a set may fail.", lay,
+           becomes=("parity-2", "parity-1")),
+)  # fmt: skip

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from pairshelf.core.drives import Drive
-from pairshelf.core.layouts.model import Band, Code, Group, Scheme
+from pairshelf.core.layouts.model import Band, Code, Division, Family, Group, Layout, Scheme
 
 
 def cut(scheme: Scheme, sets: Sequence[Sequence[Drive]]) -> tuple[Band, ...]:
@@ -26,3 +26,17 @@ def cut(scheme: Scheme, sets: Sequence[Sequence[Drive]]) -> tuple[Band, ...]:
         bands.append(Band(start, height - start, (Group(reaching, code, parity),)))
         start = height
     return tuple(bands)
+
+
+def lay(scheme: Scheme, drives: Sequence[Drive], division: Division) -> Layout:
+    """All drives but the spares as one set, cut where their sizes step."""
+    members = tuple(drives[: len(drives) - division.spares])
+    return Layout(scheme, (members,), tuple(drives[len(members) :]), cut(scheme, (members,)))
+
+
+SCHEMES = (
+    Scheme("stepped-1", "", Family.STEPPED, Code.PARITY, 1, 2, None,
+           "Drives of different sizes, cut where the sizes step; any one drive may fail.", lay, becomes=("stepped-2",)),
+    Scheme("stepped-2", "", Family.STEPPED, Code.PARITY, 2, 3, None,
+           "Drives of different sizes, cut where the sizes step; any two drives may fail.", lay, becomes=("stepped-1",)),
+)  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from typing import Any
 
 from sqlmodel import Session, select
@@ -10,18 +10,14 @@ from sqlmodel import Session, select
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.speed import sequential_read
-from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.core.placement import stripe_count
 from pairshelf.core.units import EXTENT
 from pairshelf.engine.files import files_of
 from pairshelf.engine.jobs.kind import JobKind, Proof
-from pairshelf.engine.jobs.pieces import ROWS
 from pairshelf.engine.jobs.read_files import read_files_of
 from pairshelf.engine.jobs.starting import meet, start
 from pairshelf.engine.jobs.work import Held, Work
-from pairshelf.engine.pool_io import Compared
 from pairshelf.engine.pools import OpenPool
-from pairshelf.engine.spread_io import Stretch
 from pairshelf.store.tables import JobRow, VolumeRow
 
 #: Mismatches listed one by one in a report; all are counted.
@@ -38,7 +34,7 @@ def step(work: Work) -> float:
     if not pool.whole:
         raise Held("a check compares every drive with the others; it goes on when none is missing")
     done = 0
-    for rows, found in _checked(work, stripes):
+    for rows, found in work.any_io.compare(job.cursor, min(work.most, stripes - job.cursor)):
         done += rows
         report["extents_compared"] += found.extents
         report["mismatches"] += len(found.mismatches)
@@ -46,36 +42,13 @@ def step(work: Work) -> float:
         right = {row: slot for slot, row in found.put_right}
         room = LISTED - len(report["places"])
         report["places"] = report["places"] + [
-            _mismatch(pool, band, group, row, right.get(row)) for band, group, row in found.mismatches[:room]
+            {"set": work.any_io.set_of(m), "row": m[2], "put_right_slot": right.get(m[2])}
+            for m in found.mismatches[:room]
         ]
     work.any_io.flush()
     job.cursor = job.cursor + done if done else stripes
     job.report = report
     return done / stripes * durations.check(pool.layout).idle
-
-
-def _checked(work: Work, stripes: int) -> Iterator[tuple[int, Compared]]:
-    """The next stripes compared, piece by piece."""
-    most = min(work.most, stripes - work.job.cursor)
-    if not isinstance(work.pool.layout, SpreadLayout):
-        for run in work.io.runs(work.job.cursor, most, ROWS):
-            yield run.rows, work.io.check(run, put_right=True)
-        return
-    before = 0
-    for placed in work.pool.layout.volumes:
-        first = max(0, work.job.cursor - before)
-        count = min(len(placed.spots) - first, most)
-        before += len(placed.spots)
-        if count > 0:
-            most -= count
-            yield count, work.spread_io.check(Stretch(placed, first, count), put_right=True)
-
-
-def _mismatch(pool: OpenPool, band: int, group: int, row: int, slot: int | None) -> dict[str, Any]:
-    if isinstance(pool.layout, SpreadLayout):
-        return {"set": 0, "row": row, "put_right_slot": slot}
-    members = pool.layout.bands[band].groups[group].members
-    return {"set": pool.layout.set_of(members[0]), "row": row, "put_right_slot": slot}
 
 
 def start_check(session: Session, pool: OpenPool, who: str) -> JobRow:
@@ -86,7 +59,7 @@ def start_check(session: Session, pool: OpenPool, who: str) -> JobRow:
         )
     meet(session, pool.row.id, "check")
     total = stripe_count(pool.layout)
-    if not isinstance(pool.layout, SpreadLayout) and pool.row.synced_to < total:
+    if not pool.layout.own_protection and pool.row.synced_to < total:
         raise NotPossible("The first sync is still under way; check when it has finished.", code="not-synced")
     if not total:
         raise NotPossible("There is nothing to check yet: no volume has any extents.", code="nothing-there")

@@ -8,13 +8,12 @@ from typing import Any
 from sqlmodel import Session
 
 from pairshelf.core.figures import durations
-from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.core.placement import stripe_count
 from pairshelf.core.units import EXTENT
 from pairshelf.engine.jobs.kind import JobKind, Proof
-from pairshelf.engine.jobs.pieces import ROWS
 from pairshelf.engine.jobs.starting import start
 from pairshelf.engine.jobs.work import Held, Work
+from pairshelf.engine.pool_io import ROWS
 from pairshelf.engine.pools import OpenPool
 from pairshelf.engine.spread_io import Stretch
 from pairshelf.store.tables import JobRow, VolumeRow
@@ -58,10 +57,10 @@ def start_volume_sync(
 ) -> JobRow | None:
     """Bring the redundancy of a new volume of a spread pool in step; None where there is nothing to do."""
     layout = pool.layout
-    own = [v for v in layout.volumes if v.volume == volume.id] if isinstance(layout, SpreadLayout) else []
-    if not own or not len(own[0].spots):
+    own = layout.striped(volume.id or 0)
+    if own is None or not len(own.spots):
         return None
-    stripes, width = own[0].slots.shape
+    stripes, width = own.slots.shape
     seconds = stripes * width * EXTENT / sum(d.mean_rate for d in layout.members)
     return start(session, JobRow(
         kind="first-sync", pool_id=pool.row.id, volume_id=volume.id, sheet_id=sheet_id, total=stripes,

@@ -8,9 +8,7 @@ from typing import Any
 from sqlmodel import Session
 
 from pairshelf.core.figures import durations
-from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.engine.jobs.kind import JobKind, Proof
-from pairshelf.engine.jobs.pieces import next_on
 from pairshelf.engine.jobs.starting import meet, start
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.pools import OpenPool, refresh_state
@@ -24,23 +22,23 @@ def step(work: Work) -> float:
     slot = job.slot or 0
     if not pool.serves():
         raise Held(f"pool {pool.row.name} is {pool.row.state}")
-    layout = pool.layout
-    assert isinstance(layout, SpreadLayout)
+    io = work.spread_io
+    layout = io.layout
     changed: set[int] = set()
     done = 0
-    for stretch, column in next_on(layout, slot, (0, 0), min(work.most, 64)):
+    for stretch, column in io.next_on(slot, (0, 0), min(work.most, 64)):
         volume = stretch.volume.volume
         spot = layout.another_spot(volume, stretch.first, column, pool.closed())
         if spot is None:
             if not done:
                 raise Held("no drive has room to take what the failed one held; put a drive in its place")
             break
-        ((_, block),) = work.spread_io.column(stretch, slot)
-        work.spread_io.put(spot[0], spot[1], block)
+        ((_, block),) = io.column(stretch, slot)
+        io.put(spot[0], spot[1], block)
         layout = layout.with_spot(volume, stretch.first, column, spot)
         changed.add(volume)
         done += 1
-    work.any_io.flush()
+    io.flush()
     for volume in changed:
         store_stripes(work.session, pool.row.id or 0, layout.volume(volume))
     pool.layout = layout

@@ -11,7 +11,6 @@ from pairshelf.core.errors import BadInput, Gone, NotPossible
 from pairshelf.core.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.figures.durations import rebuild
 from pairshelf.core.figures.survival import after_failures, in_words
-from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.core.units import format_duration, format_size
 
 
@@ -43,7 +42,7 @@ def why_too_small(place: EstatePlace, drive: EstateDrive) -> str | None:
 
 def why_elsewhere(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> str | None:
     """In a spread pool that keeps shelves, hosts or sites apart, a drive replaces one of the same; why not, or None."""
-    if not isinstance(pool.layout, SpreadLayout) or pool.layout.domain == "drive":
+    if pool.layout.domain == "drive":
         return None
     wanted = place.designed.place(pool.layout.domain)
     if drive.as_drive.place(pool.layout.domain) == wanted:

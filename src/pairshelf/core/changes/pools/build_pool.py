@@ -16,9 +16,9 @@ from pairshelf.core.figures.durations import check, first_sync, slowest_rebuild
 from pairshelf.core.figures.speed import speed
 from pairshelf.core.figures.survival import survival
 from pairshelf.core.file_systems import FILE_SYSTEMS, file_system_of
-from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.layouts.registry import trade_name
-from pairshelf.core.layouts.spread import SpreadLayout, parse_protection, spread_layout, spread_pool
+from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.model import Division
+from pairshelf.core.layouts.registry import lay_out, scheme_of, trade_name
 from pairshelf.core.mounting import MountLine, mount_folders, plan_mount
 from pairshelf.core.names import check_name
 from pairshelf.core.readiness import readiness, require_ready
@@ -77,15 +77,12 @@ def plan(estate: Estate, request: BuildPool) -> BuildPoolPlan:
     findings = readiness(drives, dict(estate.silent))
     require_ready(findings)
     layout = _layout(drives, request)
-    spread = isinstance(layout, SpreadLayout)
+    spread = layout.own_protection
     if request.mount_point and not request.volume:
         raise BadInput("Name the volume that is mounted there.", field="volume")
     volume = mount = None
     if request.volume:
-        protection = parse_protection(request.protection, field="protection") if spread else None
-        room = (
-            layout.room_for(protection) if isinstance(layout, SpreadLayout) and protection else layout.data_extents
-        ) * EXTENT
+        room = layout.largest(request.protection, [(0, layout.stock)], ()) * EXTENT
         size = read_size(request.volume_size, room, field="volume_size")
         check_size(size, room, thin=request.thin, field="volume_size")
         volume = plan_volume(
@@ -106,13 +103,13 @@ def promised(layout: Layout) -> dict[str, float]:
 
     Hours and speeds of a spread pool follow from the volumes in it; each of them has a first sync of its own.
     """
-    if isinstance(layout, SpreadLayout) and not layout.volumes:
+    if layout.own_protection and not layout.stripes:
         return {"capacity": layout.stock * EXTENT}
     sync, longest, model = first_sync(layout), slowest_rebuild(layout), speed(layout)
     return {
-        "capacity": (layout.stock if isinstance(layout, SpreadLayout) else layout.data_extents) * EXTENT,
+        "capacity": layout.stock * EXTENT,
         "survives": survival(layout).guaranteed,
-        "first_sync_hours": sync.idle / 3600 if sync and not isinstance(layout, SpreadLayout) else 0.0,
+        "first_sync_hours": sync.idle / 3600 if sync and not layout.own_protection else 0.0,
         "rebuild_hours": longest.idle / 3600 if longest else 0.0,
         "check_hours": check(layout).idle / 3600,
         "sequential_write": model.sequential_write,
@@ -121,19 +118,10 @@ def promised(layout: Layout) -> dict[str, float]:
 
 
 def _layout(drives: list[EstateDrive], request: BuildPool) -> Layout:
-    known = [d.as_drive for d in drives]
-    if request.scheme != "spread":
-        if request.domain or request.protection:
-            raise BadInput(
-                "Only a spread pool has a failure domain and volumes with their own protection.", field="domain"
-            )
-        return build_layout(known, request.scheme, sets=request.sets, spares=request.spares)
-    if request.spares or request.sets != 1:
-        raise BadInput(
-            "A spread pool needs no spares and has no sets: it repairs itself into free extents.", field="spares"
-        )
-    domain = request.domain or "drive"
-    return spread_layout(spread_pool(known, domain).drives, domain)
+    if not scheme_of(request.scheme).own_protection and request.protection:
+        raise BadInput("Only volumes of a spread pool have a protection of their own.", field="domain")
+    division = Division(request.sets, request.spares, request.domain)
+    return lay_out([d.as_drive for d in drives], request.scheme, division)
 
 
 def _checked(estate: Estate, request: BuildPool) -> BuildPool:
@@ -169,8 +157,8 @@ def _sheet(
     findings: list[Finding],
 ) -> ChangeSheet:  # fmt: skip
     survives = survival(layout)
-    spread = isinstance(layout, SpreadLayout)
-    capacity = (layout.stock if isinstance(layout, SpreadLayout) else layout.data_extents) * EXTENT
+    spread = layout.own_protection
+    capacity = layout.stock * EXTENT
     named = trade_name(layout.scheme, len(layout.sets))
     scheme = f"{request.scheme} ({named})" if named else request.scheme
     sync = first_sync(layout) if not spread else None
@@ -198,7 +186,7 @@ def _sheet(
             ) if not spread else (
                 (BeforeAfter(f"{layout.domain.capitalize()}s that may fail, volume {volume.name}", none,
                              Figure(text=str(volume.protection.survives))),)
-                if isinstance(layout, SpreadLayout) and volume and volume.protection else ()
+                if volume and volume.protection else ()
             )),
             *((BeforeAfter("Encrypted", Figure(text="no"), Figure(text="yes")),) if request.encrypted else ()),
         ),
@@ -211,7 +199,7 @@ def _sheet(
         meanwhile=_meanwhile(layout),
         fixed=(
             f"The scheme and the division into {describe(layout)}." if not spread
-            else f"That {layout.domain}s are what may fail as one." if isinstance(layout, SpreadLayout) else "",
+            else f"That {layout.domain}s are what may fail as one.",
             "The extent size of 1 GiB.",
             *(("This file system can never be made smaller.",) if volume and not FILE_SYSTEMS[volume.file_system].shrinks else ()),
             *(("It is encrypted. Its passphrase is shown once, after approval: write it down and keep it apart. "
@@ -237,7 +225,7 @@ def _sheet(
 
 
 def _meanwhile(layout: Layout) -> tuple[str, ...]:
-    if isinstance(layout, SpreadLayout):
+    if layout.own_protection:
         return (
             "Each volume is protected as it is made. If a drive fails, what stood on it is put on free extents of "
             "others; with no room for that, it waits for a new drive.",
@@ -259,7 +247,7 @@ _NOT_HERE = ("no-backup", "spare-too-small")
 
 
 def _cautions(drives: list[EstateDrive], layout: Layout) -> tuple[str, ...]:
-    if isinstance(layout, SpreadLayout):
+    if layout.own_protection:
         return ()
     cautions = [c.sentence for c in assess(layout, Assumptions()).cautions if c.code not in _NOT_HERE]
     cautions.extend(

@@ -11,7 +11,7 @@ from pairshelf.core.changes.volumes.volume_plan import VolumePlan, serving_pool_
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.estate import Estate, EstateVolume
 from pairshelf.core.file_systems import file_system_of
-from pairshelf.core.layouts.spread import parse_protection
+from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.units import EXTENT, format_size
 from pairshelf.core.volumes import Spec, check_size, read_size
 

@@ -8,7 +8,6 @@ from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.pools.build_pool import BuildPoolPlan
 from pairshelf.core.device import Devices
-from pairshelf.core.layouts.spread import SpreadLayout
 from pairshelf.engine import keys
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.errands import on_drive, send
@@ -28,9 +27,9 @@ def apply(session: Session, sheet: SheetRow, planned: BuildPoolPlan, who: str, _
     request, layout = planned.request, planned.layout
     pool = PoolRow(
         name=request.name, scheme=request.scheme, sets=len(layout.sets),
-        capacity=layout.stock if isinstance(layout, SpreadLayout) else layout.data_extents,
+        capacity=layout.stock,
         tint=len(session.exec(select(PoolRow.id)).all()) % TINTS,
-        domain=layout.domain if isinstance(layout, SpreadLayout) else None, promised=planned.promised,
+        domain=layout.domain if layout.own_protection else None, promised=planned.promised,
     )  # fmt: skip
     session.add(pool)
     session.flush()
@@ -52,7 +51,7 @@ def apply(session: Session, sheet: SheetRow, planned: BuildPoolPlan, who: str, _
     volume = make_volume(session, opened, planned.volume) if planned.volume else None
     if volume is not None and planned.mount is not None:
         write_mount(session, planned.mount, volume, sheet.id)
-    if not isinstance(layout, SpreadLayout):
+    if not layout.own_protection:
         start_first_sync(session, opened, who, sheet.id)
     elif volume is not None:
         start_volume_sync(session, opened, volume, who, sheet.id)
