@@ -13,11 +13,12 @@ from pairshelf.core.arrange import arrange
 from pairshelf.core.assess import assess
 from pairshelf.core.assumptions import Assumptions, Backup
 from pairshelf.core.buy import shopping
+from pairshelf.core.changes.pools.larger_drives import best_order
 from pairshelf.core.drives import Drive, Kind, parse_shorthand
 from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.space import space_account
 from pairshelf.core.figures.survival import guaranteed_of
-from pairshelf.core.growth import best_order, growth
+from pairshelf.core.growth import growth
 from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.core.price_list import Model, with_models
 from pairshelf.core.ranking import CRITERIA

@@ -11,7 +11,8 @@ from hypothesis import given
 from pairshelf.core.assess import assess
 from pairshelf.core.assumptions import Assumptions, Backup, assume, basis
 from pairshelf.core.cautions import CODES
-from pairshelf.core.doors import Opening, doors, fixed
+from pairshelf.core.changes.later import Opening
+from pairshelf.core.doors import doors, fixed
 from pairshelf.core.drives import Drive, Kind, parse_shorthand
 from pairshelf.core.errors import BadInput
 from pairshelf.core.explain import explanations

@@ -9,11 +9,12 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from pairshelf.core.assumptions import Assumptions
+from pairshelf.core.changes.pools.add_drive import grows_by_more_than_one
 from pairshelf.core.drives import Drive
 from pairshelf.core.figures.space import SpaceAccount
 from pairshelf.core.figures.speed import LEFT_FOR_REBUILD, asked_share
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.model import Code, Family
+from pairshelf.core.layouts.model import Code
 from pairshelf.core.units import format_size
 
 #: Widest parity set without a caution.
@@ -70,7 +71,7 @@ def cautions(layout: Layout, space: SpaceAccount, q: float, given: Assumptions) 
         say("wide-set", f"Each set spans {width} drives; above {WIDE}, rebuilds read much and small writes slow down.")
     if space.uneven > MUCH_UNEVEN * space.raw:
         say("uneven", f"{format_size(space.uneven)} cannot be used because the drives differ in size.")
-    if sentence := _growth(layout):
+    if sentence := grows_by_more_than_one(layout):
         say("grows-by-more-than-one", sentence)
     if given.backup is None:
         say("no-backup", "No backup is recorded. Redundancy is no backup: deleted or spoilt files stay lost.")
@@ -92,17 +93,6 @@ def cautions(layout: Layout, space: SpaceAccount, q: float, given: Assumptions) 
     if (asked := asked_share(layout, given)) > 1 - LEFT_FOR_REBUILD:
         say("overloaded", f"Users' writes take {asked:.0%} of what the drives bear; a rebuild beside them is a guess.")
     return tuple(found)
-
-
-def _growth(layout: Layout) -> str | None:
-    scheme, width, sets = layout.scheme, layout.width, len(layout.sets)
-    if scheme.id == "stripe":
-        return "A stripe cannot grow at all; more capacity means copying everything away and back."
-    if scheme.code is Code.COPIES:
-        return f"Grows by whole sets of {width} drives, not by one."
-    if scheme.code is Code.PARITY and sets > 1 and scheme.family is Family.SETS:
-        return f"Grows by {sets} drives at once (one a set), or by a whole set of {width}."
-    return None
 
 
 def _without_limit(drives: Sequence[Drive]) -> int:

@@ -37,6 +37,8 @@ class FileSystem:
     largest: int
     largest_file: int
     suits: str
+    #: What is to be known before it is made smaller.
+    on_shrinking: str
     #: Kinds of application that ask for it (keys of APPLICATION_KINDS).
     asked_for_by: tuple[str, ...] = ()
 
@@ -110,17 +112,22 @@ FILE_SYSTEMS: dict[str, FileSystem] = {
         FileSystem("ext4", "Proven, for anything. Grows while mounted; shrinks unmounted after a check. "
                    "Keeps 5 % back for the system's administrator.", 0.05, _ext4, False, "folders and people",
                    "structures", "unmounted", "mounted", 1024**6, 16 * TIB,
-                   "anything ordinary, and what may have to shrink", ("database", "catalogue")),
+                   "anything ordinary, and what may have to shrink",
+                   "ext4 shrinks unmounted, after a check, if the files fit.", ("database", "catalogue")),
         FileSystem("xfs", "Large files and many writers. Grows while mounted; never shrinks.", 0.0, _xfs, False,
                    "folders and people", "structures", "", "mounted", 8 * 1024**6, 8 * 1024**6,
-                   "large files, many writers at once", ("recorder", "database")),
+                   "large files, many writers at once",
+                   "xfs never shrinks. Copy the data away, build anew, copy back.", ("recorder", "database")),
         FileSystem("btrfs", "Checksums and snapshots of its own. Grows and shrinks while mounted.", 0.0, _btrfs, True,
                    "folders", "data", "mounted", "mounted", 16 * 1024**6, 16 * 1024**6,
-                   "files kept for long, where going back in time helps", ("office",)),
+                   "files kept for long, where going back in time helps",
+                   "btrfs shrinks while mounted, if the files fit.", ("office",)),
         FileSystem("ntfs", "For hosts that use drive letters.", 0.0, _ntfs, True, "people", "", "mounted", "mounted",
-                   256 * TIB, 256 * TIB, "hosts that use drive letters", ("office",)),
+                   256 * TIB, 256 * TIB, "hosts that use drive letters",
+                   "ntfs shrinks while mounted, as far as files that cannot be moved allow.", ("office",)),
         FileSystem("none", "No file system: the bare volume, for block targets and databases.", 0.0, lambda _: 0,
-                   False, "", "", "mounted", "mounted", 1024**6, 0, "block targets: another host makes its own"),
+                   False, "", "", "unmounted", "mounted", 1024**6, 0, "block targets: another host makes its own",
+                   "Without a file system nothing says what may be cut off; only while nobody uses it."),
     )
 }  # fmt: skip
 

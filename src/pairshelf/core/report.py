@@ -7,11 +7,11 @@ from typing import Any
 
 from pairshelf.core.assess import Assessment
 from pairshelf.core.buy import Shopping
+from pairshelf.core.changes.growing import Path
 from pairshelf.core.doors import doors, fixed
 from pairshelf.core.figures.selections import Survey
 from pairshelf.core.figures.spread import PlacedVolume, SpreadFigures
 from pairshelf.core.figures.survival import survival_of, units_of
-from pairshelf.core.growth import Path
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.registry import trade_name
 from pairshelf.core.search import Answer, Candidate, Considered, describe

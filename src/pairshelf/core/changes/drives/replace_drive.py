@@ -6,11 +6,14 @@ from dataclasses import dataclass
 
 from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
+from pairshelf.core.changes.later import Later, Opening
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Takes
 from pairshelf.core.errors import BadInput, Gone, NotPossible
 from pairshelf.core.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.figures.durations import rebuild
 from pairshelf.core.figures.survival import after_failures, in_words
+from pairshelf.core.file_systems import FileSystem
+from pairshelf.core.layouts import Layout
 from pairshelf.core.units import format_duration, format_size
 
 
@@ -134,4 +137,14 @@ def context(request: ReplaceDrive) -> Context:
     return Context(pool_ids=(request.pool_id,), drives=(request.drive_id,))
 
 
+def door(layout: Layout, _file_system: FileSystem) -> tuple[Opening, str]:
+    """Whether a layout leaves it open."""
+    if layout.scheme.survives == 0:
+        return Opening.CLOSED, "A failed drive takes the data with it; only one that still reads can be copied."
+    return Opening.OPEN, "Rebuilt from the others, while the data can be used."
+
+
 KIND = ChangeKind("replace-drive", Act.REPLACE_DRIVES, ReplaceDrive, context, plan)
+
+
+LATER = Later("replace-failed", "replace a failed drive", door)

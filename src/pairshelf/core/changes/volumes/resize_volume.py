@@ -6,11 +6,13 @@ from dataclasses import dataclass
 
 from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
+from pairshelf.core.changes.later import Later, Opening
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan, serving_pool_of, spec_of
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.estate import Estate, EstateVolume
-from pairshelf.core.file_systems import file_system_of
+from pairshelf.core.file_systems import FileSystem, file_system_of
+from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.units import EXTENT, format_size
 from pairshelf.core.volumes import Spec, check_size, read_size
@@ -121,5 +123,13 @@ def context(request: ResizeVolume) -> Context:
     """What the plan is made on, and what is held while it is carried out."""
     return Context(volumes=(request.volume,))
 
+
+def door(_layout: Layout, file_system: FileSystem) -> tuple[Opening, str]:
+    """Whether a volume can become smaller: its file system says."""
+    opening = {"mounted": Opening.OPEN, "unmounted": Opening.AT_A_COST, "": Opening.CLOSED}[file_system.shrinks]
+    return opening, file_system.on_shrinking
+
+
+LATER = Later("shrink-volume", "make a volume smaller", door)
 
 KIND = ChangeKind("resize-volume", Act.BUILD_POOLS, ResizeVolume, context, plan)
