@@ -175,7 +175,7 @@ def screens() -> None:
     from pairshelf.launch.cluster import free_port
 
     with surroundings():
-        from pairshelf.api.accounts import add_user
+        from pairshelf.services.accounts import add_user
         from pairshelf.store.database import engine, transaction
 
         with transaction() as session:

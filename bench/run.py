@@ -132,9 +132,9 @@ def server() -> None:
 
 
 def _import() -> None:
-    from pairshelf.api.accounts import add_user
     from pairshelf.core.inventory import against_each_other
     from pairshelf.formats.inventory_csv import read_inventory
+    from pairshelf.services.accounts import add_user
     from pairshelf.store.database import migrate, transaction
     from pairshelf.store.estate import add_records, what_is_taken
 

@@ -21,9 +21,9 @@ import pytest
 from argon2 import PasswordHasher
 from hypothesis import HealthCheck, settings
 
-from pairshelf.api import accounts
 from pairshelf.engine import pools, queue
 from pairshelf.launch.cluster import Cluster
+from pairshelf.services import accounts
 from pairshelf.store import database
 from pairshelf.store import settings as store_settings
 

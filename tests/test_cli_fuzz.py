@@ -16,7 +16,7 @@ import pytest
 import typer.main
 
 from pairshelf import cli
-from pairshelf.api.accounts import add_user
+from pairshelf.services.accounts import add_user
 from pairshelf.store.database import transaction
 from tests.console import run
 from tests.engine.helpers import at_once, shelf

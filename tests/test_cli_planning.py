@@ -10,10 +10,10 @@ import pytest
 from sqlmodel import select
 from typer.testing import CliRunner
 
-from pairshelf.api.accounts import add_user
 from pairshelf.cli import app
 from pairshelf.core.changes.kinds import KINDS
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
+from pairshelf.services.accounts import add_user
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Host, PoolRow, Site, VolumeRow
 from tests.engine.helpers import at_once, carry_all, shelf

@@ -10,9 +10,9 @@ import pytest
 from flask.testing import FlaskClient
 from sqlmodel import select
 
-from pairshelf.api.accounts import add_user
 from pairshelf.api.app import served
 from pairshelf.launch.cluster import Cluster
+from pairshelf.services.accounts import add_user
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Host, Site
 from tests.conftest import House, house_of

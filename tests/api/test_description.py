@@ -9,8 +9,9 @@ import openapi_spec_validator
 import pytest
 from sqlmodel import select
 
-from pairshelf.api import accounts, turns
+from pairshelf.api import turns
 from pairshelf.api.description import FILES, PROBLEMS
+from pairshelf.services import accounts
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import User
 from tests.api.conftest import PASSWORD, Person

@@ -9,9 +9,9 @@ from typing import Any
 
 import pytest
 
-from pairshelf.api.accounts import setup_link
 from pairshelf.api.app import served
 from pairshelf.core.acts import Act, Role, allowed
+from pairshelf.services.accounts import setup_link
 from tests.api.conftest import PASSWORD, Person
 
 #: The only routes that work without signing in.

@@ -12,8 +12,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import text
 
-from pairshelf.api import accounts, attempts
-from pairshelf.api.problems import Denied
+from pairshelf.api.problems import status_of
+from pairshelf.core.errors import Denied
+from pairshelf.services import accounts, attempts
 from pairshelf.store.database import transaction
 from tests.api.conftest import PASSWORD, Person, do
 from tests.engine.helpers import shelf
@@ -86,7 +87,7 @@ def test_attempts_side_by_side_count_like_one_after_the_other(app: Any) -> None:
         try:
             accounts.sign_in("ida", "wrong", "192.0.2.1")
         except Denied as denied:
-            return denied.status
+            return status_of(denied)
         return 200
 
     with ThreadPoolExecutor(12) as pool:
@@ -99,7 +100,7 @@ def test_many_names_from_one_address_are_slowed_too(app: Any) -> None:
     for number in range(40):
         with pytest.raises(Denied) as denied:
             accounts.sign_in(f"nobody{number}", "wrong", "192.0.2.1")
-        statuses.append(denied.value.status)
+        statuses.append(status_of(denied.value))
     assert statuses[:30] == [401] * 30
     assert 429 in statuses[30:]
 

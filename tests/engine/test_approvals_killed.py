@@ -12,13 +12,14 @@ import pytest
 from sqlalchemy import text
 from sqlmodel import select
 
-from pairshelf.api.use import InstallBody, install_application
+from pairshelf.api.use import InstallBody
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.device import DeviceError
 from pairshelf.engine import approver, keys
 from pairshelf.engine.errands import do_errands, still_to_do
 from pairshelf.engine.pools import devices
 from pairshelf.launch.cluster import Cluster
+from pairshelf.services.simulated_use import install_application
 from pairshelf.store import database
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import DriveRow, ErrandRow, Host, PartitionPlan, PoolRow, SheetRow, Site

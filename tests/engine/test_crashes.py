@@ -13,11 +13,12 @@ import pytest
 from sqlalchemy import event
 from sqlmodel import select
 
-from pairshelf.api.use import InstallBody, install_application
+from pairshelf.api.use import InstallBody
 from pairshelf.core.units import GIB
 from pairshelf.engine import carry as carry_module
 from pairshelf.engine.carry import carry, pick_up_the_dropped
 from pairshelf.engine.pools import devices
+from pairshelf.services.simulated_use import install_application
 from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import Media
 from pairshelf.store import database

@@ -31,11 +31,11 @@ from pairshelf.api import (
     today,
     use,
 )
-from pairshelf.api.accounts import secret_key
 from pairshelf.api.description import Described
 from pairshelf.api.guard import MOST_BODY, ask_first, needs
 from pairshelf.api.today import worker_away
 from pairshelf.engine.own_log import quiet_log
+from pairshelf.services.accounts import secret_key
 from pairshelf.store.database import transaction
 from pairshelf.store.settings import settings
 

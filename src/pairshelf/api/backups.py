@@ -12,12 +12,12 @@ from sqlmodel import Session, col, select
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act
 from pairshelf.core.assumptions import Assumptions, Backup
-from pairshelf.core.errors import BadInput, NotFound
+from pairshelf.core.errors import NotFound
 from pairshelf.core.figures.cost import restore_hours
-from pairshelf.core.units import parse_rate
 from pairshelf.engine.log import log
+from pairshelf.services.backup_records import record_backup, record_of_backup, subject_of
 from pairshelf.store.database import Lock, lock_until_commit, transaction
-from pairshelf.store.tables import BackupRow, PoolRow, VolumeRow, now
+from pairshelf.store.tables import BackupRow, PoolRow, VolumeRow
 
 api = APIBlueprint("backups", __name__, url_prefix="/api")
 
@@ -92,30 +92,8 @@ def _backups(session: Session, pool_id: int) -> BackupsOut:
 def record(path: PoolPath, body: BackupBody) -> Any:
     """Record the backup of a pool or volume; what was recorded of it before is replaced."""
     with transaction() as session:
-        record_backup(session, signed_in().name, path.pool_id, body)
+        record_backup(session, signed_in().name, path.pool_id, body.volume_id, body.place, body.age_hours, body.link)
         return _backups(session, path.pool_id)
-
-
-def record_backup(session: Session, who: str, pool_id: int, body: BackupBody) -> None:
-    """Record it, and say so in the logbook."""
-    place = " ".join(body.place.split())
-    if not place:
-        raise BadInput("Say where the backup is.", field="place")
-    if not 0 <= body.age_hours <= 876_600:
-        raise BadInput("How old the backup gets: hours, zero or more.", field="age_hours")
-    link = parse_rate(body.link, field="link")
-    lock_until_commit(session, Lock.POOL, pool_id)
-    about = _about(session, pool_id, body.volume_id)
-    row = _row(session, pool_id, body.volume_id)
-    if row is None:
-        row = BackupRow(
-            pool_id=pool_id, volume_id=body.volume_id, place=place, age_hours=body.age_hours, link=link, recorded_by=who
-        )
-    row.place, row.age_hours, row.link, row.recorded_by = place, body.age_hours, link, who
-    row.recorded_at = now()
-    session.add(row)
-    session.flush()
-    log(session, who, "backup-recorded", about, f"Backup of {about}: {place}, at most {body.age_hours:g} h old.")
 
 
 @api.post("/pools/<int:pool_id>/backups/forget", responses={200: BackupsOut})
@@ -124,29 +102,11 @@ def forget(path: PoolPath, body: ForgetBody) -> Any:
     """Take the record of a backup away; the backup itself is none of ours."""
     with transaction() as session:
         lock_until_commit(session, Lock.POOL, path.pool_id)
-        about = _about(session, path.pool_id, body.volume_id)
-        row = _row(session, path.pool_id, body.volume_id)
+        about = subject_of(session, path.pool_id, body.volume_id)
+        row = record_of_backup(session, path.pool_id, body.volume_id)
         if row is None:
             raise NotFound("recorded backup of", about)
         session.delete(row)
         session.flush()
         log(session, signed_in().name, "backup-forgotten", about, f"{about} has no recorded backup any more.")
         return _backups(session, path.pool_id)
-
-
-def _about(session: Session, pool_id: int, volume_id: int | None) -> str:
-    pool = session.get(PoolRow, pool_id)
-    if pool is None:
-        raise NotFound("pool")
-    if volume_id is None:
-        return pool.name
-    volume = session.get(VolumeRow, volume_id)
-    if volume is None or volume.pool_id != pool_id:
-        raise NotFound("volume in this pool", field="volume_id")
-    return volume.name
-
-
-def _row(session: Session, pool_id: int, volume_id: int | None) -> BackupRow | None:
-    query = select(BackupRow).where(BackupRow.pool_id == pool_id)
-    same = col(BackupRow.volume_id).is_(None) if volume_id is None else BackupRow.volume_id == volume_id
-    return session.exec(query.where(same)).first()

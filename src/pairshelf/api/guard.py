@@ -12,10 +12,9 @@ from flask_login import current_user
 from pydantic import BaseModel
 
 from pairshelf.api import shared_answers
-from pairshelf.api.problems import Denied
 from pairshelf.api.turns import heavy_turn
 from pairshelf.core.acts import Act, allowed
-from pairshelf.core.errors import BadInput
+from pairshelf.core.errors import BadInput, Denied, NotSignedIn
 from pairshelf.formats.inventory_csv import MOST_BYTES
 from pairshelf.store.tables import User
 
@@ -23,7 +22,7 @@ from pairshelf.store.tables import User
 def signed_in() -> User:
     """The user of this request; Denied when there is none."""
     if not current_user.is_authenticated:
-        raise Denied("Sign in first.", code="signed-out", status=401)
+        raise NotSignedIn("Sign in first.")
     user: User = current_user.row
     return user
 

@@ -11,17 +11,16 @@ from sqlmodel import Session
 
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act
-from pairshelf.core.errors import NotFound, NotPossible
+from pairshelf.core.errors import NotPossible
 from pairshelf.core.names import file_name
-from pairshelf.core.partitions import TYPES, Table, Wanted, lay_out, wanted_of
-from pairshelf.formats.partition_image import disk_id_of, image_chunks, tar_of
+from pairshelf.core.partitions import TYPES, Wanted, wanted_of
+from pairshelf.formats.partition_image import image_chunks, tar_of
+from pairshelf.services.planned_partitions import drive_row, keep_plan, table_of
 from pairshelf.store.database import transaction
 from pairshelf.store.estate import load_drives
-from pairshelf.store.tables import DriveRow, PartitionPlan, now
+from pairshelf.store.tables import DriveRow, PartitionPlan
 
 api = APIBlueprint("partitions", __name__, url_prefix="/api")
-#: Bytes of a sector where the inventory does not say.
-USUAL_SECTOR = 512
 
 
 class DrivePath(BaseModel):
@@ -80,21 +79,11 @@ class PartitionsOut(BaseModel):
     types: dict[str, str]
 
 
-def _drive(session: Session, drive_id: int) -> DriveRow:
-    row = session.get(DriveRow, drive_id)
-    if row is None:
-        raise NotFound("drive")
-    return row
-
-
-def _table(row: DriveRow, scheme: str, wanted: tuple[Wanted, ...]) -> Table:
-    return lay_out(row.size, row.sector_size or USUAL_SECTOR, scheme, wanted)
-
-
-def _out(
+def partitions_out(
     session: Session, row: DriveRow, scheme: str, wanted: tuple[Wanted, ...], plan: PartitionPlan | None
 ) -> PartitionsOut:
-    table = _table(row, scheme, wanted)
+    """A drive's partitions with every exact sector, as screens and console show them."""
+    table = table_of(row, scheme, wanted)
     (drive,) = load_drives(session, [row.id or 0])
     plain = [{"size": w.size, "type": w.type, "label": w.label, "kind": w.kind} for w in wanted]
     return PartitionsOut(
@@ -117,10 +106,10 @@ def _out(
 def partitions(path: DrivePath) -> Any:
     """A drive's partitions, written or pending, with every exact sector and what is unallocated."""
     with transaction() as session:
-        row = _drive(session, path.drive_id)
+        row = drive_row(session, path.drive_id)
         plan = session.get(PartitionPlan, row.id)
         wanted = wanted_of(plan.parts) if plan else ()
-        return _out(session, row, plan.scheme if plan else "gpt", wanted, plan)
+        return partitions_out(session, row, plan.scheme if plan else "gpt", wanted, plan)
 
 
 @api.put("/drives/<int:drive_id>/partitions", responses={200: PartitionsOut})
@@ -130,28 +119,10 @@ def plan_partitions(path: DrivePath, body: PlanBody) -> Any:
     rows = [p.model_dump() for p in body.parts]
     with transaction() as session:
         if body.dry:
-            row = _drive(session, path.drive_id)
-            return _out(session, row, body.scheme, wanted_of(rows), session.get(PartitionPlan, row.id))
-        return keep_plan(session, path.drive_id, body.scheme, rows, signed_in().name)
-
-
-def keep_plan(session: Session, drive_id: int, scheme: str, rows: list[dict[str, str]], who: str) -> PartitionsOut:
-    """Keep partitions as pending; BadInput at the field of the one that does not fit."""
-    row = _drive(session, drive_id)
-    wanted = wanted_of(rows)
-    table = _table(row, scheme, wanted)
-    (drive,) = load_drives(session, [row.id or 0])
-    if reason := drive.why_not_offered():
-        raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free")
-    plan = session.get(PartitionPlan, row.id, with_for_update=True)
-    if plan is None:
-        plan = PartitionPlan(
-            drive_id=row.id or 0, scheme=scheme, sector=table.sector, disk_id=disk_id_of(row.serial), changed_by=who
-        )
-        session.add(plan)
-    plan.scheme, plan.parts, plan.changed_by, plan.changed_at = scheme, rows, who, now()
-    session.flush()
-    return _out(session, row, scheme, wanted, plan)
+            row = drive_row(session, path.drive_id)
+            return partitions_out(session, row, body.scheme, wanted_of(rows), session.get(PartitionPlan, row.id))
+        row, plan = keep_plan(session, path.drive_id, body.scheme, rows, signed_in().name)
+        return partitions_out(session, row, plan.scheme, wanted_of(plan.parts), plan)
 
 
 @api.get("/drives/<int:drive_id>/partitions/image")
@@ -159,11 +130,11 @@ def keep_plan(session: Session, drive_id: int, scheme: str, rows: list[dict[str,
 def image(path: DrivePath) -> Any:
     """The drive's table as a sparse image inside a tar archive: true sector addresses, nothing scaled."""
     with transaction() as session:
-        row = _drive(session, path.drive_id)
+        row = drive_row(session, path.drive_id)
         plan = session.get(PartitionPlan, row.id)
         if plan is None:
             raise NotPossible("No partitions are planned for this drive.", code="nothing-pending")
-        table = _table(row, plan.scheme, wanted_of(plan.parts))
+        table = table_of(row, plan.scheme, wanted_of(plan.parts))
         packed = tar_of(f"{file_name(row.serial)}.img", row.size, image_chunks(table, plan.disk_id))
     return Response(packed, content_type="application/x-tar",
                     headers={"Content-Disposition": f'attachment; filename="{file_name(row.serial)}.tar"'})  # fmt: skip

@@ -10,7 +10,6 @@ from pydantic import BaseModel, Field
 from sqlalchemy import case, func
 from sqlmodel import Session, col, select
 
-from pairshelf.api import accounts, attempts
 from pairshelf.api.figures_out import After, Cut
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
@@ -35,6 +34,7 @@ from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
+from pairshelf.services import accounts, attempts
 from pairshelf.store.books import load_use
 from pairshelf.store.database import tell, transaction
 from pairshelf.store.estate import load_drives, load_pools

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import errno
-import math
 from collections.abc import Mapping
 from typing import Any
 
@@ -14,7 +13,7 @@ from pydantic import BaseModel, ValidationError
 from sqlalchemy.exc import DataError, IntegrityError, OperationalError, TimeoutError
 from werkzeug.exceptions import HTTPException, MethodNotAllowed
 
-from pairshelf.core.errors import Fact, NotFound, NotPossible, PairShelfError
+from pairshelf.core.errors import Denied, Fact, NotFound, NotNow, NotPossible, NotSignedIn, PairShelfError
 from pairshelf.store.database import is_full
 
 _logger = structlog.get_logger()
@@ -34,25 +33,6 @@ class Problem(BaseModel):
     field: str | None = None
     #: The values the sentence is made of.
     facts: dict[str, str | int | float | None] = {}
-
-
-class Denied(PairShelfError):
-    """Signed in or not, this person may not do this."""
-
-    def __init__(self, message: str, *, code: str = "denied", status: int = 403, field: str | None = None) -> None:
-        super().__init__(message, code=code, field=field)
-        self.status = status
-        #: Seconds after which it may be tried again.
-        self.retry_after: int | None = None
-
-    @classmethod
-    def for_a_while(cls, seconds: float) -> Denied:
-        """Too many failed attempts."""
-        left = max(1, math.ceil(seconds))
-        said = f"{left} seconds" if left < 120 else f"{math.ceil(left / 60)} minutes"
-        error = cls(f"Too many failed attempts; wait {said} and try again.", code="too-many-attempts", status=429)
-        error.retry_after = left
-        return error
 
 
 #: What the constraints of the database stand for, said to the one who came second.
@@ -79,10 +59,10 @@ _HTTP = {
 }
 
 
-def _status(error: PairShelfError) -> int:
+def status_of(error: PairShelfError) -> int:
     """What each sort of error is answered with."""
     if isinstance(error, Denied):
-        return error.status
+        return 401 if isinstance(error, NotSignedIn) else 429 if isinstance(error, NotNow) else 403
     if isinstance(error, NotFound):
         # In the address or in the name of what is wanted; a wrong word in a form is the form's.
         return 404 if error.field is None else 400
@@ -109,8 +89,8 @@ def register(app: Flask) -> None:
 
     @app.errorhandler(PairShelfError)
     def _ours(error: PairShelfError) -> Response:
-        response = answer(_status(error), error.code, error.message, error.field, error.facts)
-        if isinstance(error, Denied) and error.retry_after is not None:
+        response = answer(status_of(error), error.code, error.message, error.field, error.facts)
+        if isinstance(error, NotNow) and error.retry_after is not None:
             response.headers["Retry-After"] = str(error.retry_after)
         return response
 

@@ -14,11 +14,11 @@ from sqlalchemy import Text, bindparam, func, update
 from sqlalchemy import cast as sql_cast
 from sqlmodel import col, select
 
-from pairshelf.api import accounts
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.acts import Act, Role, acts_of
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
+from pairshelf.services import accounts
 from pairshelf.store.database import engine, transaction
 from pairshelf.store.settings import settings
 from pairshelf.store.tables import SessionRow, User, now

@@ -10,7 +10,6 @@ from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field, create_model
 from sqlmodel import col, select
 
-from pairshelf.api import accounts
 from pairshelf.api.guard import needs, require, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
 from pairshelf.api.queries import Query
@@ -22,6 +21,7 @@ from pairshelf.core.errors import NotFound
 from pairshelf.engine import approver as engine
 from pairshelf.engine.errands import still_to_do
 from pairshelf.engine.pools import devices
+from pairshelf.services import accounts
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import JobRow, SheetRow
 

@@ -23,14 +23,18 @@ from pairshelf.core.inventory import RowError, against_each_other
 from pairshelf.core.names import is_number
 from pairshelf.engine.log import log
 from pairshelf.formats.inventory_csv import MOST_BYTES, Reading, read_inventory, write_inventory
+from pairshelf.services.drive_lists import store_list
 from pairshelf.store.database import Lock, lock_until_commit, transaction
-from pairshelf.store.estate import add_records, all_records, load_drives, lock_drives, what_is_taken
+from pairshelf.store.estate import all_records, load_drives, lock_drives, what_is_taken
 from pairshelf.store.tables import DriveRow, Host, PoolPlace, PoolRow, Service, Shelf, Site
 
 api = APIBlueprint("shelves", __name__, url_prefix="/api")
 
+
 #: Shelves whose drives are asked for at once.
 MOST_SHELVES = 60
+
+
 #: Drives that can be selected at once by a filter.
 MOST_SELECTED = 1000
 
@@ -432,8 +436,6 @@ def take_in(body: TakeInBody) -> Any:
 
 
 # -- lists ------------------------------------------------------------------------------------------
-
-
 def _read(form: UploadForm, session: Session) -> tuple[Reading, list[RowError]]:
     raw = form.file.stream.read(MOST_BYTES + 1)
     reading = read_inventory(raw)
@@ -477,20 +479,6 @@ def import_inventory(form: UploadForm) -> Any:
             return _reading_out(reading, clashes)
         store_list(session, reading, signed_in().name, form.file.filename or "a list")
     return _reading_out(reading, clashes, stored=True)
-
-
-def store_list(session: Session, reading: Reading, who: str, name: str) -> None:
-    """Store what was read, and say so in the logbook."""
-    add_records(session, [record for _, record in reading.rows])
-    count = len(reading.rows)
-    log(
-        session,
-        who,
-        "drives-imported",
-        name,
-        f"{count} drive{'s' if count > 1 else ''} brought in from {name[:80]}.",
-        drives=count,
-    )
 
 
 @api.get("/inventory.csv")

@@ -17,8 +17,7 @@ from pathlib import Path
 
 from flask import request
 
-from pairshelf.api.problems import Denied
-from pairshelf.core.errors import NotPossible
+from pairshelf.core.errors import NotNow, NotPossible
 from pairshelf.core.patience import as_long_as
 from pairshelf.store.settings import settings
 
@@ -47,11 +46,10 @@ def _gone() -> bool:
 
 @contextmanager
 def heavy_turn(user_id: int) -> Iterator[None]:
-    """Work on a heavy question of this person. Denied when too many wait; NotPossible when it takes too long."""
+    """Work on a heavy question of this person. NotNow when too many wait; NotPossible when it takes too long."""
     with _guard:
         if _waiting[user_id] >= MOST_WAITING or _waiting.total() >= MOST_OF_ALL:
-            raise Denied("Other questions are still being worked on; wait for their answers.", code="too-many-questions",
-                         status=429)  # fmt: skip
+            raise NotNow("Other questions are still being worked on; wait for their answers.", code="too-many-questions")  # fmt: skip
         _waiting[user_id] += 1
     try:
         with _one_of(user_id), _in_turn(_turn):

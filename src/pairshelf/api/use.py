@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime as dt
 from typing import Any
 
-from argon2 import PasswordHasher
 from argon2.exceptions import VerificationError
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
@@ -16,22 +15,19 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobsOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.core.acts import Act
-from pairshelf.core.changes.kind import NETWORK
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
-from pairshelf.core.file_systems import APPLICATION_KINDS
-from pairshelf.core.folders import settings_text
 from pairshelf.core.names import check_mount_point, check_name
 from pairshelf.core.targets import LogIn, log_in
-from pairshelf.core.units import EXTENT, parse_size
+from pairshelf.core.units import EXTENT
 from pairshelf.engine.applications import write_as
 from pairshelf.engine.apply.access.people_rows import rights_of
-from pairshelf.engine.errands import on_host, send
 from pairshelf.engine.files import remove_file
 from pairshelf.engine.jobs.fill import Writer, start_fill
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices, open_pool
+from pairshelf.services.simulated_use import extents_of_text, install_application, keep_chap, secret_hasher
 from pairshelf.store.books import load_books
-from pairshelf.store.database import Lock, lock_until_commit, transaction
+from pairshelf.store.database import transaction
 from pairshelf.store.tables import (
     Application,
     Host,
@@ -50,9 +46,6 @@ from pairshelf.store.tables import (
 )
 
 api = APIBlueprint("use", __name__, url_prefix="/api")
-_hasher = PasswordHasher()
-#: Shortest CHAP secret in characters: 96 bits at 8 a character (RFC 7143, 9.2.1).
-LEAST_SECRET = 12
 
 
 class SharePath(BaseModel):
@@ -166,10 +159,6 @@ class FolderOut(BaseModel):
     volume: str | None
 
 
-def _extents(text: str) -> int:
-    return max(1, -(-parse_size(text, field="size") // EXTENT))
-
-
 def _share(session: Session, share_id: int) -> Share:
     row = session.get(Share, share_id)
     if row is None:
@@ -200,8 +189,6 @@ def _job(session: Session, job: JobRow) -> JobsOut:
 
 
 # -- shares ----------------------------------------------------------------------------------------
-
-
 @api.post("/shares/<int:share_id>/visit", responses={200: SaidOut})
 @needs(Act.WORK_STAND_INS)
 def visit(path: SharePath, body: VisitBody) -> Any:
@@ -245,7 +232,7 @@ def write_to_share(path: SharePath, body: WriteBody) -> Any:
             raise NotPossible("No host mounts its volume for writing; the share cannot be reached.", code="not-mounted")
         pool = open_pool(session, volume.pool_id)
         most = None if share.quota is None else share.quota // EXTENT - taken_by(session, [share])[share.id][0]
-        writer = Writer("share", person.name, share.folder, extents=_extents(body.size), most=most)
+        writer = Writer("share", person.name, share.folder, extents=extents_of_text(body.size), most=most)
         job = start_fill(session, pool, volume, 1.0, who, writer)
         log(session, who, "share-written", share.name, f"{person.name} writes to share {share.name}.", job=job.id)
         return _job(session, job)
@@ -316,8 +303,6 @@ def restore_file(path: SharePath, body: FileBody) -> Any:
 
 
 # -- block targets ---------------------------------------------------------------------------------
-
-
 @api.put("/targets/<int:target_id>/chap", responses={200: SaidOut})
 @needs(Act.GIVE_ACCESS)
 def set_chap(path: TargetPath, body: ChapBody) -> Any:
@@ -328,29 +313,6 @@ def set_chap(path: TargetPath, body: ChapBody) -> Any:
             raise NotFound("target")
         said = keep_chap(session, target.iqn, body.initiator, body.name, body.secret, signed_in().name)
     return SaidOut(sentence=said)
-
-
-def keep_chap(session: Session, target: str, initiator: str, name: str, secret: str, who: str) -> str:
-    """Set or take away an initiator's proof; what was done, in a sentence. BadInput at the field that will not do."""
-    lock_until_commit(session, Lock.ALONE, NETWORK)
-    right = session.exec(
-        select(TargetRight).join(Initiator, col(Initiator.id) == TargetRight.initiator_id)
-        .join(Target, col(Target.id) == TargetRight.target_id)
-        .where(Target.iqn == target.strip(), Initiator.iqn == initiator.strip())
-    ).first()  # fmt: skip
-    if right is None:
-        raise BadInput(f"{initiator} is not let in to this target.", field="initiator")
-    if not name.strip() and not secret:
-        right.chap_name = right.chap_hash = None
-        said = f"{initiator} is let in by its name alone."
-    else:
-        if len(secret) < LEAST_SECRET:
-            raise BadInput(f"A CHAP secret has at least {LEAST_SECRET} characters.", field="secret")
-        right.chap_name = check_name(name, "CHAP name", field="name")
-        right.chap_hash = _hasher.hash(secret)
-        said = f"{initiator} has to prove itself by CHAP."
-    log(session, who, "chap-set", target, said)
-    return said
 
 
 def _try(session: Session, body: LogInBody) -> LogIn:
@@ -368,7 +330,7 @@ def _try(session: Session, body: LogInBody) -> LogIn:
         if right is None or right.chap_hash is None or right.chap_name != body.chap_name.strip():
             return False
         try:
-            return _hasher.verify(right.chap_hash, body.chap_secret)
+            return secret_hasher.verify(right.chap_hash, body.chap_secret)
         except VerificationError:
             return False
 
@@ -403,52 +365,20 @@ def write_to_target(body: BlockWriteBody) -> Any:
         if volume is None:
             raise BadInput(f"The target has no LUN {body.lun}.", field="lun")
         pool = open_pool(session, volume.pool_id)
-        writer = Writer("target", body.host.strip(), extents=_extents(body.size))
+        writer = Writer("target", body.host.strip(), extents=extents_of_text(body.size))
         job = start_fill(session, pool, volume, 1.0, who, writer)
         log(session, who, "target-written", body.target, f"{body.host} writes to LUN {body.lun}.", job=job.id)
         return _job(session, job)
 
 
 # -- applications and hosts ------------------------------------------------------------------------
-
-
 @api.post("/applications", responses={200: SaidOut})
 @needs(Act.WORK_STAND_INS)
 def install(body: InstallBody) -> Any:
     """Put a simulated application with some data onto a simulated host."""
     with transaction() as session:
-        said = install_application(session, signed_in().name, body)
+        said = install_application(session, signed_in().name, **body.model_dump())
     return SaidOut(sentence=said)
-
-
-def install_application(session: Session, who: str, body: InstallBody) -> str:
-    """The application with real files on its host's own disk; what was done, in a sentence."""
-    host = session.exec(select(Host).where(Host.name == body.host.strip())).first()
-    if host is None:
-        raise BadInput(f"There is no host {body.host}.", field="host")
-    name = check_name(body.name, "application", field="name")
-    if body.kind not in APPLICATION_KINDS:
-        raise BadInput(f"“{body.kind}” is no kind of application; choose {', '.join(APPLICATION_KINDS)}.", field="kind")
-    owner = check_name(body.owner, "owner", field="owner")
-    folder = check_mount_point(body.folder, field="folder")
-    if folder.endswith(":"):
-        raise BadInput("An application's folder is a full path, such as /var/lib/recorder.", field="folder")
-    if session.exec(select(Application).where(Application.host_id == host.id, Application.name == name)).first():
-        raise NotPossible(f"{host.name} has an application {name} already.", code="name-taken", field="name")
-    extents = _extents(body.size)
-    if extents > 512:
-        raise BadInput("A simulated application begins with at most 512 GiB.", field="size")
-    settings = f"/etc/{name}/settings.conf"
-    session.add(Application(
-        host_id=host.id or 0, name=name, kind=body.kind, owner=owner, folder=folder, settings=settings,
-    ))  # fmt: skip
-    session.flush()
-    text = settings_text(name, owner, folder)
-    send(session, "write-file", on_host(host.name), host=host.name, path=settings, text=text)
-    send(session, "write-data", on_host(host.name), host=host.name, folder=folder, name=name, extents=extents)
-    said = f"{name} runs on {host.name} with {extents} GiB in {folder}."
-    log(session, who, "application-installed", name, said)
-    return said
 
 
 @api.post("/applications/<int:application_id>/write", responses={200: JobsOut})
@@ -460,7 +390,7 @@ def application_writes(path: ApplicationPath, body: WriteBody) -> Any:
         app = session.get(Application, path.application_id)
         if app is None:
             raise NotFound("application")
-        job = write_as(session, app, _extents(body.size), who, devices())
+        job = write_as(session, app, extents_of_text(body.size), who, devices())
         return _job(session, job) if job else JobsOut(jobs=[])
 
 

@@ -56,7 +56,7 @@ def _surroundings() -> None:
 
 
 def _user(name: str, password: str | None = None) -> Any:
-    from pairshelf.api.accounts import sign_in
+    from pairshelf.services.accounts import sign_in
 
     if not name:
         raise BadInput("Say who does it: --as NAME, or PAIRSHELF_USER.")
@@ -299,7 +299,9 @@ def plan_partitions(
     Example: pairshelf partitions Tray:4 --part 512MiB:start:EFI --part :data:work --as ida
     """
     _surroundings()
-    from pairshelf.api.partitions import keep_plan
+    from pairshelf.api.partitions import partitions_out
+    from pairshelf.core.partitions import wanted_of
+    from pairshelf.services.planned_partitions import keep_plan
     from pairshelf.store.database import transaction
 
     user = _user(who)
@@ -310,7 +312,8 @@ def plan_partitions(
         {k: v or ("data" if k == "type" else "primary" if k == "kind" else "") for k, v in w.items()} for w in wanted
     ]
     with transaction() as session:
-        out = keep_plan(session, drives_named(session, (drive,))[0], scheme, rows, user.name)
+        row, plan = keep_plan(session, drives_named(session, (drive,))[0], scheme, rows, user.name)
+        out = partitions_out(session, row, plan.scheme, wanted_of(plan.parts), plan)
     if as_json:
         print_json(out.model_dump(mode="json"))
         return

@@ -57,8 +57,8 @@ def unlock(pool: Pool, who: As = "") -> None:
     Example: pairshelf unlock cold --as ida
     """
     user = acting(who, Act.KEEP_KEYS)
-    from pairshelf.api.accounts import unlock_pool
-    from pairshelf.api.attempts import Counter
+    from pairshelf.services.accounts import unlock_pool
+    from pairshelf.services.attempts import Counter
     from pairshelf.store.database import transaction
 
     with transaction() as session:
@@ -100,7 +100,7 @@ def chap(
     Example: pairshelf chap iqn.2026-01.example.fernhollow:disk iqn.2026-01.example.fernhollow:sorrel --name sorrel
     """
     user = acting(who, Act.GIVE_ACCESS)
-    from pairshelf.api.use import keep_chap
+    from pairshelf.services.simulated_use import keep_chap
     from pairshelf.store.database import transaction
 
     secret = (os.environ.get("PAIRSHELF_SECRET") or getpass.getpass("Secret: ")) if name else ""

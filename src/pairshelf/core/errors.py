@@ -6,6 +6,7 @@ read them back out of it. Every front (API, console, worker) says them in its ow
 
 from __future__ import annotations
 
+import math
 from typing import ClassVar
 
 Fact = str | int | float | None
@@ -47,6 +48,36 @@ class NameTaken(BadInput):
     def __init__(self, kind: str, name: str, *, field: str = "name", where: str = "") -> None:
         where = f" in {where}" if where else ""
         super().__init__(f"There is a {kind} named {name}{where} already.", field=field, kind=kind, name=name)
+
+
+class Denied(PairShelfError):
+    """This person may not do this."""
+
+    usual_code = "denied"
+
+
+class NotSignedIn(Denied):
+    """Nobody knows who asks, or who asks has not proven to be who they say."""
+
+    usual_code = "signed-out"
+
+
+class NotNow(Denied):
+    """Asked too often; later it may be asked again."""
+
+    usual_code = "too-many-attempts"
+
+    def __init__(self, message: str, *, code: str | None = None, retry_after: int | None = None) -> None:
+        super().__init__(message, code=code, retry_after=retry_after)
+        #: Seconds after which it may be tried again.
+        self.retry_after = retry_after
+
+    @classmethod
+    def for_a_while(cls, seconds: float) -> NotNow:
+        """Too many failed attempts."""
+        left = max(1, math.ceil(seconds))
+        said = f"{left} seconds" if left < 120 else f"{math.ceil(left / 60)} minutes"
+        return cls(f"Too many failed attempts; wait {said} and try again.", retry_after=left)
 
 
 class NotPossible(PairShelfError):

@@ -11,10 +11,6 @@ from typing import Any
 
 from sqlmodel import Session, col, select
 
-from pairshelf.api.accounts import add_user
-from pairshelf.api.backups import BackupBody, record_backup
-from pairshelf.api.shelves import store_list
-from pairshelf.api.use import InstallBody, install_application
 from pairshelf.core.acts import Role
 from pairshelf.core.changes.kinds import request_of
 from pairshelf.core.changes.pools import build_pool
@@ -25,6 +21,10 @@ from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.formats.inventory_csv import read_inventory
 from pairshelf.formats.price_list_csv import read_price_list
+from pairshelf.services.accounts import add_user
+from pairshelf.services.backup_records import record_backup
+from pairshelf.services.drive_lists import store_list
+from pairshelf.services.simulated_use import install_application
 from pairshelf.store.database import Lock, lock_until_commit, transaction
 from pairshelf.store.estate import store_models, what_is_taken
 from pairshelf.store.tables import DriveRow, Service, Setting, Shelf, User, VolumeRow
@@ -102,14 +102,12 @@ def _people_and_applications(session: Session) -> None:
     _change(session, "make-share", volume="archive/herbarium-archive", name="herbarium", rights=("front-desk:read", "reed:write"),
             bin_days=30, purpose="scans of the old herbarium")  # fmt: skip
     for body in (
-        InstallBody(
-            host="bramble", name="seedlog", kind="database", owner="seedlog", folder="/var/lib/seedlog", size="20 GiB"
-        ),
-        InstallBody(
-            host="sorrel", name="scanner", kind="recorder", owner="imaging", folder="/var/lib/scanner", size="30 GiB"
-        ),
-    ):
-        install_application(session, "ida", body)
+        {"host": "bramble", "name": "seedlog", "kind": "database", "owner": "seedlog", "folder": "/var/lib/seedlog",
+         "size": "20 GiB"},
+        {"host": "sorrel", "name": "scanner", "kind": "recorder", "owner": "imaging", "folder": "/var/lib/scanner",
+         "size": "30 GiB"},
+    ):  # fmt: skip
+        install_application(session, "ida", **body)
 
 
 def _build_the_archive(session: Session) -> None:
@@ -125,5 +123,4 @@ def _build_the_archive(session: Session) -> None:
     approve(session, sheet.id or 0, "ida", "archive", devices())
     volume = session.exec(select(VolumeRow).where(VolumeRow.name == "herbarium-archive")).one()
     start_fill(session, open_pool(session, volume.pool_id), volume, 0.2, "ida")
-    backup = BackupBody(volume_id=volume.id, place="tapes in the town hall", age_hours=168, link="1 Gbit/s")
-    record_backup(session, "ida", volume.pool_id, backup)
+    record_backup(session, "ida", volume.pool_id, volume.id, "tapes in the town hall", 168, "1 Gbit/s")

@@ -184,8 +184,8 @@ def _prepare(url: str, *, demo: bool) -> str:
     """Bring the tables up to date and load what a first start needs; returns what to print."""
     from sqlalchemy.exc import OperationalError
 
-    from pairshelf.api.accounts import setup_link
     from pairshelf.demo import load_demo
+    from pairshelf.services.accounts import setup_link
     from pairshelf.store.database import migrate
 
     try:

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 
 from sqlalchemy import text
 
-from pairshelf.api.problems import Denied
+from pairshelf.core.errors import NotNow
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import now
 
@@ -81,7 +81,7 @@ def claim(counters: Iterable[Counter]) -> None:
             connection.execute(_TAKE, {"key": counter.key, "at": moment})
             failures, last_at, until = connection.execute(_LOOK, {"key": counter.key}).one()
             if until > moment:
-                raise Denied.for_a_while((until - moment).total_seconds())
+                raise NotNow.for_a_while((until - moment).total_seconds())
             failures = 1 if moment - last_at > _FORGOTTEN else failures + 1
             counted.append((counter, failures))
         for counter, failures in counted:

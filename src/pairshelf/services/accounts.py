@@ -12,13 +12,12 @@ from argon2.exceptions import InvalidHashError, VerificationError
 from sqlalchemy import delete, update
 from sqlmodel import Session, col, select
 
-from pairshelf.api import attempts
-from pairshelf.api.problems import Denied
 from pairshelf.core.acts import Role
-from pairshelf.core.errors import BadInput, NameTaken, NotFound, NotPossible
+from pairshelf.core.errors import BadInput, Denied, NameTaken, NotFound, NotPossible, NotSignedIn
 from pairshelf.core.names import check_name
 from pairshelf.engine import keys
 from pairshelf.engine.log import SYSTEM, log
+from pairshelf.services import attempts
 from pairshelf.store.database import tell, transaction
 from pairshelf.store.tables import KnownDevice, PoolRow, SessionRow, Setting, User, now
 
@@ -80,7 +79,7 @@ def sign_in(name: str, password: str, address: str, device: str = "") -> User:
     counters = attempts.of_sign_in(name, address, known.token_hash[:24] if known else None)
     attempts.claim(counters)
     if not verify(user, password):
-        raise Denied("Name or password is wrong.", code="wrong-password", status=401, field="password")
+        raise NotSignedIn("Name or password is wrong.", code="wrong-password", field="password")
     assert user is not None
     attempts.forgive(counters)
     with transaction() as session:
@@ -96,7 +95,7 @@ def confirm_password(user: User, password: str, session_id: int) -> None:
     with transaction() as session:
         row = session.get(User, user.id)
     if not verify(row, password):
-        raise Denied("The password is wrong.", code="wrong-password", status=403, field="password")
+        raise Denied("The password is wrong.", code="wrong-password", field="password")
     attempts.forgive(counters)
 
 

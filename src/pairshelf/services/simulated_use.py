@@ -1,0 +1,82 @@
+"""What simulated people and applications are given to work with: applications on hosts, and the secrets that initiators prove themselves by."""
+
+from __future__ import annotations
+
+from argon2 import PasswordHasher
+from sqlmodel import Session, col, select
+
+from pairshelf.core.changes.kind import NETWORK
+from pairshelf.core.errors import BadInput, NotFound, NotPossible
+from pairshelf.core.file_systems import APPLICATION_KINDS
+from pairshelf.core.folders import settings_text
+from pairshelf.core.names import check_mount_point, check_name
+from pairshelf.core.units import EXTENT, parse_size
+from pairshelf.engine.errands import on_host, send
+from pairshelf.engine.log import log
+from pairshelf.store.database import Lock, lock_until_commit
+from pairshelf.store.tables import Application, Host, Initiator, Target, TargetRight
+
+secret_hasher = PasswordHasher()
+
+
+#: Shortest CHAP secret in characters: 96 bits at 8 a character (RFC 7143, 9.2.1).
+LEAST_SECRET = 12
+
+
+def extents_of_text(text: str) -> int:
+    return max(1, -(-parse_size(text, field="size") // EXTENT))
+
+
+def keep_chap(session: Session, target: str, initiator: str, name: str, secret: str, who: str) -> str:
+    """Set or take away an initiator's proof; what was done, in a sentence. BadInput at the field that will not do."""
+    lock_until_commit(session, Lock.ALONE, NETWORK)
+    right = session.exec(
+        select(TargetRight).join(Initiator, col(Initiator.id) == TargetRight.initiator_id)
+        .join(Target, col(Target.id) == TargetRight.target_id)
+        .where(Target.iqn == target.strip(), Initiator.iqn == initiator.strip())
+    ).first()  # fmt: skip
+    if right is None:
+        raise BadInput(f"{initiator} is not let in to this target.", field="initiator")
+    if not name.strip() and not secret:
+        right.chap_name = right.chap_hash = None
+        said = f"{initiator} is let in by its name alone."
+    else:
+        if len(secret) < LEAST_SECRET:
+            raise BadInput(f"A CHAP secret has at least {LEAST_SECRET} characters.", field="secret")
+        right.chap_name = check_name(name, "CHAP name", field="name")
+        right.chap_hash = secret_hasher.hash(secret)
+        said = f"{initiator} has to prove itself by CHAP."
+    log(session, who, "chap-set", target, said)
+    return said
+
+
+def install_application(
+    session: Session, who: str, *, host: str, name: str, kind: str, owner: str, folder: str, size: str
+) -> str:
+    """The application with real files on its host's own disk; what was done, in a sentence."""
+    machine = session.exec(select(Host).where(Host.name == host.strip())).first()
+    if machine is None:
+        raise NotFound("host", host, field="host")
+    name = check_name(name, "application", field="name")
+    if kind not in APPLICATION_KINDS:
+        raise BadInput(f"“{kind}” is no kind of application; choose {', '.join(APPLICATION_KINDS)}.", field="kind")
+    owner = check_name(owner, "owner", field="owner")
+    folder = check_mount_point(folder, field="folder")
+    if folder.endswith(":"):
+        raise BadInput("An application's folder is a full path, such as /var/lib/recorder.", field="folder")
+    if session.exec(select(Application).where(Application.host_id == machine.id, Application.name == name)).first():
+        raise NotPossible(f"{machine.name} has an application {name} already.", code="name-taken", field="name")
+    extents = extents_of_text(size)
+    if extents > 512:
+        raise BadInput("A simulated application begins with at most 512 GiB.", field="size")
+    settings = f"/etc/{name}/settings.conf"
+    session.add(Application(
+        host_id=machine.id or 0, name=name, kind=kind, owner=owner, folder=folder, settings=settings,
+    ))  # fmt: skip
+    session.flush()
+    text = settings_text(name, owner, folder)
+    send(session, "write-file", on_host(machine.name), host=machine.name, path=settings, text=text)
+    send(session, "write-data", on_host(machine.name), host=machine.name, folder=folder, name=name, extents=extents)
+    said = f"{name} runs on {machine.name} with {extents} GiB in {folder}."
+    log(session, who, "application-installed", name, said)
+    return said
