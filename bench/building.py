@@ -85,13 +85,13 @@ def sixty_drives() -> None:
     """60 drives of 14 TB in six sets of double parity: synced, filled, checked, every byte verified."""
     with surroundings() as folder:
         from pairshelf.core.changes.kinds import request_of
-        from pairshelf.core.drives import Kind
-        from pairshelf.core.inventory import DriveRecord
+        from pairshelf.core.domain.drives import Kind
+        from pairshelf.core.domain.inventory import DriveRecord
         from pairshelf.engine import approver
         from pairshelf.engine.carry import carry
         from pairshelf.engine.pools import devices, open_pool
         from pairshelf.store.database import transaction
-        from pairshelf.store.estate import add_records
+        from pairshelf.store.repositories.drives_and_pools import add_records
         from pairshelf.store.tables import JobRow, Service, Setting, VolumeRow
 
         copy = copy_speed(folder)

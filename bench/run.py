@@ -20,13 +20,13 @@ from playwright.sync_api import Page, sync_playwright
 from bench.building import screens, sixty_drives
 from bench.common import line
 from pairshelf import demo
-from pairshelf.core.buy import shopping
-from pairshelf.core.drives import Drive, Kind
-from pairshelf.core.erasure import parity
+from pairshelf.core.domain.drives import Drive, Kind
+from pairshelf.core.figures.report import answer_json
+from pairshelf.core.layouts.erasure import parity
 from pairshelf.core.layouts.placing import parse_volume, place, spread_pool
-from pairshelf.core.report import answer_json
-from pairshelf.core.search import Answer, Question, all_layouts
-from pairshelf.core.split import Use, split
+from pairshelf.core.search.buy import shopping
+from pairshelf.core.search.candidates import Answer, Question, all_layouts
+from pairshelf.core.search.split import Use, split
 from pairshelf.formats.price_list_csv import read_price_list
 
 MIB = 2**20
@@ -132,11 +132,11 @@ def server() -> None:
 
 
 def _import() -> None:
-    from pairshelf.core.inventory import against_each_other
+    from pairshelf.core.domain.inventory import against_each_other
     from pairshelf.formats.inventory_csv import read_inventory
     from pairshelf.services.accounts import add_user
     from pairshelf.store.database import migrate, transaction
-    from pairshelf.store.estate import add_records, what_is_taken
+    from pairshelf.store.repositories.drives_and_pools import add_records, what_is_taken
 
     migrate()
     rows = "".join(f"S{i // 24},{i % 24 + 1},N{i},{4 + i % 5 * 2} TB,hdd\n" for i in range(10_000))

@@ -5,14 +5,14 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from pairshelf.core.acts import Role, allowed
-from pairshelf.core.cautions import CODES
 from pairshelf.core.changes.kinds import KINDS
-from pairshelf.core.drives import DEFAULTS, Kind
-from pairshelf.core.file_systems import FILE_SYSTEMS
-from pairshelf.core.inventory import COLUMNS, FIELDS
+from pairshelf.core.domain.acts import Role, allowed
+from pairshelf.core.domain.drives import DEFAULTS, Kind
+from pairshelf.core.domain.file_systems import FILE_SYSTEMS
+from pairshelf.core.domain.inventory import COLUMNS, FIELDS
+from pairshelf.core.figures.cautions import CODES
+from pairshelf.core.figures.workloads import WORKLOADS
 from pairshelf.core.layouts import DIVIDED
-from pairshelf.core.workloads import WORKLOADS
 from pairshelf.engine.apply import APPLY
 from pairshelf.engine.jobs.kinds import JOBS
 

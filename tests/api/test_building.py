@@ -9,9 +9,9 @@ from typing import Any
 import pytest
 from sqlmodel import select
 
-from pairshelf.core.acts import Act, Role, allowed
 from pairshelf.core.changes.kinds import KINDS
-from pairshelf.engine.files import empty_bins
+from pairshelf.core.domain.acts import Act, Role, allowed
+from pairshelf.engine.io.files import empty_bins
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Application, Host, Mount, SampleFile, VolumeRow

@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from pairshelf.api.app import served
-from pairshelf.core.acts import Act, Role, allowed
+from pairshelf.core.domain.acts import Act, Role, allowed
 from pairshelf.services.accounts import setup_link
 from tests.api.conftest import PASSWORD, Person
 

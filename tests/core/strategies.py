@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from hypothesis import strategies as st
 
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.layouts import DIVIDED, Layout, build_layout
 from pairshelf.core.layouts.registry import why_not
-from pairshelf.core.units import GIB
 
 #: From just above the least to a little over 20 TB, whole extents and any odd byte.
 sizes = st.one_of(

@@ -9,13 +9,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pairshelf.core.allocation import allocate, gaps, spans, unplaced, without
 from pairshelf.core.changes.access.sharing import who_may
 from pairshelf.core.changes.kinds import KINDS, request_of
-from pairshelf.core.depends import pull, stands_on
-from pairshelf.core.drives import Kind
-from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
-from pairshelf.core.estate import (
+from pairshelf.core.domain.block_targets import log_in, why_no_path
+from pairshelf.core.domain.depends import pull, stands_on
+from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.estate import (
     Entry,
     Estate,
     EstateApplication,
@@ -28,14 +27,15 @@ from pairshelf.core.estate import (
     EstateTarget,
     EstateVolume,
 )
-from pairshelf.core.folders import folder_for, folder_in, settings_text, with_folder
+from pairshelf.core.domain.folders import folder_for, folder_in, settings_text, with_folder
+from pairshelf.core.domain.mounting import MountLine, in_order
+from pairshelf.core.domain.names import check_iqn, near_misses
+from pairshelf.core.domain.patterns import expand
+from pairshelf.core.domain.units import GIB, TB
+from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.core.layouts import build_layout
+from pairshelf.core.layouts.allocation import allocate, gaps, spans, unplaced, without
 from pairshelf.core.layouts.registry import Drive
-from pairshelf.core.mounting import MountLine, in_order
-from pairshelf.core.names import check_iqn, near_misses
-from pairshelf.core.patterns import expand
-from pairshelf.core.targets import log_in, why_no_path
-from pairshelf.core.units import GIB, TB
 
 IQN = "iqn.2026-01.example.fernhollow:"
 

@@ -9,23 +9,23 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pairshelf.core.arrange import arrange
-from pairshelf.core.assess import assess
-from pairshelf.core.assumptions import Assumptions, Backup
-from pairshelf.core.buy import shopping
 from pairshelf.core.changes.pools.larger_drives import best_order
-from pairshelf.core.drives import Drive, Kind, parse_shorthand
+from pairshelf.core.domain.drives import Drive, Kind, parse_shorthand
+from pairshelf.core.domain.price_list import Model, with_models
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput
+from pairshelf.core.figures.assess import assess
+from pairshelf.core.figures.assumptions import Assumptions, Backup
 from pairshelf.core.figures.space import space_account
 from pairshelf.core.figures.survival import guaranteed_of
-from pairshelf.core.growth import growth
+from pairshelf.core.figures.workloads import WORKLOADS
 from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.price_list import Model, with_models
-from pairshelf.core.ranking import CRITERIA
-from pairshelf.core.search import Candidate, Question, all_layouts, lay_out
-from pairshelf.core.split import Use, split
-from pairshelf.core.units import GIB
-from pairshelf.core.workloads import WORKLOADS
+from pairshelf.core.layouts.arrange import arrange
+from pairshelf.core.search.buy import shopping
+from pairshelf.core.search.candidates import Candidate, Question, all_layouts, lay_out
+from pairshelf.core.search.growth import growth
+from pairshelf.core.search.ranking import CRITERIA
+from pairshelf.core.search.split import Use, split
 from tests.core.strategies import drives
 
 TB = 10**12

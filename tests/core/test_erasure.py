@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pairshelf.core import erasure
 from pairshelf.core.errors import NotPossible
+from pairshelf.core.layouts import erasure
 
 byte = st.integers(0, 255)
 

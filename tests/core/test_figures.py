@@ -8,18 +8,18 @@ from dataclasses import replace
 import pytest
 from hypothesis import given
 
-from pairshelf.core.assess import assess
-from pairshelf.core.assumptions import Assumptions, Backup, assume, basis
-from pairshelf.core.cautions import CODES
+from pairshelf.core.changes.doors import doors, fixed
 from pairshelf.core.changes.later import Opening
-from pairshelf.core.doors import doors, fixed
-from pairshelf.core.drives import Drive, Kind, parse_shorthand
+from pairshelf.core.domain.drives import Drive, Kind, parse_shorthand
+from pairshelf.core.domain.file_systems import FILE_SYSTEMS
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput
-from pairshelf.core.explain import explanations
-from pairshelf.core.file_systems import FILE_SYSTEMS
+from pairshelf.core.figures.assess import assess
+from pairshelf.core.figures.assumptions import Assumptions, Backup, assume, basis
+from pairshelf.core.figures.cautions import CODES
+from pairshelf.core.figures.explain import explanations
+from pairshelf.core.figures.report import layout_json
 from pairshelf.core.layouts import DIVIDED, Layout, build_layout
-from pairshelf.core.report import layout_json
-from pairshelf.core.units import GIB
 from tests.core.strategies import layouts
 
 #: Alike for all: 200 MB/s and 150 operations.

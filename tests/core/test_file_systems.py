@@ -9,8 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from pairshelf.core.file_systems import overhead
-from pairshelf.core.units import GIB
+from pairshelf.core.domain.file_systems import overhead
+from pairshelf.core.domain.units import GIB
 
 _PATH = "/sbin:/usr/sbin:/bin:/usr/bin"
 

@@ -5,15 +5,15 @@ from __future__ import annotations
 import pytest
 from hypothesis import given
 
-from pairshelf.core.attention import Gravity, PoolFacts, matters
 from pairshelf.core.changes.pools import build_pool
-from pairshelf.core.drives import Drive, Kind, parse_shorthand
+from pairshelf.core.domain.drives import Drive, Kind, parse_shorthand
+from pairshelf.core.domain.estate import Estate, EstateDrive, EstateHost
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
-from pairshelf.core.estate import Estate, EstateDrive, EstateHost
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.speed import sequential_read, sequential_write
 from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.units import GIB
+from pairshelf.core.policies.attention import Gravity, PoolFacts, matters
 from tests.core.strategies import layouts
 
 

@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pairshelf.core.assumptions import YEAR
 from pairshelf.core.figures import odds as module
+from pairshelf.core.figures.assumptions import YEAR
 from pairshelf.core.figures.odds import (
     Asked,
     Chain,

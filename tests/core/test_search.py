@@ -5,12 +5,12 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pairshelf.core.drives import Drive, parse_shorthand
+from pairshelf.core.domain.drives import Drive, parse_shorthand
+from pairshelf.core.domain.units import GIB
+from pairshelf.core.figures.report import answer_json
 from pairshelf.core.layouts import DIVIDED
-from pairshelf.core.placement import Placement, columns_of, stripe_count
-from pairshelf.core.report import answer_json
-from pairshelf.core.search import Question, all_layouts
-from pairshelf.core.units import GIB
+from pairshelf.core.layouts.placement import Placement, columns_of, stripe_count
+from pairshelf.core.search.candidates import Question, all_layouts
 from tests.core.strategies import drives, layouts
 
 

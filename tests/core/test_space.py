@@ -6,12 +6,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pairshelf.core.drives import Drive, parse_shorthand
+from pairshelf.core.domain.drives import Drive, parse_shorthand
+from pairshelf.core.domain.file_systems import FILE_SYSTEMS, overhead
+from pairshelf.core.domain.units import GIB, MIB
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.figures.space import space_account
-from pairshelf.core.file_systems import FILE_SYSTEMS, overhead
 from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.units import GIB, MIB
 from tests.core.strategies import drives, layouts
 
 file_systems = st.sampled_from(list(FILE_SYSTEMS))

@@ -10,13 +10,13 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from pairshelf.core.assumptions import Assumptions
-from pairshelf.core.drives import Drive, parse_shorthand
+from pairshelf.core.domain.drives import Drive, parse_shorthand
+from pairshelf.core.domain.units import EXTENT, GIB, MIB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
-from pairshelf.core.figures.spread import spread_account, spread_figures
+from pairshelf.core.figures.assumptions import Assumptions
+from pairshelf.core.figures.spread_pools import spread_account, spread_figures
 from pairshelf.core.layouts.placing import Wanted, fits, parse_volume, place, spread_pool, stripes_max
 from pairshelf.core.layouts.protections import Protection, parse_protection
-from pairshelf.core.units import EXTENT, GIB, MIB
 
 protections = st.sampled_from(
     [Protection("copies-2", 2), Protection("copies-3", 3), Protection("parity-1", 3), Protection("parity-2", 5)]

@@ -9,10 +9,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pairshelf.core.assess import assess
-from pairshelf.core.assumptions import Assumptions
-from pairshelf.core.drives import parse_shorthand
+from pairshelf.core.domain.drives import parse_shorthand
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.figures import selections
+from pairshelf.core.figures.assess import assess
+from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.figures.selections import rows_of, survey
 from pairshelf.core.figures.survival import (
     PoolState,
@@ -24,8 +25,7 @@ from pairshelf.core.figures.survival import (
     survival_of,
 )
 from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.search import Question, all_layouts
-from pairshelf.core.units import GIB
+from pairshelf.core.search.candidates import Question, all_layouts
 from tests.core.strategies import layouts
 
 

@@ -6,11 +6,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pairshelf.core.drive_filter import Facts, parse_filter
-from pairshelf.core.drives import Kind, extents_of, parse_shorthand
+from pairshelf.core.domain.drive_filter import Facts, parse_filter
+from pairshelf.core.domain.drives import Kind, extents_of, parse_shorthand
+from pairshelf.core.domain.names import check_mount_point, check_name
+from pairshelf.core.domain.units import GIB, MIB, format_size, parse_size
 from pairshelf.core.errors import BadInput
-from pairshelf.core.names import check_mount_point, check_name
-from pairshelf.core.units import GIB, MIB, format_size, parse_size
 
 
 @pytest.mark.parametrize(

@@ -8,9 +8,9 @@ from typing import Any
 from sqlmodel import col, select
 
 from pairshelf.core.changes.kinds import request_of
-from pairshelf.core.drives import Kind
-from pairshelf.core.inventory import DriveRecord
-from pairshelf.core.units import GIB
+from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.inventory import DriveRecord
+from pairshelf.core.domain.units import GIB
 from pairshelf.engine import approver
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.carry import carry
@@ -20,7 +20,7 @@ from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
-from pairshelf.store.estate import add_records
+from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.tables import JobRow, PoolRow, SampleFile, Service, Setting, VolumeRow
 
 

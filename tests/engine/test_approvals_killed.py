@@ -14,7 +14,7 @@ from sqlmodel import select
 
 from pairshelf.api.use import InstallBody
 from pairshelf.core.changes.kinds import KINDS, request_of
-from pairshelf.core.device import DeviceError
+from pairshelf.core.domain.device import DeviceError
 from pairshelf.engine import approver, keys
 from pairshelf.engine.errands import do_errands, still_to_do
 from pairshelf.engine.pools import devices

@@ -14,7 +14,7 @@ from sqlalchemy import event
 from sqlmodel import select
 
 from pairshelf.api.use import InstallBody
-from pairshelf.core.units import GIB
+from pairshelf.core.domain.units import GIB
 from pairshelf.engine import carry as carry_module
 from pairshelf.engine.carry import carry, pick_up_the_dropped
 from pairshelf.engine.pools import devices

@@ -10,16 +10,16 @@ from collections.abc import Callable
 import pytest
 from sqlmodel import select
 
-from pairshelf.core.drives import Kind
+from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.inventory import DriveRecord
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, NotPossible
-from pairshelf.core.inventory import DriveRecord
-from pairshelf.core.units import GIB
 from pairshelf.engine import keys
 from pairshelf.engine.carry import carry, pick_up_the_dropped
+from pairshelf.engine.io.stripe_journal import StripeJournal
 from pairshelf.engine.jobs.pacing import pause, resume
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_io, open_pool
-from pairshelf.engine.stripe_journal import StripeJournal
 from pairshelf.standin.media import Media
 from pairshelf.store import database
 from pairshelf.store.database import transaction

@@ -10,13 +10,13 @@ from typing import Any
 import numpy as np
 import pytest
 
-from pairshelf.core.device import Device
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.device import Device
+from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.placement import Placement
-from pairshelf.core.units import GIB
-from pairshelf.engine.pool_io import Member, PoolIO, Run
-from pairshelf.engine.stripe_journal import Intent, StripeJournal, Stripes
+from pairshelf.core.layouts.placement import Placement
+from pairshelf.engine.io.pool_io import Member, PoolIO, Run
+from pairshelf.engine.io.stripe_journal import Intent, StripeJournal, Stripes
 from pairshelf.standin.world import World
 
 LAYOUTS = [

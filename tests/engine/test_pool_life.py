@@ -7,18 +7,18 @@ from sqlalchemy.exc import DBAPIError, IntegrityError
 from sqlmodel import select
 
 from pairshelf.core.changes.pools.build_pool import promised
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures.space import space_account
 from pairshelf.core.layouts import build_layout
-from pairshelf.core.units import GIB
 from pairshelf.engine.carry import carry
 from pairshelf.engine.jobs.check import start_check
 from pairshelf.engine.jobs.pacing import paces_under_way, slowing
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
-from pairshelf.store.estate import load_pools
+from pairshelf.store.repositories.drives_and_pools import load_pools
 from pairshelf.store.tables import DriveRow, JobRow, LogRow, PoolPlace, SampleFile, VolumePiece, VolumeRow
 from tests.engine.helpers import (
     at_once,

@@ -13,13 +13,13 @@ from alembic import command
 from alembic.config import Config
 from sqlmodel import select
 
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.layouts import build_layout
-from pairshelf.core.placement import Placement
-from pairshelf.core.units import GIB
-from pairshelf.engine.pool_io import Member, PoolIO
+from pairshelf.core.layouts.placement import Placement
+from pairshelf.engine.io.pool_io import Member, PoolIO
+from pairshelf.engine.io.stripe_journal import StripeJournal
 from pairshelf.engine.pools import devices
-from pairshelf.engine.stripe_journal import StripeJournal
 from pairshelf.launch.cluster import Cluster
 from pairshelf.store import database
 from pairshelf.store.database import transaction

@@ -11,17 +11,17 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from sqlmodel import Session, select
 
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
-from pairshelf.core.units import GIB
 from pairshelf.engine import keys
 from pairshelf.engine.carry import carry
-from pairshelf.engine.files import checksum_of
+from pairshelf.engine.io.files import checksum_of
+from pairshelf.engine.io.volume_io import VolumeIO, file_room, pieces_of
 from pairshelf.engine.jobs.fill import Writer, start_fill
 from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.pools import devices, open_pool
-from pairshelf.engine.volumes import VolumeIO, file_room, pieces_of
 from pairshelf.store.database import transaction
-from pairshelf.store.estate import load_pools
+from pairshelf.store.repositories.drives_and_pools import load_pools
 from pairshelf.store.tables import JobRow, KeepRule, PoolRow, SampleFile, VolumeRow
 from tests.engine.helpers import at_once, carry_all, check, do, happens, open_jobs, pool_state, shelf
 

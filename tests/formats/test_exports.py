@@ -11,11 +11,11 @@ import xml.etree.ElementTree as ElementTree
 import pytest
 from hypothesis import given
 
-from pairshelf.core.drives import Drive, Kind, parse_shorthand
+from pairshelf.core.domain.drives import Drive, Kind, parse_shorthand
 from pairshelf.core.errors import BadInput
+from pairshelf.core.figures.report import answer_json, cut_json
 from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.report import answer_json, cut_json
-from pairshelf.core.search import Question, all_layouts
+from pairshelf.core.search.candidates import Question, all_layouts
 from pairshelf.formats.comparison_csv import comparison_csv, comparison_json
 from pairshelf.formats.comparison_pdf import comparison_pdf
 from pairshelf.formats.cut_drawing import Box, draw_cut

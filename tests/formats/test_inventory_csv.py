@@ -11,10 +11,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pairshelf.core.drives import Kind
+from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.inventory import DriveRecord, Taken, against_each_other
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput
-from pairshelf.core.inventory import DriveRecord, Taken, against_each_other
-from pairshelf.core.units import GIB
 from pairshelf.formats.inventory_csv import _unguard, guard, read_drives, read_inventory, write_inventory
 
 words = st.text(

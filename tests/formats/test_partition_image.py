@@ -11,9 +11,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from pairshelf.core.domain.partitions import ALIGNED, Wanted, lay_out
+from pairshelf.core.domain.units import MIB
 from pairshelf.core.errors import BadInput
-from pairshelf.core.partitions import ALIGNED, Wanted, lay_out
-from pairshelf.core.units import MIB
 from pairshelf.formats.partition_image import disk_id_of, image_chunks, tar_of, write_sparse
 
 SIZE = 3 * 10**12

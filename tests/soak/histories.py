@@ -27,28 +27,28 @@ from sqlalchemy.exc import OperationalError
 from sqlmodel import col, select
 
 from pairshelf.core.changes.kinds import request_of
-from pairshelf.core.device import DeviceError, Presence
-from pairshelf.core.drives import Kind
+from pairshelf.core.domain.device import DeviceError, Presence
+from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.inventory import DriveRecord
+from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import PairShelfError
-from pairshelf.core.inventory import DriveRecord
-from pairshelf.core.units import GIB
 from pairshelf.engine import approver, keys, pools, queue
 from pairshelf.engine import carry as carrying
 from pairshelf.engine.carry import carry
 from pairshelf.engine.errands import do_errands
+from pairshelf.engine.io.stripe_journal import StripeJournal
 from pairshelf.engine.jobs.check import start_check
 from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.jobs.pacing import pause, resume
 from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
-from pairshelf.engine.stripe_journal import StripeJournal
 from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import Media
 from pairshelf.store import database
 from pairshelf.store import settings as store_settings
 from pairshelf.store.database import transaction
-from pairshelf.store.estate import add_records
+from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.tables import (
     DriveRow,
     JobRow,

@@ -9,7 +9,7 @@ from concurrent.futures import ProcessPoolExecutor
 import pytest
 from sqlmodel import select
 
-from pairshelf.engine import pool_io
+from pairshelf.engine.io import pool_io
 from pairshelf.engine.pools import devices
 from pairshelf.launch.cluster import Cluster
 from pairshelf.store.database import transaction

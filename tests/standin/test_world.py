@@ -8,10 +8,10 @@ from pathlib import Path
 
 import pytest
 
-from pairshelf.core.device import DeviceError, Presence
-from pairshelf.core.drives import Kind, extents_of
-from pairshelf.core.inventory import DriveRecord
-from pairshelf.core.units import GIB
+from pairshelf.core.domain.device import DeviceError, Presence
+from pairshelf.core.domain.drives import Kind, extents_of
+from pairshelf.core.domain.inventory import DriveRecord
+from pairshelf.core.domain.units import GIB
 from pairshelf.standin.media import BLOCK, LABEL_BYTES, SCALE
 from pairshelf.standin.world import World
 

@@ -14,19 +14,19 @@ from sqlmodel import Session, col, select
 from pairshelf.api.guard import needs
 from pairshelf.api.pools import MountOut, mount_out
 from pairshelf.api.queries import Query
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.sharing import addresses, who_may
-from pairshelf.core.depends import Notice, pull, stands_on
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.depends import Notice, pull, stands_on
+from pairshelf.core.domain.estate import Estate, EstateMount
+from pairshelf.core.domain.file_systems import APPLICATION_KINDS
+from pairshelf.core.domain.folders import FOLDER_SCHEMES
+from pairshelf.core.domain.names import near_misses
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotFound
-from pairshelf.core.estate import Estate, EstateMount
-from pairshelf.core.file_systems import APPLICATION_KINDS
-from pairshelf.core.folders import FOLDER_SCHEMES
-from pairshelf.core.names import near_misses
-from pairshelf.core.units import EXTENT
 from pairshelf.engine.pools import devices
-from pairshelf.store.books import load_access, load_books
 from pairshelf.store.database import transaction
-from pairshelf.store.estate import load_drives, load_pools
+from pairshelf.store.repositories.books import load_access, load_books
+from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
     Application,
     DriveRow,

@@ -8,15 +8,15 @@ from pydantic import BaseModel, Field
 from sqlalchemy import func
 from sqlmodel import Session, col, select
 
-from pairshelf.core.assumptions import USUAL_REPLACE_HOURS, Assumptions, Backup
-from pairshelf.core.drives import MOST_DRIVES, Drive, Kind, parse_shorthand
+from pairshelf.core.domain.drives import MOST_DRIVES, Drive, Kind, parse_shorthand
+from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM
+from pairshelf.core.domain.units import parse_rate, parse_size
 from pairshelf.core.errors import BadInput
-from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM
-from pairshelf.core.search import Question
-from pairshelf.core.units import parse_rate, parse_size
-from pairshelf.core.workloads import USUAL_WORKLOAD
+from pairshelf.core.figures.assumptions import USUAL_REPLACE_HOURS, Assumptions, Backup
+from pairshelf.core.figures.workloads import USUAL_WORKLOAD
+from pairshelf.core.search.candidates import Question
 from pairshelf.store.database import transaction
-from pairshelf.store.estate import load_drives
+from pairshelf.store.repositories.drives_and_pools import load_drives
 from pairshelf.store.tables import DriveRow, Shelf
 
 

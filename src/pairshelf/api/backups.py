@@ -10,9 +10,9 @@ from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
-from pairshelf.core.acts import Act
-from pairshelf.core.assumptions import Assumptions, Backup
+from pairshelf.core.domain.acts import Act
 from pairshelf.core.errors import NotFound
+from pairshelf.core.figures.assumptions import Assumptions, Backup
 from pairshelf.core.figures.cost import restore_hours
 from pairshelf.engine.log import log
 from pairshelf.services.backup_records import record_backup, record_of_backup, subject_of

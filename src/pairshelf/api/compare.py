@@ -12,22 +12,22 @@ from pydantic import BaseModel, Field
 from pairshelf.api.asking import Asked, CompareBody, DrivesAsked, drives_asked
 from pairshelf.api.figures_out import After, Cut, ExplanationOut, FiguresOut, LayoutOut, SurveyOut
 from pairshelf.api.guard import needs
-from pairshelf.core.acts import Act
-from pairshelf.core.assess import Assessment, assess
-from pairshelf.core.assumptions import assume, basis
-from pairshelf.core.cautions import CODES
-from pairshelf.core.drives import LARGEST
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.drives import LARGEST
+from pairshelf.core.domain.file_systems import FILE_SYSTEMS, overhead
+from pairshelf.core.domain.units import EXTENT, parse_size
+from pairshelf.core.domain.volume_spec import facts_of
 from pairshelf.core.errors import BadInput, NotPossible
-from pairshelf.core.explain import explanations
+from pairshelf.core.figures.assess import Assessment, assess
+from pairshelf.core.figures.assumptions import assume, basis
+from pairshelf.core.figures.cautions import CODES
+from pairshelf.core.figures.explain import explanations
+from pairshelf.core.figures.report import answer_json, cut_json, detail_json, layout_json, path_json
 from pairshelf.core.figures.survival import after_failures, in_words
-from pairshelf.core.file_systems import FILE_SYSTEMS, overhead
-from pairshelf.core.growth import growth
+from pairshelf.core.figures.workloads import WORKLOADS
 from pairshelf.core.layouts import DIVIDED, Layout, scheme_of
-from pairshelf.core.report import answer_json, cut_json, detail_json, layout_json, path_json
-from pairshelf.core.search import ARRANGED_OVER, Answer, all_layouts, lay_out, parts_of
-from pairshelf.core.units import EXTENT, parse_size
-from pairshelf.core.volumes import facts_of
-from pairshelf.core.workloads import WORKLOADS
+from pairshelf.core.search.candidates import ARRANGED_OVER, Answer, all_layouts, lay_out, parts_of
+from pairshelf.core.search.growth import growth
 from pairshelf.formats.comparison_csv import comparison_csv, comparison_json
 from pairshelf.formats.comparison_pdf import comparison_pdf
 from pairshelf.formats.cut_svg import cut_svg

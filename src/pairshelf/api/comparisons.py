@@ -14,7 +14,7 @@ from pairshelf.api.compare import compare_all
 from pairshelf.api.figures_out import LayoutOut
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.queries import Query
-from pairshelf.core.acts import Act
+from pairshelf.core.domain.acts import Act
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.store.database import transaction

@@ -12,23 +12,23 @@ from pairshelf.api.asking import CompareBody, DrivesAsked, drives_asked
 from pairshelf.api.figures_out import ExplanationOut, FiguresOut, LayoutOut, Space, SurveyOut
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.queries import Upload
-from pairshelf.core.acts import Act
-from pairshelf.core.assumptions import assume
-from pairshelf.core.buy import shopping
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.units import parse_size
 from pairshelf.core.errors import BadInput, NotPossible
-from pairshelf.core.explain import spread_explanations
-from pairshelf.core.figures.spread import spread_account, spread_figures
+from pairshelf.core.figures.assumptions import assume
+from pairshelf.core.figures.explain import spread_explanations
+from pairshelf.core.figures.report import shopping_json, split_json, spread_json
+from pairshelf.core.figures.spread_pools import spread_account, spread_figures
 from pairshelf.core.layouts.placing import Wanted, spread_pool
 from pairshelf.core.layouts.protections import parse_protection
-from pairshelf.core.report import shopping_json, split_json, spread_json
-from pairshelf.core.search import Question
-from pairshelf.core.split import Use, split
-from pairshelf.core.units import parse_size
+from pairshelf.core.search.buy import shopping
+from pairshelf.core.search.candidates import Question
+from pairshelf.core.search.split import Use, split
 from pairshelf.engine.log import log
 from pairshelf.formats.inventory_csv import MOST_BYTES
 from pairshelf.formats.price_list_csv import read_price_list
 from pairshelf.store.database import Lock, lock_until_commit, transaction
-from pairshelf.store.estate import load_models, store_models
+from pairshelf.store.repositories.drives_and_pools import load_models, store_models
 
 api = APIBlueprint("deciding", __name__, url_prefix="/api")
 

@@ -8,7 +8,7 @@ from flask import Blueprint, Response
 
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.sessions import own_session
-from pairshelf.core.acts import Act
+from pairshelf.core.domain.acts import Act
 
 api = Blueprint("events", __name__, url_prefix="/api")
 

@@ -13,7 +13,7 @@ from pydantic import BaseModel
 
 from pairshelf.api import shared_answers
 from pairshelf.api.turns import heavy_turn
-from pairshelf.core.acts import Act, allowed
+from pairshelf.core.domain.acts import Act, allowed
 from pairshelf.core.errors import BadInput, Denied, NotSignedIn
 from pairshelf.formats.inventory_csv import MOST_BYTES
 from pairshelf.store.tables import User

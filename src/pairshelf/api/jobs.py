@@ -11,7 +11,7 @@ from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.queries import Query
-from pairshelf.core.acts import Act
+from pairshelf.core.domain.acts import Act
 from pairshelf.core.errors import NotFound
 from pairshelf.engine.carry import simulated_speed
 from pairshelf.engine.jobs import pacing

@@ -10,14 +10,14 @@ from pydantic import BaseModel, Field
 from sqlmodel import Session
 
 from pairshelf.api.guard import needs, signed_in
-from pairshelf.core.acts import Act
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.names import file_name
+from pairshelf.core.domain.partitions import TYPES, Wanted, wanted_of
 from pairshelf.core.errors import NotPossible
-from pairshelf.core.names import file_name
-from pairshelf.core.partitions import TYPES, Wanted, wanted_of
 from pairshelf.formats.partition_image import image_chunks, tar_of
 from pairshelf.services.planned_partitions import drive_row, keep_plan, table_of
 from pairshelf.store.database import transaction
-from pairshelf.store.estate import load_drives
+from pairshelf.store.repositories.drives_and_pools import load_drives
 from pairshelf.store.tables import DriveRow, PartitionPlan
 
 api = APIBlueprint("partitions", __name__, url_prefix="/api")

@@ -15,19 +15,19 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.api.sessions import own_session
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.drives.replace_drive import why_elsewhere, why_too_small
 from pairshelf.core.changes.pools.build_pool import promised as promises_of
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateDrive, EstateMount, EstatePool, EstateVolume
+from pairshelf.core.domain.mounting import MountLine
+from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.domain.volume_spec import facts_of
 from pairshelf.core.errors import Locked, NotFound, NotPossible
-from pairshelf.core.estate import Estate, EstateDrive, EstateMount, EstatePool, EstateVolume
+from pairshelf.core.figures.report import cut_json
 from pairshelf.core.figures.survival import after_failures, in_words, survival
+from pairshelf.core.layouts.placement import stripe_count
 from pairshelf.core.layouts.registry import scheme_of, trade_name
-from pairshelf.core.mounting import MountLine
-from pairshelf.core.placement import stripe_count
-from pairshelf.core.report import cut_json
-from pairshelf.core.search import describe
-from pairshelf.core.units import EXTENT
-from pairshelf.core.volumes import facts_of
+from pairshelf.core.search.candidates import describe
 from pairshelf.engine import keys
 from pairshelf.engine.jobs.check import start_check
 from pairshelf.engine.jobs.fill import start_fill
@@ -35,9 +35,9 @@ from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
 from pairshelf.services import accounts, attempts
-from pairshelf.store.books import load_use
 from pairshelf.store.database import tell, transaction
-from pairshelf.store.estate import load_drives, load_pools
+from pairshelf.store.repositories.books import load_use
+from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
     DriveRow,
     JobRow,

@@ -15,7 +15,7 @@ from sqlalchemy import cast as sql_cast
 from sqlmodel import col, select
 
 from pairshelf.api.guard import needs, signed_in
-from pairshelf.core.acts import Act, Role, acts_of
+from pairshelf.core.domain.acts import Act, Role, acts_of
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.services import accounts

@@ -14,9 +14,9 @@ from pairshelf.api.guard import needs, require, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.api.sessions import own_session
-from pairshelf.core.acts import Act, allowed
 from pairshelf.core.changes.kind import ChangeKind
 from pairshelf.core.changes.kinds import KINDS, request_of
+from pairshelf.core.domain.acts import Act, allowed
 from pairshelf.core.errors import NotFound
 from pairshelf.engine import approver as engine
 from pairshelf.engine.errands import still_to_do

@@ -14,18 +14,18 @@ from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.queries import Query, Upload
-from pairshelf.core.acts import Act
-from pairshelf.core.drive_filter import Facts, Test, parse_filter
-from pairshelf.core.drives import Kind
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.drive_filter import Facts, Test, parse_filter
+from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.estate import EstateDrive
+from pairshelf.core.domain.inventory import RowError, against_each_other
+from pairshelf.core.domain.names import is_number
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
-from pairshelf.core.estate import EstateDrive
-from pairshelf.core.inventory import RowError, against_each_other
-from pairshelf.core.names import is_number
 from pairshelf.engine.log import log
 from pairshelf.formats.inventory_csv import MOST_BYTES, Reading, read_inventory, write_inventory
 from pairshelf.services.drive_lists import store_list
 from pairshelf.store.database import Lock, lock_until_commit, transaction
-from pairshelf.store.estate import all_records, load_drives, lock_drives, what_is_taken
+from pairshelf.store.repositories.drives_and_pools import all_records, load_drives, lock_drives, what_is_taken
 from pairshelf.store.tables import DriveRow, Host, PoolPlace, PoolRow, Service, Shelf, Site
 
 api = APIBlueprint("shelves", __name__, url_prefix="/api")

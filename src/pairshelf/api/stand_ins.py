@@ -10,11 +10,11 @@ from pydantic import BaseModel, Field
 from sqlmodel import col, select
 
 from pairshelf.api.guard import needs, signed_in
-from pairshelf.core.acts import Act
-from pairshelf.core.drives import Kind, extents_of
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.drives import Kind, extents_of
+from pairshelf.core.domain.inventory import DriveRecord, checked
+from pairshelf.core.domain.units import parse_size
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
-from pairshelf.core.inventory import DriveRecord, checked
-from pairshelf.core.units import parse_size
 from pairshelf.engine.carry import simulated_speed
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices

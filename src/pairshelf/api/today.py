@@ -14,8 +14,8 @@ from sqlmodel import Session, col, or_, select
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
 from pairshelf.api.queries import Query
-from pairshelf.core.acts import Act
-from pairshelf.core.attention import PoolFacts, matters
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.policies.attention import PoolFacts, matters
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction

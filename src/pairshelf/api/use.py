@@ -14,20 +14,20 @@ from pairshelf.api.access import in_folder, taken_by
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobsOut, jobs_out
 from pairshelf.api.queries import Query
-from pairshelf.core.acts import Act
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.block_targets import LogIn, log_in
+from pairshelf.core.domain.names import check_mount_point, check_name
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
-from pairshelf.core.names import check_mount_point, check_name
-from pairshelf.core.targets import LogIn, log_in
-from pairshelf.core.units import EXTENT
 from pairshelf.engine.applications import write_as
 from pairshelf.engine.apply.access.people_rows import rights_of
-from pairshelf.engine.files import remove_file
+from pairshelf.engine.io.files import remove_file
 from pairshelf.engine.jobs.fill import Writer, start_fill
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.services.simulated_use import extents_of_text, install_application, keep_chap, secret_hasher
-from pairshelf.store.books import load_books
 from pairshelf.store.database import transaction
+from pairshelf.store.repositories.books import load_books
 from pairshelf.store.tables import (
     Application,
     Host,

@@ -24,20 +24,20 @@ from pairshelf.cli.options import (
     size_or_none,
 )
 from pairshelf.cli.show import app, print_json, progress, show, table
-from pairshelf.core.assess import assess
-from pairshelf.core.assumptions import assume
-from pairshelf.core.buy import shopping
+from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM
+from pairshelf.core.domain.names import is_number
+from pairshelf.core.domain.units import UnitSystem, format_duration, format_size, parse_size
 from pairshelf.core.errors import BadInput
-from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM
-from pairshelf.core.growth import growth as ways_to_grow
+from pairshelf.core.figures.assess import assess
+from pairshelf.core.figures.assumptions import assume
+from pairshelf.core.figures.report import path_json, shopping_json, split_json
+from pairshelf.core.figures.workloads import USUAL_WORKLOAD
 from pairshelf.core.layouts import build_layout
-from pairshelf.core.names import is_number
-from pairshelf.core.report import path_json, shopping_json, split_json
-from pairshelf.core.search import Question, describe
-from pairshelf.core.split import Use
-from pairshelf.core.split import split as split_by_use
-from pairshelf.core.units import UnitSystem, format_duration, format_size, parse_size
-from pairshelf.core.workloads import USUAL_WORKLOAD
+from pairshelf.core.search.buy import shopping
+from pairshelf.core.search.candidates import Question, describe
+from pairshelf.core.search.growth import growth as ways_to_grow
+from pairshelf.core.search.split import Use
+from pairshelf.core.search.split import split as split_by_use
 from pairshelf.formats.price_list_csv import read_price_list
 
 

@@ -36,20 +36,20 @@ from pairshelf.cli.options import (
     size_or_none,
 )
 from pairshelf.cli.show import app, print_json, progress, show, table
-from pairshelf.core.assess import Assessment, assess
-from pairshelf.core.assumptions import assume
-from pairshelf.core.drives import DOMAINS
+from pairshelf.core.domain.drives import DOMAINS
+from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM
+from pairshelf.core.domain.units import UnitSystem, format_duration, format_size
 from pairshelf.core.errors import BadInput
-from pairshelf.core.explain import explanations
+from pairshelf.core.figures.assess import Assessment, assess
+from pairshelf.core.figures.assumptions import assume
+from pairshelf.core.figures.explain import explanations
+from pairshelf.core.figures.report import answer_json, cut_json, detail_json, layout_json, survey_json
 from pairshelf.core.figures.speed import user_share as user_share_of
 from pairshelf.core.figures.survival import survival_of
-from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM
+from pairshelf.core.figures.workloads import USUAL_WORKLOAD
 from pairshelf.core.layouts import build_layout
-from pairshelf.core.ranking import pareto_marks
-from pairshelf.core.report import answer_json, cut_json, detail_json, layout_json, survey_json
-from pairshelf.core.search import Question, all_layouts, describe
-from pairshelf.core.units import UnitSystem, format_duration, format_size
-from pairshelf.core.workloads import USUAL_WORKLOAD
+from pairshelf.core.search.candidates import Question, all_layouts, describe
+from pairshelf.core.search.ranking import pareto_marks
 from pairshelf.formats.cut_svg import cut_svg
 
 Domain = Annotated[str, typer.Option(help="Also say what survives of whole: drive, shelf, host or site.")]

@@ -7,11 +7,11 @@ from typing import Annotated
 
 import typer
 
-from pairshelf.core.assumptions import USUAL_REPLACE_HOURS, Assumptions, Backup
-from pairshelf.core.drives import Drive, parse_shorthand
+from pairshelf.core.domain.drives import Drive, parse_shorthand
+from pairshelf.core.domain.units import parse_rate, parse_size
 from pairshelf.core.errors import BadInput
-from pairshelf.core.units import parse_rate, parse_size
-from pairshelf.core.workloads import WORKLOADS
+from pairshelf.core.figures.assumptions import USUAL_REPLACE_HOURS, Assumptions, Backup
+from pairshelf.core.figures.workloads import WORKLOADS
 from pairshelf.formats.inventory_csv import read_drives
 
 Drives = Annotated[str, typer.Argument(

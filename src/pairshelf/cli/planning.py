@@ -20,12 +20,12 @@ from typing import Annotated, Any, get_args, get_origin, get_type_hints
 import typer
 
 from pairshelf.cli.show import app, print_json, show, table
-from pairshelf.core.acts import Act, allowed
 from pairshelf.core.changes.kind import ChangeKind
 from pairshelf.core.changes.kinds import KINDS, request_of
+from pairshelf.core.domain.acts import Act, allowed
+from pairshelf.core.domain.names import is_number
+from pairshelf.core.domain.units import format_duration, format_size
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
-from pairshelf.core.names import is_number
-from pairshelf.core.units import format_duration, format_size
 
 plan_app = typer.Typer(
     help="Draw a change sheet up and print it. Nothing is done before it is approved: pairshelf approve SHEET.",
@@ -300,7 +300,7 @@ def plan_partitions(
     """
     _surroundings()
     from pairshelf.api.partitions import partitions_out
-    from pairshelf.core.partitions import wanted_of
+    from pairshelf.core.domain.partitions import wanted_of
     from pairshelf.services.planned_partitions import keep_plan
     from pairshelf.store.database import transaction
 
@@ -333,7 +333,7 @@ def write_image(
     Example: pairshelf image TH-9947S22 drive.img
     """
     _surroundings()
-    from pairshelf.core.partitions import lay_out, wanted_of
+    from pairshelf.core.domain.partitions import lay_out, wanted_of
     from pairshelf.formats.partition_image import image_chunks, write_sparse
     from pairshelf.store.database import transaction
     from pairshelf.store.tables import DriveRow, PartitionPlan

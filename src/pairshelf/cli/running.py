@@ -10,7 +10,7 @@ import typer
 
 from pairshelf.cli.planning import As, Json, acting
 from pairshelf.cli.show import app, print_json
-from pairshelf.core.acts import Act
+from pairshelf.core.domain.acts import Act
 from pairshelf.core.errors import BadInput, NotPossible
 
 Pool = Annotated[str, typer.Argument(help="Name of the pool.")]

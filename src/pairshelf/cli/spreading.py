@@ -22,12 +22,12 @@ from pairshelf.cli.options import (
     drives_of,
 )
 from pairshelf.cli.show import app, print_json, progress, show, table
-from pairshelf.core.assumptions import assume
+from pairshelf.core.domain.units import UnitSystem, format_duration, format_size
 from pairshelf.core.errors import BadInput
-from pairshelf.core.figures.spread import spread_account, spread_figures
+from pairshelf.core.figures.assumptions import assume
+from pairshelf.core.figures.report import spread_json
+from pairshelf.core.figures.spread_pools import spread_account, spread_figures
 from pairshelf.core.layouts.placing import parse_volume, spread_pool
-from pairshelf.core.report import spread_json
-from pairshelf.core.units import UnitSystem, format_duration, format_size
 
 
 @app.command()

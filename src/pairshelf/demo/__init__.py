@@ -11,10 +11,10 @@ from typing import Any
 
 from sqlmodel import Session, col, select
 
-from pairshelf.core.acts import Role
 from pairshelf.core.changes.kinds import request_of
 from pairshelf.core.changes.pools import build_pool
-from pairshelf.core.inventory import against_each_other
+from pairshelf.core.domain.acts import Role
+from pairshelf.core.domain.inventory import against_each_other
 from pairshelf.engine.approver import approve, draw_up
 from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.log import log
@@ -26,7 +26,7 @@ from pairshelf.services.backup_records import record_backup
 from pairshelf.services.drive_lists import store_list
 from pairshelf.services.simulated_use import install_application
 from pairshelf.store.database import Lock, lock_until_commit, transaction
-from pairshelf.store.estate import store_models, what_is_taken
+from pairshelf.store.repositories.drives_and_pools import store_models, what_is_taken
 from pairshelf.store.tables import DriveRow, Service, Setting, Shelf, User, VolumeRow
 
 #: Only of the demo, printed at its start; a real installation begins without any password.

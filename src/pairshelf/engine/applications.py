@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from sqlmodel import Session, select
 
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
+from pairshelf.core.domain.mounting import inside
 from pairshelf.core.errors import NotPossible
-from pairshelf.core.mounting import inside
-from pairshelf.engine.files import content_of
+from pairshelf.engine.io.files import content_of
 from pairshelf.engine.jobs.fill import Writer, start_fill
 from pairshelf.engine.jobs.starting import require_serving
 from pairshelf.engine.log import log

@@ -10,7 +10,7 @@ from sqlmodel import Session, col, select
 from pairshelf.core.changes.kind import Context
 from pairshelf.core.changes.kinds import kind_of, request_of
 from pairshelf.core.changes.sheet import ChangeSheet
-from pairshelf.core.device import DeviceError, Devices
+from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.apply import APPLY
 from pairshelf.engine.apply.outcome import Outcome
@@ -19,7 +19,7 @@ from pairshelf.engine.log import log
 from pairshelf.engine.planner import Named, named, plan
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import Lock, lock_until_commit
-from pairshelf.store.estate import lock_drives
+from pairshelf.store.repositories.drives_and_pools import lock_drives
 from pairshelf.store.tables import DriveRow, SheetRow, SheetState, now
 
 

@@ -11,7 +11,7 @@ from sqlalchemy import text
 from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlmodel import Session, select
 
-from pairshelf.core.device import DeviceError, Devices
+from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.errors import NoRoom, PairShelfError
 from pairshelf.engine.errands import do_errands
 from pairshelf.engine.jobs.finishing import finish, note_moved

@@ -13,9 +13,9 @@ from typing import Any
 import structlog
 from sqlmodel import Session, col, select
 
-from pairshelf.core.device import DeviceError, Devices
+from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.errors import NotPossible, PairShelfError
-from pairshelf.engine.files import content_of
+from pairshelf.engine.io.files import content_of
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import Lock, afterwards, lock_until_commit, transaction
 from pairshelf.store.tables import DriveRow, ErrandRow, Host, Mount, PoolPlace, now

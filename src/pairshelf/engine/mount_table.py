@@ -6,8 +6,8 @@ from typing import Any
 
 from sqlmodel import Session, SQLModel, col, select
 
+from pairshelf.core.domain.mounting import MountLine, aside_name
 from pairshelf.core.errors import Gone
-from pairshelf.core.mounting import MountLine, aside_name
 from pairshelf.engine.errands import on_host, send
 from pairshelf.store.tables import Host, Mount, PoolRow, VolumeRow
 

@@ -9,16 +9,16 @@ import structlog
 from sqlalchemy.exc import IntegrityError, OperationalError, TimeoutError
 from sqlmodel import Session, and_, col, or_, select
 
-from pairshelf.core.device import Arrival, Devices, Presence
-from pairshelf.core.drives import extents_of
+from pairshelf.core.domain.device import Arrival, Devices, Presence
+from pairshelf.core.domain.drives import extents_of
+from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.figures.survival import after_failures
-from pairshelf.core.inventory import DriveRecord
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.jobs.self_repair import start_self_repair
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, open_pool, refresh_state
 from pairshelf.store.database import transaction
-from pairshelf.store.estate import add_records
+from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.tables import Condition, DriveRow, MemberState, MissedWrite, PoolPlace, Service, Shelf, Site, now
 
 _logger = structlog.get_logger()

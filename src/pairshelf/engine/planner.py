@@ -10,13 +10,13 @@ from sqlmodel import Session, col, or_, select
 
 from pairshelf.core.changes.kind import Context
 from pairshelf.core.changes.kinds import kind_of
-from pairshelf.core.device import DeviceError, Devices
+from pairshelf.core.domain.device import DeviceError, Devices
+from pairshelf.core.domain.estate import Entry, Estate, EstateApplication
+from pairshelf.core.domain.mounting import aside_name
+from pairshelf.core.domain.partitions import wanted_of
 from pairshelf.core.errors import PairShelfError
-from pairshelf.core.estate import Entry, Estate, EstateApplication
-from pairshelf.core.mounting import aside_name
-from pairshelf.core.partitions import wanted_of
 from pairshelf.engine import keys
-from pairshelf.store.books import load_books
+from pairshelf.store.repositories.books import load_books
 from pairshelf.store.tables import Application, Host, PartitionPlan, PoolRow, Share, Target, TargetLun, VolumeRow
 
 

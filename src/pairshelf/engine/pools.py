@@ -9,18 +9,18 @@ from functools import lru_cache
 from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.core.errors import Gone, NotServing
 from pairshelf.core.figures.survival import PoolState, state_of
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.registry import scheme_of
+from pairshelf.engine.io.pool_io import Member, PoolIO
+from pairshelf.engine.io.spread_io import SpreadIO
+from pairshelf.engine.io.stripe_journal import StripeJournal
 from pairshelf.engine.log import SYSTEM, log
-from pairshelf.engine.pool_io import Member, PoolIO
-from pairshelf.engine.spread_io import SpreadIO
-from pairshelf.engine.stripe_journal import StripeJournal
 from pairshelf.standin.world import World
 from pairshelf.store.database import Lock, engine, lock_until_commit
-from pairshelf.store.estate import designed_layout, load_stripes
+from pairshelf.store.repositories.drives_and_pools import designed_layout, load_stripes
 from pairshelf.store.settings import settings
 from pairshelf.store.tables import DriveRow, MemberState, MissedWrite, PoolPlace, PoolRow
 

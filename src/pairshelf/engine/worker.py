@@ -15,7 +15,7 @@ from sqlmodel import col, select
 
 from pairshelf.engine.carry import carry, pick_up_the_dropped
 from pairshelf.engine.errands import do_errands
-from pairshelf.engine.files import empty_bins
+from pairshelf.engine.io.files import empty_bins
 from pairshelf.engine.keys import clear_keys
 from pairshelf.engine.observe import observe
 from pairshelf.engine.own_log import quiet_log

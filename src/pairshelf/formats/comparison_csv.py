@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from typing import Any
 
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.drives import Drive
 from pairshelf.formats.inventory_csv import guard
 
 _PLAIN = ("scheme", "trade_name", "description", "part", "arranged")

@@ -24,10 +24,10 @@ from reportlab.pdfbase.ttfonts import TTFont
 from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import KeepTogether, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
 
-from pairshelf.core.report import cut_json
-from pairshelf.core.search import Candidate, Question
-from pairshelf.core.units import UnitSystem, format_chance, format_duration, format_size
-from pairshelf.core.workloads import workload_of
+from pairshelf.core.domain.units import UnitSystem, format_chance, format_duration, format_size
+from pairshelf.core.figures.report import cut_json
+from pairshelf.core.figures.workloads import workload_of
+from pairshelf.core.search.candidates import Candidate, Question
 from pairshelf.formats.cut_drawing import Box, Outline, draw_cut
 
 _INK, _FAINT, _LINE, _PINE, _RUST = (HexColor(c) for c in ("#26221b", "#625a4b", "#d9cfba", "#1f4a3d", "#9c3f1b"))

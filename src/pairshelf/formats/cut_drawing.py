@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from pairshelf.core.units import format_size
+from pairshelf.core.domain.units import format_size
 
 TALL = 160.0
 _TOP = 24.0

@@ -15,9 +15,9 @@ from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from typing import Any
 
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.inventory import COLUMNS, Column, DriveRecord, RowError
 from pairshelf.core.errors import BadInput
-from pairshelf.core.inventory import COLUMNS, Column, DriveRecord, RowError
 from pairshelf.core.patience import still_wanted
 
 MOST_ROWS = 20_000

@@ -14,7 +14,7 @@ import zlib
 from collections.abc import Sequence
 from pathlib import Path
 
-from pairshelf.core.partitions import GPT_ENTRIES, GPT_ENTRY, TYPES, Part, Table
+from pairshelf.core.domain.partitions import GPT_ENTRIES, GPT_ENTRY, TYPES, Part, Table
 
 #: (byte offset, bytes); everything between is a hole.
 Chunks = list[tuple[int, bytes]]

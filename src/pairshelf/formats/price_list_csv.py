@@ -7,9 +7,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from pairshelf.core.domain.inventory import RowError
+from pairshelf.core.domain.price_list import MODEL_COLUMNS, Model
 from pairshelf.core.errors import BadInput
-from pairshelf.core.inventory import RowError
-from pairshelf.core.price_list import MODEL_COLUMNS, Model
 from pairshelf.formats.inventory_csv import Understood, read_row, read_table, readers, understand
 
 MOST_MODELS = 500

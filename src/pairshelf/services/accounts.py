@@ -12,9 +12,9 @@ from argon2.exceptions import InvalidHashError, VerificationError
 from sqlalchemy import delete, update
 from sqlmodel import Session, col, select
 
-from pairshelf.core.acts import Role
+from pairshelf.core.domain.acts import Role
+from pairshelf.core.domain.names import check_name
 from pairshelf.core.errors import BadInput, Denied, NameTaken, NotFound, NotPossible, NotSignedIn
-from pairshelf.core.names import check_name
 from pairshelf.engine import keys
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.services import attempts

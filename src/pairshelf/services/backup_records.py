@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from sqlmodel import Session, col, select
 
+from pairshelf.core.domain.units import parse_rate
 from pairshelf.core.errors import BadInput, NotFound
-from pairshelf.core.units import parse_rate
 from pairshelf.engine.log import log
 from pairshelf.store.database import Lock, lock_until_commit
 from pairshelf.store.tables import BackupRow, PoolRow, VolumeRow, now

@@ -6,7 +6,7 @@ from sqlmodel import Session
 
 from pairshelf.engine.log import log
 from pairshelf.formats.inventory_csv import Reading
-from pairshelf.store.estate import add_records
+from pairshelf.store.repositories.drives_and_pools import add_records
 
 
 def store_list(session: Session, reading: Reading, who: str, name: str) -> None:

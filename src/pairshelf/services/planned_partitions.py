@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from sqlmodel import Session
 
+from pairshelf.core.domain.partitions import Table, Wanted, lay_out, wanted_of
 from pairshelf.core.errors import NotFound, NotPossible
-from pairshelf.core.partitions import Table, Wanted, lay_out, wanted_of
 from pairshelf.formats.partition_image import disk_id_of
-from pairshelf.store.estate import load_drives
+from pairshelf.store.repositories.drives_and_pools import load_drives
 from pairshelf.store.tables import DriveRow, PartitionPlan, now
 
 #: Bytes of a sector where the inventory does not say.

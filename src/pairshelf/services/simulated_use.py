@@ -6,11 +6,11 @@ from argon2 import PasswordHasher
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.kind import NETWORK
+from pairshelf.core.domain.file_systems import APPLICATION_KINDS
+from pairshelf.core.domain.folders import settings_text
+from pairshelf.core.domain.names import check_mount_point, check_name
+from pairshelf.core.domain.units import EXTENT, parse_size
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
-from pairshelf.core.file_systems import APPLICATION_KINDS
-from pairshelf.core.folders import settings_text
-from pairshelf.core.names import check_mount_point, check_name
-from pairshelf.core.units import EXTENT, parse_size
 from pairshelf.engine.errands import on_host, send
 from pairshelf.engine.log import log
 from pairshelf.store.database import Lock, lock_until_commit

@@ -9,8 +9,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from urllib.parse import quote
 
+from pairshelf.core.domain.estate import Entry
 from pairshelf.core.errors import NotPossible
-from pairshelf.core.estate import Entry
 from pairshelf.standin.media import SCALE
 
 #: A folder that is closed while its volume is away: nothing can be written underneath.

@@ -11,8 +11,8 @@ import os
 from collections.abc import Mapping
 from pathlib import Path
 
-from pairshelf.core.drives import HELD_BACK, extents_of
-from pairshelf.core.units import EXTENT
+from pairshelf.core.domain.drives import HELD_BACK, extents_of
+from pairshelf.core.domain.units import EXTENT
 
 #: Bytes of media that carry one extent.
 BLOCK = 4096

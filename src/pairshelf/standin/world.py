@@ -23,10 +23,10 @@ from threading import Lock
 from typing import Any
 from urllib.parse import unquote
 
-from pairshelf.core.device import Arrival, Device, DeviceError, Hosts, Presence
-from pairshelf.core.drives import Kind
+from pairshelf.core.domain.device import Arrival, Device, DeviceError, Hosts, Presence
+from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.inventory import DriveRecord, checked
 from pairshelf.core.errors import PairShelfError
-from pairshelf.core.inventory import DriveRecord, checked
 from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import BLOCK, LABEL_BYTES, Media
 

@@ -6,12 +6,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.drives import Drive
 from pairshelf.core.figures.speed import user_share
 from pairshelf.core.layouts import Layout
 
 if TYPE_CHECKING:
-    from pairshelf.core.assess import Assessment
+    from pairshelf.core.figures.assess import Assessment
 
 
 @dataclass(frozen=True, slots=True)

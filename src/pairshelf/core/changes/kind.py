@@ -6,9 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.sheet import ChangeSheet
-from pairshelf.core.estate import Estate
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
 
 #: Books that all shares, or all names on the storage network, stand in together: one change of them at a time.
 PEOPLE, NETWORK = "people", "network"

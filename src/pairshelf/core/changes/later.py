@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from pairshelf.core.changes.growing import Growing, Path
-from pairshelf.core.file_systems import FileSystem
+from pairshelf.core.domain.file_systems import FileSystem
 from pairshelf.core.layouts import Layout
 
 

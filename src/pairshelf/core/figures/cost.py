@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from pairshelf.core.assumptions import YEAR, Assumptions
-from pairshelf.core.drives import Drive
-from pairshelf.core.units import TB
+from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.units import TB
+from pairshelf.core.figures.assumptions import YEAR, Assumptions
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass
 
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts.model import Layout
-from pairshelf.core.units import EXTENT
 
 #: Share of every drive that users take while a job runs gently, or fast.
 GENTLE, FAST = 0.8, 0.2

@@ -17,7 +17,7 @@ from math import ceil, expm1, log1p, log2
 import numpy as np
 import numpy.typing as npt
 
-from pairshelf.core.assumptions import YEAR
+from pairshelf.core.figures.assumptions import YEAR
 from pairshelf.core.patience import still_wanted
 
 

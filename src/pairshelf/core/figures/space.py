@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, overhead
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import BadInput
-from pairshelf.core.file_systems import DEFAULT_FILE_SYSTEM, overhead
 from pairshelf.core.layouts.model import Layout
-from pairshelf.core.units import EXTENT
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.assumptions import Assumptions
+from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Code
 

@@ -8,7 +8,7 @@ from enum import StrEnum
 from functools import lru_cache
 from math import comb
 
-from pairshelf.core.drives import DOMAINS
+from pairshelf.core.domain.drives import DOMAINS
 from pairshelf.core.figures.selections import Survey, guaranteed, rows_of, survey
 from pairshelf.core.layouts.model import AfterFailures, Layout
 

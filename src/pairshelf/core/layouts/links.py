@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.drives import Drive
 
 
 def link_share(streams: Sequence[Drive], network: int | None = None) -> float:

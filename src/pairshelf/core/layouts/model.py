@@ -13,9 +13,9 @@ from enum import StrEnum
 from functools import cached_property
 from typing import Any, ClassVar
 
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.links import link_share
-from pairshelf.core.units import EXTENT
 
 
 class Family(StrEnum):

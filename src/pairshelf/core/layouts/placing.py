@@ -14,11 +14,11 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
-from pairshelf.core.drives import DOMAINS, Drive, require_usable
+from pairshelf.core.domain.drives import DOMAINS, Drive, require_usable
+from pairshelf.core.domain.units import EXTENT, format_size, parse_size
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.layouts.protections import Protection, parse_protection
 from pairshelf.core.patience import still_wanted
-from pairshelf.core.units import EXTENT, format_size, parse_size
 
 #: More stripes than this in one question take minutes to place.
 MOST_STRIPES = 2_000_000

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from pairshelf.core.drives import Drive, require_usable
+from pairshelf.core.domain.drives import Drive, require_usable
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.layouts import sets as set_built
 from pairshelf.core.layouts import spread, stepped
@@ -93,7 +93,7 @@ def build_layout(
     return scheme.lay(scheme, drives, Division(count, spares))
 
 
-def lay_out(drives: Sequence[Drive], scheme_id: str, division: Division) -> Layout:
+def layout_of(drives: Sequence[Drive], scheme_id: str, division: Division) -> Layout:
     """A layout of whatever scheme. BadInput for a division that the scheme does not know."""
     scheme = scheme_of(scheme_id)
     if not scheme.divided:

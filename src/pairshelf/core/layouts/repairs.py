@@ -7,11 +7,11 @@ from collections.abc import Sequence
 import numpy as np
 import numpy.typing as npt
 
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.links import link_share
 from pairshelf.core.layouts.placing import SpreadPool
 from pairshelf.core.layouts.protections import Protection
-from pairshelf.core.units import EXTENT
 
 Held = Sequence[tuple[Protection, npt.NDArray[np.int64]]]
 

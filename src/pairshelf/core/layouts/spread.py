@@ -10,14 +10,14 @@ from typing import ClassVar
 import numpy as np
 import numpy.typing as npt
 
-from pairshelf.core.drives import Drive
+from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NoRoom, NotPossible
 from pairshelf.core.layouts.model import AfterFailures, Band, Code, Division, Family, Group, Layout, Scheme
 from pairshelf.core.layouts.placing import Placed, Placer, SpreadPool, spread_pool, stripes_max
 from pairshelf.core.layouts.protections import Protection, parse_protection
 from pairshelf.core.layouts.repairs import Held, repair_seconds
 from pairshelf.core.patience import still_wanted
-from pairshelf.core.units import EXTENT
 
 #: int32 [stripes, width, 2]: the slot and the row of each extent, data columns first, then P and Q.
 Spots = npt.NDArray[np.int32]

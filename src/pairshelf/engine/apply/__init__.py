@@ -7,7 +7,7 @@ from typing import Any
 
 from sqlmodel import Session
 
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.access import (
     add_party,
     change_share,

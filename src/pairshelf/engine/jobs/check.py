@@ -7,12 +7,12 @@ from typing import Any
 
 from sqlmodel import Session, select
 
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.speed import sequential_read
-from pairshelf.core.placement import stripe_count
-from pairshelf.core.units import EXTENT
-from pairshelf.engine.files import files_of
+from pairshelf.core.layouts.placement import stripe_count
+from pairshelf.engine.io.files import files_of
 from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.read_files import read_files_of
 from pairshelf.engine.jobs.starting import meet, start

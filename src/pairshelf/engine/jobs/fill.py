@@ -9,18 +9,18 @@ from typing import Any
 from sqlalchemy import func
 from sqlmodel import Session, select
 
+from pairshelf.core.domain.folders import folder_for
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NoRoom, NotPossible
 from pairshelf.core.figures.speed import sequential_write
-from pairshelf.core.folders import folder_for
-from pairshelf.core.units import EXTENT
-from pairshelf.engine.files import FilePlace, FileWriter, checksum_of, content_of, keep, length_of
+from pairshelf.engine.io.files import FilePlace, FileWriter, checksum_of, content_of, keep, length_of
+from pairshelf.engine.io.side_by_side import ahead
+from pairshelf.engine.io.volume_io import file_room
 from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.pieces import MADE_AHEAD, PIECE
 from pairshelf.engine.jobs.starting import meet, require_serving, start
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.pools import OpenPool
-from pairshelf.engine.side_by_side import ahead
-from pairshelf.engine.volumes import file_room
 from pairshelf.store.tables import JobRow, KeepRule, SampleFile, VolumeRow, now
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pairshelf.core.units import EXTENT
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.engine.jobs.work import Work
 from pairshelf.engine.log import SYSTEM, log

@@ -7,15 +7,15 @@ from typing import Any
 
 from sqlmodel import Session
 
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.figures import durations
-from pairshelf.core.placement import stripe_count
-from pairshelf.core.units import EXTENT
+from pairshelf.core.layouts.placement import stripe_count
+from pairshelf.engine.io.pool_io import ROWS
+from pairshelf.engine.io.spread_io import Stretch
 from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.starting import start
 from pairshelf.engine.jobs.work import Held, Work
-from pairshelf.engine.pool_io import ROWS
 from pairshelf.engine.pools import OpenPool
-from pairshelf.engine.spread_io import Stretch
 from pairshelf.store.tables import JobRow, VolumeRow
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlmodel import Session
 
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.jobs.work import Work
 from pairshelf.store.tables import JobRow
 

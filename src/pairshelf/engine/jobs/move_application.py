@@ -11,16 +11,16 @@ from typing import Any
 
 from sqlmodel import Session
 
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
+from pairshelf.core.domain.folders import folder_in, with_folder
+from pairshelf.core.domain.mounting import MountLine, aside_name
 from pairshelf.core.errors import Gone, NotPossible
-from pairshelf.core.folders import folder_in, with_folder
-from pairshelf.core.mounting import MountLine, aside_name
-from pairshelf.engine.files import FilePlace, FileWriter, content_of, remove_file
+from pairshelf.engine.io.files import FilePlace, FileWriter, content_of, remove_file
+from pairshelf.engine.io.volume_io import files_on
 from pairshelf.engine.jobs.kind import JobKind
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.mount_table import write_mount
 from pairshelf.engine.pools import open_pool
-from pairshelf.engine.volumes import files_on
 from pairshelf.store.tables import Application, JobRow, VolumeRow
 
 

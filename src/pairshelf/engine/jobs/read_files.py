@@ -8,16 +8,16 @@ from typing import Any
 from sqlalchemy import update
 from sqlmodel import Session, col, select
 
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures.speed import sequential_read
-from pairshelf.core.units import EXTENT
-from pairshelf.engine.files import agrees, overlapping
+from pairshelf.engine.io.files import agrees, overlapping
+from pairshelf.engine.io.side_by_side import ahead
 from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.pieces import MADE_AHEAD, PIECE
 from pairshelf.engine.jobs.starting import meet, require_serving, start
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.pools import OpenPool
-from pairshelf.engine.side_by_side import ahead
 from pairshelf.store.tables import JobRow, SampleFile, VolumeRow, now
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from sqlmodel import Session
 
-from pairshelf.core.drives import Drive, Kind
+from pairshelf.core.domain.drives import Drive, Kind
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures import durations
 from pairshelf.engine.jobs.kind import JobKind, Proof

@@ -12,7 +12,7 @@ from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.starting import meet, start
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.pools import OpenPool, refresh_state
-from pairshelf.store.estate import store_stripes
+from pairshelf.store.repositories.drives_and_pools import store_stripes
 from pairshelf.store.tables import JobRow, MemberState
 
 

@@ -7,15 +7,15 @@ from typing import Any
 
 from sqlmodel import select
 
+from pairshelf.core.domain.folders import with_folder
+from pairshelf.core.domain.mounting import aside_name
 from pairshelf.core.errors import NotPossible
-from pairshelf.core.folders import with_folder
-from pairshelf.core.mounting import aside_name
-from pairshelf.engine.files import agrees
+from pairshelf.engine.io.files import agrees
+from pairshelf.engine.io.volume_io import files_on
 from pairshelf.engine.jobs.kind import JobKind
 from pairshelf.engine.jobs.move_application import abandon_move, application_of_job, note
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.mount_table import take_out_mount
-from pairshelf.engine.volumes import files_on
 from pairshelf.store.tables import Mount
 
 

@@ -7,13 +7,13 @@ from dataclasses import dataclass
 
 from sqlmodel import Session
 
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.core.errors import Gone
 from pairshelf.engine import keys
-from pairshelf.engine.pool_io import PoolIO
+from pairshelf.engine.io.pool_io import PoolIO
+from pairshelf.engine.io.spread_io import SpreadIO
+from pairshelf.engine.io.volume_io import VolumeIO
 from pairshelf.engine.pools import OpenPool, open_io
-from pairshelf.engine.spread_io import SpreadIO
-from pairshelf.engine.volumes import VolumeIO
 from pairshelf.store.tables import JobRow, VolumeRow
 
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.serving_disks import TargetPlan, read_disk, read_lun, target_of, target_plan
 from pairshelf.core.changes.kind import NETWORK, ChangeKind, Context
-from pairshelf.core.estate import Estate
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.sharing import PartyPlan, read_members
 from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import simple_sheet
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
+from pairshelf.core.domain.names import check_name
 from pairshelf.core.errors import NameTaken
-from pairshelf.core.estate import Estate
-from pairshelf.core.names import check_name
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.sharing import (
     SharePlan,
     read_bin,
@@ -17,7 +16,8 @@ from pairshelf.core.changes.access.sharing import (
 )
 from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import simple_sheet
-from pairshelf.core.estate import Estate, EstateShare
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateShare
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.serving_disks import slips
 from pairshelf.core.changes.kind import NETWORK, ChangeKind, Context
 from pairshelf.core.changes.sheet import ChangeSheet, Finding, simple_sheet
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
+from pairshelf.core.domain.names import check_iqn
 from pairshelf.core.errors import BadInput
-from pairshelf.core.estate import Estate
-from pairshelf.core.names import check_iqn
 
 
 @dataclass(frozen=True, slots=True)

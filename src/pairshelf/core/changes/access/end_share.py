@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.sharing import SharePlan, share_figures, share_of
 from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import simple_sheet
-from pairshelf.core.estate import Estate
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
 
 
 @dataclass(frozen=True, slots=True)

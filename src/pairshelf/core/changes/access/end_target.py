@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.serving_disks import TargetPlan, target_of, target_plan
 from pairshelf.core.changes.kind import NETWORK, ChangeKind, Context
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
 from pairshelf.core.errors import NotPossible
-from pairshelf.core.estate import Estate
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.sharing import (
     SharePlan,
     addresses,
@@ -16,10 +15,11 @@ from pairshelf.core.changes.access.sharing import (
 )
 from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import simple_sheet
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateShare
+from pairshelf.core.domain.names import check_folder, check_name
+from pairshelf.core.domain.volume_spec import check_purpose
 from pairshelf.core.errors import BadInput, NameTaken, NotPossible
-from pairshelf.core.estate import Estate, EstateShare
-from pairshelf.core.names import check_folder, check_name
-from pairshelf.core.volumes import check_purpose
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.serving_disks import (
     TargetPlan,
     known_names,
@@ -14,9 +13,10 @@ from pairshelf.core.changes.access.serving_disks import (
     target_plan,
 )
 from pairshelf.core.changes.kind import NETWORK, ChangeKind, Context
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateTarget
+from pairshelf.core.domain.names import check_iqn
 from pairshelf.core.errors import BadInput
-from pairshelf.core.estate import Estate, EstateTarget
-from pairshelf.core.names import check_iqn
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,11 +6,11 @@ from dataclasses import dataclass, replace
 from ipaddress import ip_interface
 
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Finding, Text, simple_sheet
+from pairshelf.core.domain.block_targets import link_advice
+from pairshelf.core.domain.estate import Estate, EstateTarget
+from pairshelf.core.domain.names import check_iqn, near_misses
 from pairshelf.core.errors import BadInput, NotFound
-from pairshelf.core.estate import Estate, EstateTarget
 from pairshelf.core.figures.speed import sequential_read
-from pairshelf.core.names import check_iqn, near_misses
-from pairshelf.core.targets import link_advice
 
 MOST_LUN = 16383
 

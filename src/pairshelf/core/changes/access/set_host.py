@@ -5,15 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from ipaddress import ip_interface
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.serving_disks import slips
 from pairshelf.core.changes.kind import NETWORK, ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Finding, simple_sheet
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.block_targets import check_address, check_storage_address
+from pairshelf.core.domain.estate import Estate, EstateHost
+from pairshelf.core.domain.names import check_iqn
+from pairshelf.core.domain.units import format_size, parse_rate
 from pairshelf.core.errors import BadInput
-from pairshelf.core.estate import Estate, EstateHost
-from pairshelf.core.names import check_iqn
-from pairshelf.core.targets import check_address, check_storage_address
-from pairshelf.core.units import format_size, parse_rate
 
 
 @dataclass(frozen=True, slots=True)

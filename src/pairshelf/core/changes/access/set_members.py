@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.access.sharing import PartyPlan, read_members
 from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
 from pairshelf.core.errors import NotFound
-from pairshelf.core.estate import Estate
 
 
 @dataclass(frozen=True, slots=True)

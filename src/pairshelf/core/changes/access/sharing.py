@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Finding, Text
+from pairshelf.core.domain.estate import Estate, EstateShare, EstateVolume
+from pairshelf.core.domain.file_systems import file_system_of
+from pairshelf.core.domain.units import format_size, parse_size
 from pairshelf.core.errors import BadInput, NotFound
-from pairshelf.core.estate import Estate, EstateShare, EstateVolume
-from pairshelf.core.file_systems import file_system_of
-from pairshelf.core.units import format_size, parse_size
 
 RIGHTS = ("read", "write")
 

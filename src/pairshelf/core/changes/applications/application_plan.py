@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.sheet import ChangeSheet
+from pairshelf.core.domain.estate import Estate, EstateApplication, EstateVolume
+from pairshelf.core.domain.mounting import MountLine
 from pairshelf.core.errors import BadInput
-from pairshelf.core.estate import Estate, EstateApplication, EstateVolume
-from pairshelf.core.mounting import MountLine
 
 
 @dataclass(frozen=True, slots=True)

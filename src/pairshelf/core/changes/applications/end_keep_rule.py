@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.applications.application_plan import KeepPlan
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import simple_sheet
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
 from pairshelf.core.errors import BadInput
-from pairshelf.core.estate import Estate
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.applications.application_plan import MovePlan, application_of
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Finding, Takes, Text, simple_sheet
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateApplication, EstateVolume
+from pairshelf.core.domain.file_systems import APPLICATION_KINDS, FILE_SYSTEMS
+from pairshelf.core.domain.mounting import MountLine, aside_name, plan_mount
+from pairshelf.core.domain.units import format_size
 from pairshelf.core.errors import BadInput, NotPossible, NotServing
-from pairshelf.core.estate import Estate, EstateApplication, EstateVolume
 from pairshelf.core.figures.durations import at_rate
 from pairshelf.core.figures.speed import sequential_write
-from pairshelf.core.file_systems import APPLICATION_KINDS, FILE_SYSTEMS
-from pairshelf.core.mounting import MountLine, aside_name, plan_mount
-from pairshelf.core.units import format_size
 
 WAYS = ("mount", "point")
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.applications.application_plan import ApplicationPlan, application_of
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
-from pairshelf.core.estate import Estate
-from pairshelf.core.folders import FOLDER_SCHEMES, check_scheme
-from pairshelf.core.names import check_name
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
+from pairshelf.core.domain.folders import FOLDER_SCHEMES, check_scheme
+from pairshelf.core.domain.names import check_name
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.applications.application_plan import KeepPlan, application_of
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
+from pairshelf.core.domain.units import format_size
 from pairshelf.core.errors import BadInput
-from pairshelf.core.estate import Estate
-from pairshelf.core.units import format_size
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Takes
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
+from pairshelf.core.domain.file_systems import FileSystem
+from pairshelf.core.domain.units import format_duration, format_size
 from pairshelf.core.errors import BadInput, Gone, NotPossible
-from pairshelf.core.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.figures.durations import rebuild
 from pairshelf.core.figures.survival import after_failures, in_words
-from pairshelf.core.file_systems import FileSystem
 from pairshelf.core.layouts import Layout
-from pairshelf.core.units import format_duration, format_size
 
 
 @dataclass(frozen=True, slots=True)

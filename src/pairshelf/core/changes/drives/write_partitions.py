@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, simple_sheet
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateDrive
+from pairshelf.core.domain.partitions import Table, lay_out
 from pairshelf.core.errors import NotFound, NotPossible
-from pairshelf.core.estate import Estate, EstateDrive
-from pairshelf.core.partitions import Table, lay_out
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from pairshelf.core.changes.growing import Growing, Path, Step, alike, step_of
 from pairshelf.core.changes.later import Later, Opening
-from pairshelf.core.file_systems import FileSystem, file_system_of
+from pairshelf.core.domain.file_systems import FileSystem, file_system_of
+from pairshelf.core.domain.units import format_size
 from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.core.layouts.model import Family
-from pairshelf.core.units import format_size
 
 
 def door(layout: Layout, _file_system: FileSystem) -> tuple[Opening, str]:

@@ -5,26 +5,26 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass, replace
 
-from pairshelf.core.acts import Act
-from pairshelf.core.assess import assess
-from pairshelf.core.assumptions import Assumptions
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Finding, Takes, Text
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateDrive
+from pairshelf.core.domain.file_systems import FILE_SYSTEMS, file_system_of
+from pairshelf.core.domain.mounting import MountLine, mount_folders, plan_mount
+from pairshelf.core.domain.names import check_name
+from pairshelf.core.domain.units import EXTENT, format_duration
+from pairshelf.core.domain.volume_spec import Spec, check_size, plan_volume, read_size
 from pairshelf.core.errors import BadInput, Gone, NameTaken
-from pairshelf.core.estate import Estate, EstateDrive
+from pairshelf.core.figures.assess import assess
+from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.figures.durations import check, first_sync, slowest_rebuild
 from pairshelf.core.figures.speed import speed
 from pairshelf.core.figures.survival import survival
-from pairshelf.core.file_systems import FILE_SYSTEMS, file_system_of
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Division
-from pairshelf.core.layouts.registry import lay_out, scheme_of, trade_name
-from pairshelf.core.mounting import MountLine, mount_folders, plan_mount
-from pairshelf.core.names import check_name
-from pairshelf.core.readiness import readiness, require_ready
-from pairshelf.core.search import describe
-from pairshelf.core.units import EXTENT, format_duration
-from pairshelf.core.volumes import Spec, check_size, plan_volume, read_size
+from pairshelf.core.layouts.registry import layout_of, scheme_of, trade_name
+from pairshelf.core.policies.readiness import readiness, require_ready
+from pairshelf.core.search.candidates import describe
 
 #: What a spare can stand by for.
 SPARES_FOR = ("pool", "shelf", "all")
@@ -121,7 +121,7 @@ def _layout(drives: list[EstateDrive], request: BuildPool) -> Layout:
     if not scheme_of(request.scheme).own_protection and request.protection:
         raise BadInput("Only volumes of a spread pool have a protection of their own.", field="domain")
     division = Division(request.sets, request.spares, request.domain)
-    return lay_out([d.as_drive for d in drives], request.scheme, division)
+    return layout_of([d.as_drive for d in drives], request.scheme, division)
 
 
 def _checked(estate: Estate, request: BuildPool) -> BuildPool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pairshelf.core.changes.later import AWAY, Later, Opening
-from pairshelf.core.file_systems import FileSystem
+from pairshelf.core.domain.file_systems import FileSystem
 from pairshelf.core.layouts import SCHEMES, Layout
 
 

@@ -7,11 +7,11 @@ from dataclasses import replace
 
 from pairshelf.core.changes.growing import Growing, Path, Step, step_of
 from pairshelf.core.changes.later import AWAY, Later, Opening
+from pairshelf.core.domain.file_systems import FileSystem, file_system_of
+from pairshelf.core.domain.units import format_size
 from pairshelf.core.figures.durations import copy_seconds
-from pairshelf.core.file_systems import FileSystem, file_system_of
 from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.core.layouts.model import Family
-from pairshelf.core.units import format_size
 
 
 def door(layout: Layout, _file_system: FileSystem) -> tuple[Opening, str]:

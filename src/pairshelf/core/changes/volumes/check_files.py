@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import Takes, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan, serving_pool_of, spec_of
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
 from pairshelf.core.errors import NotPossible
-from pairshelf.core.estate import Estate
 from pairshelf.core.figures.durations import at_rate
 from pairshelf.core.figures.speed import sequential_read
 

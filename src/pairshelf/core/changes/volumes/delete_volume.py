@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan, files_given_up, serving_pool_of, spec_of, users_of
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotPossible
-from pairshelf.core.estate import Estate
-from pairshelf.core.units import EXTENT
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Text, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import serving
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstatePool
+from pairshelf.core.domain.file_systems import FILE_SYSTEMS
+from pairshelf.core.domain.mounting import MountLine, mount_folders, plan_mount
+from pairshelf.core.domain.patterns import MOST, expand, in_step
+from pairshelf.core.domain.units import EXTENT, format_size
+from pairshelf.core.domain.volume_spec import Spec, check_size, plan_volume, read_size
 from pairshelf.core.errors import BadInput, PairShelfError
-from pairshelf.core.estate import Estate, EstatePool
-from pairshelf.core.file_systems import FILE_SYSTEMS
-from pairshelf.core.mounting import MountLine, mount_folders, plan_mount
-from pairshelf.core.patterns import MOST, expand, in_step
-from pairshelf.core.units import EXTENT, format_size
-from pairshelf.core.volumes import Spec, check_size, plan_volume, read_size
 
 
 @dataclass(frozen=True, slots=True)

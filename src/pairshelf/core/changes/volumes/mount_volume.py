@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import ChangeSheet, Finding, Text, simple_sheet
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateMount
+from pairshelf.core.domain.mounting import MountLine, aside_name, in_order, inside, mount_folders, plan_mount
+from pairshelf.core.domain.units import format_size
 from pairshelf.core.errors import Locked, NotPossible
-from pairshelf.core.estate import Estate, EstateMount
-from pairshelf.core.mounting import MountLine, aside_name, in_order, inside, mount_folders, plan_mount
-from pairshelf.core.units import format_size
 
 
 @dataclass(frozen=True, slots=True)

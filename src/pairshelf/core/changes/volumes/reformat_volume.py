@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan, files_given_up, serving_pool_of, users_of
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
+from pairshelf.core.domain.file_systems import FILE_SYSTEMS
+from pairshelf.core.domain.volume_spec import plan_volume
 from pairshelf.core.errors import NotPossible
-from pairshelf.core.estate import Estate
-from pairshelf.core.file_systems import FILE_SYSTEMS
-from pairshelf.core.volumes import plan_volume
 
 
 @dataclass(frozen=True, slots=True)

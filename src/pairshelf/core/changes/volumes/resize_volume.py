@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan, serving_pool_of, spec_of
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateVolume
+from pairshelf.core.domain.file_systems import FileSystem, file_system_of
+from pairshelf.core.domain.units import EXTENT, format_size
+from pairshelf.core.domain.volume_spec import Spec, check_size, read_size
 from pairshelf.core.errors import BadInput, NotPossible
-from pairshelf.core.estate import Estate, EstateVolume
-from pairshelf.core.file_systems import FileSystem, file_system_of
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.protections import parse_protection
-from pairshelf.core.units import EXTENT, format_size
-from pairshelf.core.volumes import Spec, check_size, read_size
 
 
 @dataclass(frozen=True, slots=True)

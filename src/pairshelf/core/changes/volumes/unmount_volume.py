@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.acts import Act
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import Text, simple_sheet
 from pairshelf.core.changes.volumes.mount_volume import MountPlan
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
+from pairshelf.core.domain.mounting import MountLine, inside
 from pairshelf.core.errors import BadInput, NotPossible
-from pairshelf.core.estate import Estate
-from pairshelf.core.mounting import MountLine, inside
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.sheet import ChangeSheet
+from pairshelf.core.domain.estate import Estate, EstatePool, EstateVolume
+from pairshelf.core.domain.file_systems import overhead
+from pairshelf.core.domain.units import format_size
+from pairshelf.core.domain.volume_spec import Spec
 from pairshelf.core.errors import Locked, NotServing
-from pairshelf.core.estate import Estate, EstatePool, EstateVolume
-from pairshelf.core.file_systems import overhead
-from pairshelf.core.units import format_size
-from pairshelf.core.volumes import Spec
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from pairshelf.core.changes.access.sharing import PartyPlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.access.people_rows import write_members
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.store.tables import Party, SheetRow

@@ -6,7 +6,7 @@ from sqlalchemy import delete
 from sqlmodel import Session, col
 
 from pairshelf.core.changes.access.sharing import SharePlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.access.people_rows import cut_off, write_share
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.mount_table import find_volume, the_row

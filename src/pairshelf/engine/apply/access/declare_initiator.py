@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from pairshelf.core.changes.access.declare_initiator import InitiatorPlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.mount_table import the_row
 from pairshelf.store.tables import Host, Initiator, SheetRow

@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from pairshelf.core.changes.access.serving_disks import TargetPlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.access.target_rows import write_target
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.mount_table import the_row

@@ -6,7 +6,7 @@ from sqlalchemy import delete
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.access.sharing import PartyPlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.access.people_rows import cut_off, write_members
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.mount_table import the_row

@@ -5,13 +5,13 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from pairshelf.core.changes.applications.application_plan import MovePlan
-from pairshelf.core.device import Devices
-from pairshelf.core.units import EXTENT
+from pairshelf.core.domain.device import Devices
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.engine.apply.applications.application_row import application_row
 from pairshelf.engine.apply.outcome import Outcome
+from pairshelf.engine.io.volume_io import files_on
 from pairshelf.engine.jobs.starting import start
 from pairshelf.engine.mount_table import find_volume
-from pairshelf.engine.volumes import files_on
 from pairshelf.store.tables import JobRow, SheetRow
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from pairshelf.core.changes.applications.application_plan import ApplicationPlan
-from pairshelf.core.device import Devices
-from pairshelf.core.folders import settings_text
+from pairshelf.core.domain.device import Devices
+from pairshelf.core.domain.folders import settings_text
 from pairshelf.engine.apply.applications.application_row import application_row
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.errands import on_host, send

@@ -5,9 +5,9 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from pairshelf.core.changes.applications.application_plan import KeepPlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.files import keep
+from pairshelf.engine.io.files import keep
 from pairshelf.engine.mount_table import find_volume
 from pairshelf.engine.pools import open_pool
 from pairshelf.store.tables import KeepRule, SheetRow

@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from pairshelf.core.changes.drives.replace_drive import ReplaceDrivePlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.observe import give_place

@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from pairshelf.core.changes.drives.write_partitions import PartitionsPlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.errands import on_drive, send
 from pairshelf.store.tables import DriveRow, PartitionPlan, SheetRow, now

@@ -7,14 +7,14 @@ from functools import partial
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.pools.build_pool import BuildPoolPlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine import keys
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.errands import on_drive, send
+from pairshelf.engine.io.volume_io import make_volume
 from pairshelf.engine.jobs.first_sync import start_first_sync, start_volume_sync
 from pairshelf.engine.mount_table import write_mount
 from pairshelf.engine.pools import OpenPool, label_of
-from pairshelf.engine.volumes import make_volume
 from pairshelf.store.database import if_undone
 from pairshelf.store.tables import DriveRow, PoolPlace, PoolRow, Service, SheetRow
 

@@ -6,11 +6,11 @@ from sqlalchemy import delete as sql_delete
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.volumes.open_volume import opened
+from pairshelf.engine.io.volume_io import delete_volume
 from pairshelf.engine.jobs.starting import meet
-from pairshelf.engine.volumes import delete_volume
 from pairshelf.store.tables import BackupRow, JobRow, KeepRule, SheetRow
 
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from sqlmodel import Session
 
 from pairshelf.core.changes.volumes.make_volumes import MakeVolumesPlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
+from pairshelf.engine.io.volume_io import make_volume
 from pairshelf.engine.jobs.first_sync import start_volume_sync
 from pairshelf.engine.mount_table import write_mount
 from pairshelf.engine.pools import open_pool
-from pairshelf.engine.volumes import make_volume
 from pairshelf.store.tables import SheetRow
 
 

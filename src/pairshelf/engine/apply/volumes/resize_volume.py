@@ -5,14 +5,14 @@ from __future__ import annotations
 from sqlmodel import Session, select
 
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan
-from pairshelf.core.device import Devices
+from pairshelf.core.domain.device import Devices
+from pairshelf.core.domain.file_systems import overhead
 from pairshelf.core.errors import NotPossible
-from pairshelf.core.file_systems import overhead
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.volumes.open_volume import opened
+from pairshelf.engine.io.volume_io import give_back, pieces_of, place
 from pairshelf.engine.jobs.first_sync import start_volume_sync
 from pairshelf.engine.jobs.starting import meet
-from pairshelf.engine.volumes import give_back, pieces_of, place
 from pairshelf.store.tables import SampleFile, SheetRow, VolumeRow
 
 

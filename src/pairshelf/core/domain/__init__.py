@@ -1,0 +1,1 @@
+"""What is there: drives and the places they stand in, volumes, hosts and who reaches what."""

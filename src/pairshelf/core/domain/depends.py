@@ -1,0 +1,199 @@
+"""What depends on what: from a drive, its bay, link and power to the people who would notice, and back.
+
+Links: people -> share or target -> volume -> set -> drive -> bay -> link -> power. Whether anybody would
+notice is not a guess: the pool is asked what survives without the drives that go.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+
+from pairshelf.core.changes.access.sharing import who_may
+from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool, EstateVolume
+from pairshelf.core.errors import BadInput
+from pairshelf.core.figures.survival import PoolState, after_failures, in_words, state_of
+
+#: What can be pulled.
+THINGS = ("drive", "shelf", "host", "site", "volume", "pool")
+
+
+@dataclass(frozen=True, slots=True)
+class Hit:
+    """A pool that loses drives, and what that means."""
+
+    pool: str
+    drives: tuple[str, ...]
+    #: Sets of the pool that lose drives, from 1.
+    sets: tuple[int, ...]
+    before: str
+    after: str
+    sentence: str
+
+    @property
+    def serves(self) -> bool:
+        """Whether its data can still be read and written."""
+        return self.after not in (PoolState.LOST, PoolState.UNREACHABLE)
+
+
+@dataclass(frozen=True, slots=True)
+class Stand:
+    """A volume with what stands on it, down to the people."""
+
+    volume: str
+    #: Whether it can still be used.
+    serves: bool
+    mounts: tuple[str, ...]
+    shares: tuple[str, ...]
+    target: str | None
+    applications: tuple[str, ...]
+    #: Hosts let in to its target.
+    hosts: tuple[str, ...]
+    people: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Notice:
+    """What happens when something is pulled, and who notices."""
+
+    what: str
+    #: bay, link, power: each step below the drives, in words.
+    below: tuple[str, ...]
+    hits: tuple[Hit, ...]
+    stands: tuple[Stand, ...]
+    sentence: str
+
+    @property
+    def people(self) -> tuple[str, ...]:
+        """Everybody who would notice."""
+        return tuple(sorted({p for s in self.stands if not s.serves for p in s.people}))
+
+
+def pull(estate: Estate, kind: str, name: str, drives: Sequence[EstateDrive]) -> Notice:
+    """What follows from pulling something. ``drives`` are those that stand in it."""
+    if kind not in THINGS:
+        raise BadInput(f"“{kind}” cannot be pulled; choose {', '.join(THINGS)}.", field="kind")
+    if kind == "volume":
+        volume = estate.volume(name, field="name")
+        stand = _stand(estate, volume, serves=False)
+        return Notice(f"volume {volume.ref}", (), (), (stand,), _sentence((), (stand,)))
+    gone = {d.id for d in drives}
+    hits = tuple(hit for pool in estate.pools if (hit := _hit(pool, gone)))
+    if kind == "pool":
+        pool = estate.pool_named(name, field="name")
+        hits = (Hit(pool.name, (), (), pool.state, "unreachable", f"Pool {pool.name} is taken away as a whole."),)
+    served = {h.pool: h.serves for h in hits}
+    stands = tuple(_stand(estate, v, serves=served[v.pool]) for v in estate.volumes if v.pool in served)
+    if kind in ("host", "site"):
+        away = {name} if kind == "host" else {h.name for h in estate.machines if h.site == name}
+        stands += _of_hosts(estate, away, {s.volume for s in stands})
+    return Notice(f"{kind} {name}", _below(kind, drives), hits, stands, _sentence(hits, stands))
+
+
+def _hit(pool: EstatePool, gone: Collection[int]) -> Hit | None:
+    own = [p for p in pool.places if p.drive is not None and p.drive.id in gone]
+    if not own:
+        return None
+    failed = [p.designed.id for p in pool.places if p.state in ("failed", "rebuilding")]
+    missing = [p.designed.id for p in pool.places if p.state == "missing" or p in own]
+    after = after_failures(pool.layout, [*failed, *missing])
+    state = state_of(pool.layout, failed, missing)
+    sentence = (
+        in_words(pool.layout, after) if after.survives
+        else f"Pool {pool.name} cannot be used until they are back; nothing is lost if they come back as they were."
+    )  # fmt: skip
+    return Hit(
+        pool.name, tuple(p.drive.place for p in own if p.drive),
+        tuple(sorted({pool.layout.set_of(p.slot) + 1 for p in own})) if not pool.spread else (),
+        pool.state, state.value, sentence,
+    )  # fmt: skip
+
+
+def _stand(estate: Estate, volume: EstateVolume, *, serves: bool) -> Stand:
+    mounts = estate.mounts_of(volume)
+    shares = [s for s in estate.shares if s.volume == volume.ref]
+    target = next((t for t in estate.targets if volume.ref in [v for _, v in t.luns]), None)
+    apps = [a for a in estate.applications if a.volume == volume.ref]
+    by_name = {h.iqn: h.name for h in estate.machines if h.iqn}
+    hosts = [by_name.get(i, i) for i, _ in target.initiators] if target else []
+    people = {p for s in shares for p in who_may(estate, s)}
+    return Stand(
+        volume.ref, serves, tuple(f"{m.host} at {m.at}" for m in mounts), tuple(s.name for s in shares),
+        target.iqn if target else None, tuple(f"{a.name} on {a.host}" for a in apps), tuple(hosts), tuple(sorted(people)),
+    )  # fmt: skip
+
+
+def _of_hosts(estate: Estate, away: Collection[str], known: Collection[str]) -> tuple[Stand, ...]:
+    """Volumes that are reached through hosts that go, though their drives stay."""
+    through = {m.volume for m in estate.mounts if m.host in away}
+    through |= {v for t in estate.targets if t.host in away for _, v in t.luns}
+    return tuple(_stand(estate, v, serves=False) for v in estate.volumes if v.ref in through and v.ref not in known)
+
+
+def _below(kind: str, drives: Sequence[EstateDrive]) -> tuple[str, ...]:
+    """From the drives down: bays, the link they share, what powers them."""
+    lines = []
+    for shelf in dict.fromkeys(d.shelf for d in drives if d.shelf):
+        own = sorted((d for d in drives if d.shelf == shelf), key=lambda d: d.bay or 0)
+        bays = ", ".join(str(d.bay) for d in own[:12]) + ("…" if len(own) > 12 else "")
+        link = own[0].as_drive.link
+        rate = f"its link ({link // 10**6:,} MB/s)" if link else "its link"
+        power = f"the power of host {own[0].host}" if own[0].host else "its own power"
+        lines.append(f"{shelf}: bay {bays}; {rate}; {power}.")
+    return tuple(lines)
+
+
+def _sentence(hits: Sequence[Hit], stands: Sequence[Stand]) -> str:
+    hurt = [s for s in stands if not s.serves]
+    people = sorted({p for s in hurt for p in s.people})
+    apps = [a for s in hurt for a in s.applications]
+    if not hits and not hurt:
+        return "Nobody notices: nothing in use stands on it."
+    if not hurt:
+        worst = [h for h in hits if h.after != "healthy"]
+        if not worst:
+            return "Nobody notices."
+        return f"Nobody notices yet: {', '.join(f'{h.pool} is {h.after}' for h in worst)}, and all data can be used."
+    who = []
+    if people:
+        who.append(", ".join(people))
+    if apps:
+        who.append(", ".join(apps))
+    hosts = sorted({h for s in hurt for h in (*s.hosts, *(m.split(" at ")[0] for m in s.mounts))})
+    if hosts and not who:
+        who.append(", ".join(hosts))
+    named = "; ".join(who) or "nobody yet, for nothing uses it"
+    return f"{named} {'notices' if named.startswith('nobody') else 'notice'} at once: {', '.join(s.volume for s in hurt)} cannot be used."
+
+
+@dataclass(frozen=True, slots=True)
+class Foundation:
+    """What somebody's work stands on, from the share down to the power."""
+
+    person: str
+    lines: tuple[tuple[str, ...], ...]
+
+
+def stands_on(estate: Estate, person: str) -> Foundation:
+    """The way back: every share of a person, down to drives, bays, links and power."""
+    known = {n for n, m in estate.parties if m is None}
+    if person not in known:
+        raise BadInput(f"There is no person {person}.", field="name")
+    lines = []
+    for share in estate.shares:
+        may = who_may(estate, share).get(person)
+        if may is None:
+            continue
+        volume = estate.volume(share.volume)
+        pool = next((p for p in estate.pools if p.name == volume.pool), None)
+        drives = [p.drive for p in pool.places if p.drive] if pool else []
+        shelves = ", ".join(f"{s} bays {', '.join(str(d.bay) for d in drives if d.shelf == s)}"
+                            for s in dict.fromkeys(d.shelf for d in drives if d.shelf))  # fmt: skip
+        mounts = ", ".join(f"{m.host} at {m.at}" for m in estate.mounts_of(volume))
+        power = ", ".join(dict.fromkeys(f"host {d.host}" if d.host else f"{d.shelf}'s own" for d in drives))
+        links = ", ".join(dict.fromkeys(f"{d.shelf}" for d in drives if d.shelf))
+        lines.append((
+            f"share {share.name} ({may})", f"host {mounts}", f"volume {volume.ref}",
+            f"pool {pool.name}, {pool.state}" if pool else "", shelves, f"link of {links}", f"power: {power}",
+        ))  # fmt: skip
+    return Foundation(person, tuple(lines))

@@ -1,0 +1,157 @@
+"""The small protocol by which a device is reached: the stand-in implements it, an agent can too.
+
+Reads and writes count in extents. How many bytes carry one extent is the device's own affair; the
+engine only needs that all members of a pool agree.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Protocol
+
+from pairshelf.core.domain.estate import Entry
+from pairshelf.core.domain.inventory import DriveRecord
+
+
+class Presence(StrEnum):
+    """Whether a device answers."""
+
+    #: It reads and writes.
+    ANSWERS = "answers"
+    #: It reads and writes, but its own readings warn.
+    WARNS = "warns"
+    #: It is not in its bay; it may come back as it was.
+    ABSENT = "absent"
+    #: It is there and cannot be read or written any more.
+    FAILED = "failed"
+
+    @property
+    def works(self) -> bool:
+        """Whether it can be read and written."""
+        return self in (Presence.ANSWERS, Presence.WARNS)
+
+
+class DeviceError(Exception):
+    """A read or write that the device did not carry out."""
+
+    def __init__(self, serial: str, presence: Presence) -> None:
+        super().__init__(f"drive {serial} is {presence.value}")
+        self.serial = serial
+        self.presence = presence
+
+
+class Device(Protocol):
+    """One drive that can be read and written in whole extents."""
+
+    @property
+    def serial(self) -> str: ...
+
+    def read(self, start: int, count: int) -> bytes:
+        """``count`` extents from extent ``start``; DeviceError when it does not answer."""
+        ...
+
+    def read_into(self, start: int, into: memoryview) -> None:
+        """The same into bytes that are there already: as many whole extents as they hold."""
+        ...
+
+    def write(self, start: int, data: bytes | memoryview) -> None:
+        """Write whole extents from extent ``start``; DeviceError when it does not answer."""
+        ...
+
+    def flush(self) -> None:
+        """Return once everything written would outlive a power cut."""
+        ...
+
+    def read_label(self) -> Mapping[str, object] | None:
+        """The label written at building, or None when there is none of ours."""
+        ...
+
+    def write_label(self, label: Mapping[str, object]) -> None:
+        """Write the label that says what the drive belongs to."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Arrival:
+    """A drive that has been put into a bay, with what it says of itself."""
+
+    key: str
+    #: None: what it says cannot be read.
+    record: DriveRecord | None
+    #: Why not.
+    why: str = ""
+
+
+class Hosts(Protocol):
+    """The own disks of the hosts that use volumes. Paths are full paths on the host."""
+
+    def entries(self, host: str, path: str) -> tuple[Entry, ...] | None:
+        """What lies in a folder, or None when it is not there."""
+        ...
+
+    def files(self, host: str, path: str) -> Iterator[str]:
+        """All files below a folder, by their path inside it, in order."""
+        ...
+
+    def make_folder(self, host: str, path: str) -> None:
+        """A folder with those above it."""
+        ...
+
+    def move(self, host: str, path: str, to: str) -> None:
+        """To another name; nothing if that has been done."""
+        ...
+
+    def remove_empty(self, host: str, path: str) -> None:
+        """Remove an empty folder."""
+        ...
+
+    def close(self, host: str, path: str, *, closed: bool) -> None:
+        """Close a folder against writing, or open it."""
+        ...
+
+    def is_closed(self, host: str, path: str) -> bool:
+        """Whether nothing can be written to a folder."""
+        ...
+
+    def read(self, host: str, path: str) -> bytes:
+        """A file's bytes."""
+        ...
+
+    def write(self, host: str, path: str, content: bytes) -> None:
+        """A whole file, all of it or none; NotPossible where its folder is closed."""
+        ...
+
+    def remove(self, host: str, path: str) -> None:
+        """Remove a file or a folder."""
+        ...
+
+
+class Devices(Protocol):
+    """All devices that can be reached."""
+
+    #: Bytes that carry one extent.
+    block: int
+    #: The hosts' own disks.
+    hosts: Hosts
+
+    def open(self, serial: str, size: int) -> Device:
+        """The drive of that serial; ``size`` in bytes."""
+        ...
+
+    def troubled(self) -> Mapping[str, Presence]:
+        """Serials of drives with which something is wrong, and what."""
+        ...
+
+    def arrivals(self) -> Sequence[Arrival]:
+        """Drives put into bays since they were last acknowledged."""
+        ...
+
+    def acknowledge(self, arrival: Arrival) -> None:
+        """The arrival has been recorded."""
+        ...
+
+    def set_aside(self, arrival: Arrival) -> None:
+        """The arrival cannot be recorded; it is not told of again."""
+        ...

@@ -1,0 +1,307 @@
+"""The immutable picture of what is there, as far as a question needs it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from pairshelf.core.domain.drives import Drive, Kind
+from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.errors import BadInput, NotFound
+from pairshelf.core.layouts import Layout
+
+
+@dataclass(frozen=True, slots=True)
+class EstateDrive:
+    """A drive where it is, with what matters for giving it a new duty."""
+
+    id: int
+    serial: str
+    shelf: str | None
+    bay: int | None
+    size: int
+    kind: Kind
+    rate: int | None
+    service: str
+    condition: str
+    holds: str | None = None
+    starts_host: bool = False
+    pool: str | None = None
+    host: str | None = None
+    #: The drive with all that is known of it, where that was asked for.
+    known: Drive | None = None
+    bus: str | None = None
+    sector_size: int | None = None
+
+    @property
+    def place(self) -> str:
+        """Where it is, in words: shelf and bay."""
+        return f"{self.shelf} bay {self.bay}" if self.shelf is not None else "on no shelf"
+
+    @property
+    def as_drive(self) -> Drive:
+        """The drive as the layouts see it."""
+        return self.known or Drive(str(self.id), self.size, self.kind, self.rate, self.shelf, self.host)
+
+    def why_not_offered(self) -> str | None:
+        """Why it cannot be given a duty, or None if it can."""
+        if self.starts_host:
+            return f"{self.host or 'Its host'} starts from it."
+        if self.service == "in-use":
+            return f"It is in use in pool {self.pool}." if self.pool else "It is in use."
+        if self.condition == "failed":
+            return "It has failed."
+        if self.condition == "missing":
+            return "It is missing."
+        if self.service == "new":
+            return "It is new; take it in first."
+        return None
+
+
+@dataclass(frozen=True, slots=True)
+class EstatePlace:
+    """A member's place in a pool and the drive in it."""
+
+    slot: int
+    state: str
+    #: A drive of the size the layout was made with; its id is the slot's number.
+    designed: Drive
+    drive: EstateDrive | None
+
+
+@dataclass(frozen=True, slots=True)
+class EstatePool:
+    """A built pool."""
+
+    id: int
+    name: str
+    state: str
+    layout: Layout
+    places: tuple[EstatePlace, ...]
+    spares: tuple[EstateDrive, ...]
+    synced: bool
+    scheme: str = ""
+    #: Free stretches of its addresses (set-built and stepped).
+    gaps: tuple[tuple[int, int], ...] = ()
+    encrypted: bool = False
+    locked: bool = False
+
+    @property
+    def spread(self) -> bool:
+        """Whether each of its volumes has a protection of its own."""
+        return self.layout.own_protection
+
+    @property
+    def capacity(self) -> int:
+        """Extents of data; in a spread pool extents of its drives."""
+        return self.layout.stock
+
+    @property
+    def free(self) -> int:
+        """Extents that no volume has yet; in a spread pool extents of its drives."""
+        return self.layout.left(self.gaps)
+
+    def largest(self, protection: str | None) -> int:
+        """Bytes of the largest volume that can be made now."""
+        closed = [p.slot for p in self.places if p.state != "active"]
+        return self.layout.largest(protection or "", self.gaps, closed) * EXTENT
+
+
+@dataclass(frozen=True, slots=True)
+class EstateVolume:
+    """A volume of a pool, with what stands on it."""
+
+    id: int
+    pool: str
+    name: str
+    size: int
+    thin: bool
+    file_system: str
+    reserved_share: float | None
+    overhead: int
+    uuid: str
+    #: Bytes of files on it, how many, and where the last one ends, bytes from the volume's start.
+    files_bytes: int = 0
+    files: int = 0
+    files_end: int = 0
+    #: Extents of the pool it has.
+    placed: int = 0
+    protection: str | None = None
+    purpose: str = ""
+    keep_above: float | None = None
+
+    @property
+    def ref(self) -> str:
+        """Its name with its pool's: cold/scans."""
+        return f"{self.pool}/{self.name}"
+
+
+@dataclass(frozen=True, slots=True)
+class EstateMount:
+    """A host's entry that mounts a volume."""
+
+    id: int
+    host: str
+    volume: str
+    at: str
+    read_only: bool = False
+    access_times: bool = False
+    required: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class EstateHost:
+    """A computer that uses volumes."""
+
+    name: str
+    site: str
+    letters: bool = False
+    address: str | None = None
+    storage_address: str | None = None
+    iqn: str | None = None
+    #: Bytes per second of its network.
+    link: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class EstateShare:
+    """A folder of a volume over the network."""
+
+    name: str
+    volume: str
+    folder: str
+    quota: int | None
+    bin_days: int | None
+    encrypted: bool
+    #: (person or group, read or write)
+    rights: tuple[tuple[str, str], ...]
+    visitors: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class EstateTarget:
+    """A block target with its disks and who is let in."""
+
+    iqn: str
+    host: str
+    shared: bool
+    #: (number, volume)
+    luns: tuple[tuple[int, str], ...]
+    #: (initiator, whether it has to prove itself by CHAP)
+    initiators: tuple[tuple[str, bool], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class EstateApplication:
+    """Something on a host that keeps data in a folder."""
+
+    id: int
+    host: str
+    name: str
+    kind: str
+    owner: str
+    folder: str
+    settings: str
+    running: bool
+    volume: str | None
+    folder_scheme: str | None = None
+    files_per_folder: int | None = None
+    #: The folder it had before a move that can be undone.
+    moved_from: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """What lies in a folder of a host: a name, and bytes if it is a file."""
+
+    name: str
+    size: int
+    folder: bool = False
+
+
+@dataclass(frozen=True)
+class Estate:
+    """What is there. Only what the question touches need be in it."""
+
+    drives: tuple[EstateDrive, ...] = ()
+    pools: tuple[EstatePool, ...] = ()
+    #: Names of all pools, in lower case, for new ones to differ from.
+    pool_names: frozenset[str] = frozenset()
+    #: (host, mount point) pairs already taken.
+    mount_points: frozenset[tuple[str | None, str]] = frozenset()
+    hosts: frozenset[str] = field(default_factory=frozenset)
+    volumes: tuple[EstateVolume, ...] = ()
+    mounts: tuple[EstateMount, ...] = ()
+    machines: tuple[EstateHost, ...] = ()
+    shares: tuple[EstateShare, ...] = ()
+    targets: tuple[EstateTarget, ...] = ()
+    #: Declared initiators: (name, host that has it or None).
+    initiators: tuple[tuple[str, str | None], ...] = ()
+    applications: tuple[EstateApplication, ...] = ()
+    #: Persons and groups: name to its members (a person has none), None for a person.
+    parties: tuple[tuple[str, tuple[str, ...] | None], ...] = ()
+    #: What lies in the folders the question names: (host, path) to entries; a folder that is not there is left out.
+    folders: tuple[tuple[tuple[str, str], tuple[Entry, ...]], ...] = ()
+    #: Drive to its pending partitions: scheme, bytes of a sector, what is wanted (partitions.Wanted).
+    pending_partitions: tuple[tuple[int, tuple[str, int, tuple[Any, ...]]], ...] = ()
+    #: Drives that did not answer when they were read: id to what is wrong.
+    silent: tuple[tuple[int, str], ...] = ()
+
+    def volume(self, ref: str, *, field: str = "volume") -> EstateVolume:
+        """The volume named ``pool/volume``, or by its own name where that is the only one; BadInput otherwise."""
+        if exact := self._volumes_by_ref.get(ref):
+            return exact
+        found = [v for v in self.volumes if v.name == ref]
+        if len(found) == 1:
+            return found[0]
+        if found:
+            raise BadInput(f"Several pools have a volume {ref}; write {found[0].ref} or the like.", field=field)
+        raise NotFound("volume", ref or "without a name", field=field, hint="Write it as pool/volume.")
+
+    def pool_named(self, name: str, *, field: str = "pool") -> EstatePool:
+        """The pool of that name; BadInput otherwise."""
+        found = next((p for p in self.pools if p.name.lower() == name.strip().lower()), None)
+        if found is None:
+            raise NotFound("pool", name or "without a name", field=field)
+        return found
+
+    def host(self, name: str, *, field: str = "host") -> EstateHost:
+        """The host of that name; BadInput otherwise."""
+        found = next((h for h in self.machines if h.name == name.strip()), None)
+        if found is None:
+            known = ", ".join(h.name for h in self.machines[:6])
+            raise NotFound("host", name or "without a name", field=field, hint=f"There are {known or 'none'}.")
+        return found
+
+    def entries(self, host: str, path: str) -> tuple[Entry, ...] | None:
+        """What lies in a host's folder, or None when it is not there."""
+        return dict(self.folders).get((host, path))
+
+    def mounts_of(self, volume: EstateVolume) -> list[EstateMount]:
+        """The places a volume is mounted at."""
+        return self._mounts_by_volume.get(volume.ref, [])
+
+    @cached_property
+    def groups(self) -> dict[str, tuple[str, ...]]:
+        """Each group's members."""
+        return {name: members for name, members in self.parties if members is not None}
+
+    @cached_property
+    def _volumes_by_ref(self) -> dict[str, EstateVolume]:
+        return {v.ref: v for v in self.volumes}
+
+    @cached_property
+    def _mounts_by_volume(self) -> dict[str, list[EstateMount]]:
+        found: dict[str, list[EstateMount]] = {}
+        for mount in self.mounts:
+            found.setdefault(mount.volume, []).append(mount)
+        return found
+
+    def drive(self, drive_id: int) -> EstateDrive | None:
+        """The drive of that id, or None."""
+        return next((d for d in self.drives if d.id == drive_id), None)
+
+    def pool(self, pool_id: int) -> EstatePool | None:
+        """The pool of that id, or None."""
+        return next((p for p in self.pools if p.id == pool_id), None)

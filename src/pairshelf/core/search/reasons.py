@@ -1,0 +1,113 @@
+"""Reasons for and against a layout, in sentences built from its figures."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from pairshelf.core.domain.units import format_duration, format_size
+from pairshelf.core.figures.assess import Assessment
+from pairshelf.core.figures.workloads import Workload
+from pairshelf.core.layouts.model import Code, Family
+
+
+@dataclass(frozen=True, slots=True)
+class Reasons:
+    """What speaks for it, and what against."""
+
+    pros: tuple[str, ...]
+    cons: tuple[str, ...]
+
+
+#: Hours within which a restore makes one failure survived enough, whatever the drives.
+QUICK_RESTORE = 4.0
+NO_REASONS = Reasons((), ())
+
+
+def reasons(weighed: Sequence[tuple[Assessment, str, int]]) -> list[Reasons]:
+    """For each layout, held against the others of the same comparison; with what it is arranged over, and
+    what that costs in bytes."""
+    found = [a for a, _, _ in weighed]
+    most: dict[int, int] = {}
+    for a in found:
+        most[a.survives.guaranteed] = max(most.get(a.survives.guaranteed, 0), a.space.usable)
+    fastest = max(a.speed.random_write_rmw for a in found)
+    shortest = min((a.rebuild_hours for a in found if a.rebuild_hours), default=None)
+    return [
+        Reasons(tuple(_pros(a, most, fastest, shortest, where)), tuple(_cons(a, fastest, shortest, cost)))
+        for a, where, cost in weighed
+    ]
+
+
+def _pros(a: Assessment, most: dict[int, int], fastest: float, shortest: float | None, arranged: str) -> list[str]:
+    sure, best = a.survives.guaranteed, a.survives.best_case
+    pros = []
+    if sure:
+        pros.append(
+            f"Any {'one drive' if sure == 1 else f'{sure} drives'} may fail"
+            + (f", up to {best} in the right sets." if best > sure else ".")
+        )
+    if a.space.usable == most[sure]:
+        bears = f"of the layouts that survive {sure}" if sure else "without redundancy"
+        pros.append(f"Most usable capacity {bears}: {format_size(a.space.usable)}.")
+    if arranged:
+        pros.append(f"Sets are spread so that any one {arranged} may fail.")
+    if a.speed.random_write_rmw == fastest:
+        pros.append(f"Fastest small writes of all: about {a.speed.random_write_rmw:,.0f} a second.")
+    if a.rebuild_hours and shortest and a.rebuild_hours <= shortest * 1.001:
+        pros.append(f"Shortest rebuild: {format_duration(a.rebuild_hours * 3600)}.")
+    if sure <= 1 and a.restore_hours is not None and a.restore_hours <= QUICK_RESTORE:
+        pros.append(f"If it is lost all the same, a restore takes only {format_duration(a.restore_hours * 3600)}.")
+    if a.layout.spares:
+        pros.append("A spare takes over by itself, at night too.")
+    if a.layout.scheme.family is Family.STEPPED and len({d.size for d in a.layout.members}) > 1:
+        pros.append("Uses drives of different sizes, and grows drive by drive.")
+    return pros
+
+
+def _cons(a: Assessment, fastest: float, shortest: float | None, arranging: int) -> list[str]:
+    cons = [c.sentence for c in a.cautions if c.code not in ("no-backup", "grows-by-more-than-one")]
+    kept = a.space.usable / a.space.raw
+    if kept < 0.55:
+        cons.append(f"Only {kept:.0%} of the raw capacity is left for files.")
+    if a.layout.scheme.code is Code.PARITY and fastest > 2.5 * a.speed.random_write_rmw:
+        cons.append(
+            f"Small writes at {a.speed.random_write_rmw / fastest:.0%} of the fastest: each takes "
+            f"{2 * (a.layout.scheme.survives + 1)} operations."
+        )
+    if a.rebuild_hours and shortest and a.rebuild_hours > 1.5 * shortest:
+        cons.append(f"A rebuild takes {format_duration(a.rebuild_hours * 3600)}.")
+    if a.survives.guaranteed <= 1 and a.given.backup and (a.restore_hours or 0) > QUICK_RESTORE:
+        cons.append(
+            f"If it is lost, a restore takes {format_duration((a.restore_hours or 0) * 3600)}, and what is newer than "
+            f"{a.given.backup.age_hours:g} h is gone."
+        )
+    if arranging > 0:
+        cons.append(f"The arrangement costs {format_size(arranging)}, because the shelves' drives differ in size.")
+    return cons
+
+
+def recommendation(best: Assessment, others: Sequence[Assessment], workload: Workload) -> str:
+    """Why this one, in a sentence or two."""
+    sure = best.survives.guaranteed
+    if sure == 0:
+        return "These drives allow no redundancy here; any failure loses the data."
+    if best.layout.scheme.code is Code.COPIES:
+        first = f"Any {'one drive' if sure == 1 else f'{sure} drives'} may fail, a rebuild reads only one other drive"
+    elif sure == 1:
+        first = "Any one drive may fail"
+    elif best.rebuild_hours and best.rebuild_hours >= 3:
+        first = (
+            f"Any {'two' if sure == 2 else sure} drives may fail; a rebuild takes "
+            f"{format_duration(best.rebuild_hours * 3600)}, in which one more may go"
+        )
+    else:
+        first = f"Any {sure} drives may fail"
+    alike = [a for a in others if a.survives.guaranteed == sure]
+    if best.space.usable == max(a.space.usable for a in alike):
+        second = "of the layouts that give this, it has the most usable capacity"
+    elif best.speed.random_write_rmw == max(a.speed.random_write_rmw for a in alike):
+        second = "of the layouts that give this, it takes small writes fastest"
+    else:
+        second = "it is the best balance of what counts"
+    return f"{first}, and {second}. Weighed for {workload.name}."

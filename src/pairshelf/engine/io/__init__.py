@@ -1,0 +1,1 @@
+"""The bytes of pools, volumes and files."""

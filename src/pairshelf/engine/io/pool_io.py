@@ -1,0 +1,535 @@
+"""Reading and writing a pool's extents over its members: parity, reconstruction, sync, rebuild, check.
+
+Works on *runs*: rows of one group that are contiguous on every member. Within a run, the rows at
+which parity stands on the same members are handled together as one array operation.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+from threading import Lock
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from pairshelf.core.domain.device import Device
+from pairshelf.core.errors import NotPossible
+from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.erasure import Block, locate, parity, reconstruct
+from pairshelf.core.layouts.model import Code, Group
+from pairshelf.core.layouts.placement import Placement, columns_of
+from pairshelf.engine.io.side_by_side import each
+from pairshelf.engine.io.stripe_journal import Intent, StripeJournal, Stripes
+
+#: Rows read from one copy before it is the next one's turn.
+_TURN = 16
+
+
+@dataclass(slots=True)
+class Member:
+    """A place in the pool as the I/O sees it."""
+
+    #: None: its drive is away or gone.
+    device: Device | None
+    #: Stripes that stand on it already while it is being rebuilt; None: all.
+    rebuilt_to: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """Rows ``row`` to ``row + rows`` of a group of a band; ``number`` is its first stripe's."""
+
+    band: int
+    group: int
+    row: int
+    rows: int
+    number: int
+
+
+@dataclass(frozen=True, slots=True)
+class Phase:
+    """The rows of a run whose columns stand on the same members: from ``first`` on, ``apart`` from one another."""
+
+    first: int
+    apart: int
+    #: The member of each column, parity last.
+    columns: tuple[int, ...]
+
+    @property
+    def rows(self) -> slice:
+        """As an index into a member's rows of the run."""
+        return slice(self.first, None, self.apart)
+
+    def count(self, run: Run) -> int:
+        """How many rows these are."""
+        return -(-(run.rows - self.first) // self.apart)
+
+
+@dataclass(slots=True)
+class Compared:
+    """What a check of some stripes found."""
+
+    extents: int = 0
+    #: (band, group, row) of stripes whose redundancy does not agree.
+    mismatches: list[tuple[int, int, int]] = field(default_factory=list)
+    #: Of these, put right because the wrong extent could be told: (slot, row).
+    put_right: list[tuple[int, int]] = field(default_factory=list)
+
+
+class MembersIO:
+    """The members of a pool and the journal before them. Not safe for two users at once: the caller
+    holds the pool's lock."""
+
+    def __init__(
+        self,
+        members: Sequence[Member],
+        block: int,
+        journal: StripeJournal,
+        miss: Callable[[Sequence[int]], None] = lambda _slots: None,
+    ) -> None:
+        """``miss``: keeps for good which slots miss what is written now; called before the first byte of any
+        member is changed, whoever changes it."""
+        self.members, self.block, self.journal = members, block, journal
+        self._miss, self._missed, self._guard = miss, False, Lock()
+        #: Extents read from or written to each member, by slot: what the drives really had to do.
+        self.moved: Counter[int] = Counter()
+        #: Stripes whose redundancy is in step; of later ones all copies need not be alike yet.
+        self.synced_to = 0
+
+    def recover(self) -> int:
+        """Finish the write that a crash interrupted; returns how many pieces were put right."""
+        pending = self.journal.pending()
+        slots = {m.device.serial: slot for slot, m in enumerate(self.members) if m.device}
+        for intent in pending.intents:
+            if (slot := slots.get(intent.serial)) is not None:
+                self.write_member(slot, intent.start, intent.data)
+        if pending.intents:
+            self.flush()
+        if pending.named:
+            self.settle(pending.named)
+            self.flush()
+        if pending:
+            self.journal.clear()
+        return len(pending.intents) + len(pending.named)
+
+    def write_member(self, slot: int, start: int, data: bytes | memoryview) -> None:
+        """Change a member's bytes. The one way there is: members that are away are marked first."""
+        self._mark()
+        if device := self.members[slot].device:
+            device.write(start, data)
+
+    def _mark(self) -> None:
+        with self._guard:
+            if not self._missed:
+                if away := [s for s, m in enumerate(self.members) if m.device is None]:
+                    self._miss(away)
+                self._missed = True
+
+    def settle(self, named: Sequence[Stripes]) -> None:
+        """Bring the redundancy of stripes in step with what stands in them, whatever that is."""
+        raise NotImplementedError
+
+    def flush(self) -> None:
+        """Everything written so far to stable storage."""
+        each(lambda device: device.flush(), [m.device for m in self.members if m.device])
+
+    def carry_out(self, intents: Sequence[Intent], loose: Sequence[Intent] = (), named: Sequence[Stripes] = ()) -> None:
+        """Write all of ``intents``, or none that a later reader would see. ``loose`` ones are of the stripes
+        ``named``, in which there is nothing to keep."""
+        # Even before it is recorded: whoever recovers writes only to those that are in the journal.
+        self._mark()
+        self.journal.record(intents, named)
+        slots = {m.device.serial: slot for slot, m in enumerate(self.members) if m.device}
+        of_each: dict[int, list[Intent]] = {}
+        for intent in (*intents, *loose):
+            of_each.setdefault(slots[intent.serial], []).append(intent)
+
+        def write(slot: int) -> None:
+            for intent in of_each[slot]:
+                self.write_member(slot, intent.start, intent.data)
+            if device := self.members[slot].device:
+                device.flush()
+
+        each(write, of_each)
+        self.journal.clear()
+
+
+@dataclass(frozen=True, slots=True)
+class Refilled:
+    """How far the filling of a member has come."""
+
+    #: Steps done of all, and where to go on (spread pools).
+    cursor: int
+    at: list[int]
+    #: Extents written now.
+    extents: int
+    #: Stripes that the member serves already, while the rest is being filled.
+    serves_to: int = 0
+    whole: bool = False
+
+
+#: Rows of a set worked on at once: what they hold stays near the processor.
+ROWS = 256
+
+
+class PoolIO(MembersIO):
+    """One pool's bytes, of a set-built or stepped layout."""
+
+    def __init__(
+        self,
+        layout: Layout,
+        members: Sequence[Member],
+        block: int,
+        journal: StripeJournal,
+        miss: Callable[[Sequence[int]], None] = lambda _slots: None,
+    ) -> None:
+        super().__init__(members, block, journal, miss)
+        self.layout = layout
+        self.placement = Placement(layout)
+
+    # -- what users of the pool do -------------------------------------------------------------
+
+    def read(self, address: int, count: int) -> bytes:
+        """``count`` data extents from a pool address, reconstructed where members are away."""
+        out = np.empty((count, self.block), np.uint8)
+        for run, base in self._touched(address, count):
+            group = self._group(run)
+            loaded = self._load_a_copy(run) if group.code is Code.COPIES else self._load(run)
+
+            def put_down(
+                phase: Phase, group: Group = group, run: Run = run, base: int = base, loaded: dict[int, Block] = loaded
+            ) -> None:
+                present = {c: loaded[m][phase.rows] for c, m in enumerate(phase.columns) if m in loaded}
+                parts = {c: self._part(run, phase, base + c, address, count) for c in range(group.data)}
+                wanted = [c for c, (here, _) in parts.items() if here.start < here.stop]
+                found = self._columns(group, present, wanted)
+                for column in wanted:
+                    here, there = parts[column]
+                    out[there] = found[column][here]
+
+            each(put_down, self._phases(group, run))
+        return out.tobytes()
+
+    def write(self, address: int, data: bytes, *, fresh: bool = False) -> None:
+        """Write data extents from a pool address; whole stripes change, or none.
+
+        ``fresh``: nothing refers to these addresses before the write is over. Then stripes that hold nothing else
+        may be found half written after a crash, but with their redundancy in step.
+        """
+        blocks = np.frombuffer(data, np.uint8).reshape(-1, self.block)
+        intents: list[Intent] = []
+        loose: list[Intent] = []
+        named: list[Stripes] = []
+        for run, base in self._touched(address, len(blocks)):
+            for part, first in self._by_coverage(run, base, address, len(blocks)):
+                found = self._intents(part, first, address, blocks)
+                if fresh and self._whole(part, first, address, len(blocks)):
+                    loose += found
+                    named.append(Stripes(part.band, part.group, part.row, part.rows))
+                else:
+                    intents += found
+        self.carry_out(intents, loose, named)
+
+    def settle(self, named: Sequence[Stripes]) -> None:
+        """See MembersIO. What members that are away held of these stripes, nothing refers to."""
+        for s in named:
+            self.sync(Run(s.band, s.group, s.row, s.rows, self.placement.stripe_number(s.band, s.group, s.row)))
+
+    def _whole(self, run: Run, base: int, address: int, count: int) -> bool:
+        """Whether a write of so many extents covers all data of a run's stripes."""
+        step = self.placement.bands[run.band].data
+        return base >= address and base + (run.rows - 1) * step + self._group(run).data <= address + count
+
+    def _by_coverage(self, run: Run, base: int, address: int, count: int) -> Iterator[tuple[Run, int]]:
+        """The run cut into its first row, the middle and its last row, where the ends are written in part:
+        stripes that are written whole need not be read before."""
+        step = self.placement.bands[run.band].data
+        data = self._group(run).data
+        cuts = {0, run.rows}
+        if base < address:
+            cuts.add(1)
+        if base + (run.rows - 1) * step + data > address + count:
+            cuts.add(run.rows - 1)
+        edges = sorted(cuts)
+        for low, high in pairwise(edges):
+            yield Run(run.band, run.group, run.row + low, high - low, run.number + low), base + low * step
+
+    def _intents(self, run: Run, base: int, address: int, blocks: Block) -> list[Intent]:
+        group = self._group(run)
+        loaded = {} if self._whole(run, base, address, len(blocks)) else self._load(run)
+        fresh = {m: np.empty((run.rows, self.block), np.uint8) for m in group.members}
+
+        def put_down(phase: Phase) -> None:
+            present = {c: loaded[m][phase.rows] for c, m in enumerate(phase.columns) if m in loaded}
+            self._rewrite([fresh[m][phase.rows] for m in phase.columns], run, phase, present, base, address, blocks)
+
+        each(put_down, self._phases(group, run))
+        intents = []
+        for member in group.members:
+            if device := self.members[member].device:
+                self.moved[member] += run.rows
+                intents.append(Intent(device.serial, run.row, fresh[member].data.cast("B")))
+        return intents
+
+    def _rewrite(
+        self,
+        fresh: list[Block],
+        run: Run,
+        phase: Phase,
+        present: dict[int, Block],
+        base: int,
+        start: int,
+        blocks: Block,
+    ) -> None:
+        """Fill all columns of a phase's rows: the new data, and around them what stood there."""
+        group = self._group(run)
+        parts = [self._part(run, phase, base + c, start, len(blocks)) for c in range(group.data)]
+        count = phase.count(run)
+        kept = [c for c, (here, _) in enumerate(parts) if here.stop - here.start < count]
+        for column, block in self._columns(group, present, kept).items():
+            fresh[column][:] = block
+        for column, (here, there) in enumerate(parts):
+            fresh[column][here] = blocks[there]
+        if group.code is Code.COPIES:
+            for copy in fresh[1:]:
+                copy[:] = fresh[0]
+        else:
+            parity(fresh[: group.data], group.parity, fresh[group.data :])
+
+    # -- jobs ----------------------------------------------------------------------------------
+
+    def take_up(self, layout: Layout, fresh: Sequence[Any]) -> None:
+        """Its volumes have been given more room; it lies in stripes that are there already."""
+        del layout, fresh
+
+    def compare(self, first: int, most: int) -> Iterator[tuple[int, Compared]]:
+        """Stripes from a number on, read and compared piece by piece, put right where that can be told."""
+        for run in self.runs(first, most, ROWS):
+            yield run.rows, self.check(run, put_right=True)
+
+    def set_of(self, mismatch: tuple[int, int, int]) -> int:
+        """The set that a mismatch is in."""
+        band, group, _ = mismatch
+        return self.layout.set_of(self.layout.bands[band].groups[group].members[0])
+
+    def refill(self, slot: int, cursor: int, at: Sequence[int], most: int, total: int) -> Refilled:
+        """The next stripes of the drive that has come to a slot, from stripe number ``cursor`` of ``total`` on."""
+        ahead = [r for r in self.runs(cursor, total) if slot in self._group(r).members]
+        if not ahead:
+            return Refilled(total, list(at), 0, total, whole=True)
+        first = ahead[0]
+        run = Run(first.band, first.group, first.row, min(first.rows, most), first.number)
+        self.rebuild(run, slot)
+        self.flush()
+        cursor = run.number + run.rows if run.rows < sum(r.rows for r in ahead) else total
+        return Refilled(cursor, list(at), run.rows, cursor, cursor >= total)
+
+    def runs(self, start: int, most: int, longest: int = 10**9) -> list[Run]:
+        """The runs that hold stripes ``start`` to ``start + most``, none of more than ``longest`` rows."""
+        return [
+            Run(b, g, row + skip, min(longest, rows - skip), self.placement.stripe_number(b, g, row + skip))
+            for b, g, row, rows in self.placement.runs(start, most)
+            for skip in range(0, rows, longest)
+        ]
+
+    def sync(self, run: Run) -> None:
+        """Bring the redundancy of a run in step with its data, whatever it held before.
+
+        Members that are away count as zeros; one that is being filled, and does not have all of the run, gets them.
+        """
+        group = self._group(run)
+        loaded = self._load(run)
+        # Each extent is either read or written; that both are done here saves many small writes.
+        if group.code is Code.COPIES:
+            source = next((loaded[m] for m in group.members if m in loaded), None)
+            if source is None:
+                raise NotPossible("No member of a set answers.", code="unreachable")
+            for member in group.members:
+                self._put(member, run.row, source)
+            return
+        for member in group.members:
+            if member not in loaded:
+                loaded[member] = np.zeros((run.rows, self.block), np.uint8)
+
+        def bring_in_step(phase: Phase) -> None:
+            columns = [loaded[m][phase.rows] for m in phase.columns]
+            parity(columns[: group.data], group.parity, columns[group.data :])
+
+        each(bring_in_step, self._phases(group, run))
+        each(lambda member: self._put(member, run.row, loaded[member]), group.members)
+
+    def rebuild(self, run: Run, slot: int) -> bool:
+        """Compute a member's rows from the rest of its set and write them; False if it has none here."""
+        group = self._group(run)
+        if slot not in group.members:
+            return False
+        loaded = self._load(run, leaving_out=slot)
+        self.moved[slot] += run.rows
+        fresh = np.empty((run.rows, self.block), np.uint8)
+        for phase in self._phases(group, run):
+            present = {c: loaded[m][phase.rows] for c, m in enumerate(phase.columns) if m in loaded}
+            wanted = phase.columns.index(slot)
+            fresh[phase.rows] = self._columns(group, present, [wanted])[wanted]
+        self._put(slot, run.row, fresh)
+        return True
+
+    def check(self, run: Run, *, put_right: bool) -> Compared:
+        """Read every member's rows and compare; where one wrong extent can be told, put it right."""
+        group = self._group(run)
+        found = Compared()
+        if group.code is Code.NONE:
+            for member in group.members:
+                self._load_member(member, run)
+                found.extents += run.rows
+            return found
+        loaded = dict(zip(group.members, each(lambda m: self._load_member(m, run), group.members), strict=True))
+        found.extents = run.rows * len(group.members)
+        phases = list(self._phases(group, run))
+
+        def compare(phase: Phase) -> npt.NDArray[np.bool_]:
+            return disagreeing(group.code, group.data, group.parity, [loaded[m][phase.rows] for m in phase.columns])
+
+        for phase, wrong in zip(phases, each(compare, phases), strict=True):
+            blocks = [loaded[m][phase.rows] for m in phase.columns] if wrong.any() else []
+            for index in np.nonzero(wrong)[0]:
+                row = run.row + phase.first + int(index) * phase.apart
+                found.mismatches.append((run.band, run.group, row))
+                stripe = [b[index] for b in blocks]
+                if put_right and (slot := self._mend(group, phase.columns, stripe, row)) is not None:
+                    found.put_right.append((slot, row))
+        return found
+
+    def _mend(self, group: Group, columns: Sequence[int], stripe: list[Block], row: int) -> int | None:
+        """Put the one wrong extent of a stripe right, if it can be told which it is; its slot."""
+        column = wrong_column(group.code, group.data, stripe)
+        if column is None:
+            return None
+        rest = {c: b for c, b in enumerate(stripe) if c != column}
+        right = self._columns(group, rest, [column])[column]
+        slot = columns[column]
+        self._put(slot, row, right.reshape(1, -1))
+        return slot
+
+    # -- the workings --------------------------------------------------------------------------
+
+    def _group(self, run: Run) -> Group:
+        return self.placement.bands[run.band].groups[run.group]
+
+    def _touched(self, address: int, count: int) -> Iterator[tuple[Run, int]]:
+        """Runs that hold the addresses, with the pool address of each run's first data extent."""
+        first = 0
+        for b, band in enumerate(self.placement.bands):
+            low, high = max(address, first), min(address + count, first + band.capacity)
+            if low < high:
+                top, bottom = (low - first) // band.data, (high - 1 - first) // band.data
+                offset = 0
+                for g, group in enumerate(band.groups):
+                    base = first + top * band.data + offset
+                    span = (bottom - top) * band.data + group.data
+                    if base < address + count and base + span > address:
+                        row = band.start + top
+                        yield Run(b, g, row, bottom - top + 1, self.placement.stripe_number(b, g, row)), base
+                    offset += group.data
+            first += band.capacity
+
+    def _phases(self, group: Group, run: Run) -> Iterator[Phase]:
+        if group.code is not Code.PARITY:
+            yield Phase(0, 1, group.members)
+            return
+        n = len(group.members)
+        for first in range(min(n, run.rows)):
+            yield Phase(first, n, columns_of(group, run.row + first))
+
+    def _part(self, run: Run, phase: Phase, column_base: int, start: int, count: int) -> tuple[slice, slice]:
+        """Of a column in a phase, the rows whose addresses lie from ``start`` on, ``count`` at most; and where these
+        addresses are, counted from ``start``. ``column_base`` is the column's address in the run's first row."""
+        step = self.placement.bands[run.band].data
+        first, stride = column_base + phase.first * step, phase.apart * step
+        low = max(0, -((first - start) // stride))
+        high = max(low, min(phase.count(run), -((first - start - count) // stride)))
+        at = first + low * stride - start
+        return slice(low, high), slice(at, at + (high - low - 1) * stride + 1 if high > low else at, stride)
+
+    def _load(self, run: Run, *, leaving_out: int | None = None) -> dict[int, Block]:
+        """The run's rows of every member that has them."""
+        members = [m for m in self._group(run).members if m != leaving_out and self._stands_on(m, run)]
+        return dict(zip(members, each(lambda m: self._load_member(m, run), members), strict=True))
+
+    def _load_a_copy(self, run: Run) -> dict[int, Block]:
+        """The run's rows under any one member: the copies take turns, so that all drives are read from."""
+        members = [m for m in self._group(run).members if self._stands_on(m, run)]
+        if not members:
+            return {}
+        if run.number + run.rows > self.synced_to:
+            return {members[0]: self._load_member(members[0], run)}
+        found = np.empty((run.rows, self.block), np.uint8)
+        edges = [0, *(r for r in range(1, run.rows) if (run.row + r) % _TURN == 0), run.rows]
+        for low, high in pairwise(edges):
+            member = members[(run.row + low) // _TURN % len(members)]
+            self._load_member(
+                member, Run(run.band, run.group, run.row + low, high - low, run.number + low), found[low:high]
+            )
+        return {members[0]: found}
+
+    def _stands_on(self, member: int, run: Run) -> bool:
+        place = self.members[member]
+        return place.device is not None and (place.rebuilt_to is None or run.number + run.rows <= place.rebuilt_to)
+
+    def _load_member(self, member: int, run: Run, into: Block | None = None) -> Block:
+        device = self.members[member].device
+        if device is None:
+            raise NotPossible("A member is away.", code="unreachable")
+        self.moved[member] += run.rows
+        rows = np.empty((run.rows, self.block), np.uint8) if into is None else into
+        device.read_into(run.row, rows.data)
+        return rows
+
+    def _put(self, member: int, row: int, rows: Block) -> None:
+        self.write_member(member, row, np.ascontiguousarray(rows).data)
+
+    def _columns(self, group: Group, present: dict[int, Block], wanted: Sequence[int]) -> dict[int, Block]:
+        return columns_from(group.code, group.data, group.parity, present, wanted)
+
+
+def columns_from(
+    code: Code, data: int, parities: int, present: dict[int, Block], wanted: Sequence[int]
+) -> dict[int, Block]:
+    """The wanted columns of stripes, computed where they are not there."""
+    if all(c in present for c in wanted):
+        return {c: present[c] for c in wanted}
+    if code is Code.COPIES and present:
+        any_copy = next(iter(present.values()))
+        return dict.fromkeys(wanted, any_copy)
+    if code is Code.PARITY:
+        return reconstruct(data, parities, present, wanted)
+    raise NotPossible("The only copy of this data is on a drive that is gone.", code="data-lost")
+
+
+def disagreeing(code: Code, data: int, parities: int, blocks: list[Block]) -> npt.NDArray[np.bool_]:
+    """For each row, whether its redundancy disagrees with its data."""
+    if code is Code.COPIES:
+        pairs = [(blocks[0], other) for other in blocks[1:]]
+    else:
+        pairs = list(zip(parity(blocks[:data], parities), blocks[data:], strict=True))
+    wrong = np.zeros(len(blocks[0]), bool)
+    for a, b in pairs:
+        if not np.array_equal(a, b):
+            wrong |= (a != b).any(axis=1)
+    return wrong
+
+
+def wrong_column(code: Code, data: int, stripe: list[Block]) -> int | None:
+    """The one column of a stripe that is wrong, if it can be told."""
+    return _odd_one(stripe) if code is Code.COPIES else locate(data, stripe)
+
+
+def _odd_one(copies: list[Block]) -> int | None:
+    """Of three or more copies, the one that differs from all others."""
+    if len(copies) < 3:
+        return None
+    odd = [i for i, c in enumerate(copies) if not any(np.array_equal(c, o) for j, o in enumerate(copies) if j != i)]
+    return odd[0] if len(odd) == 1 else None

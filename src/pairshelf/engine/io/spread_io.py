@@ -1,0 +1,274 @@
+"""Reading and writing the volumes of a spread pool: stripes that lie on drives of their own each.
+
+A volume's addresses begin at ``base_of(volume)``; data extent ``a`` of it stands in stripe ``a // k``,
+column ``a % k``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from pairshelf.core.errors import NotPossible
+from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.erasure import Block, parity
+from pairshelf.core.layouts.model import Code
+from pairshelf.core.layouts.protections import Protection
+from pairshelf.core.layouts.spread import StripedVolume, spread_of
+from pairshelf.engine.io.pool_io import Compared, Member, MembersIO, Refilled, columns_from, disagreeing, wrong_column
+from pairshelf.engine.io.stripe_journal import Intent, StripeJournal
+
+_VOLUME_BITS = 32
+
+
+def base_of(volume: int) -> int:
+    """The first address of a volume."""
+    return volume << _VOLUME_BITS
+
+
+def code_of(protection: Protection) -> Code:
+    """How its redundancy is computed."""
+    return Code.COPIES if protection.copies else Code.PARITY
+
+
+@dataclass(frozen=True, slots=True)
+class Stretch:
+    """Stripes ``first`` to ``first + count`` of a volume."""
+
+    volume: StripedVolume
+    first: int
+    count: int
+
+    @property
+    def spots(self) -> npt.NDArray[np.int32]:
+        """Slot and row of each extent."""
+        return self.volume.spots[self.first : self.first + self.count]
+
+
+class SpreadIO(MembersIO):
+    """One spread pool's bytes."""
+
+    def __init__(
+        self,
+        layout: Layout,
+        members: Sequence[Member],
+        block: int,
+        journal: StripeJournal,
+        miss: Callable[[Sequence[int]], None] = lambda _slots: None,
+    ) -> None:
+        super().__init__(members, block, journal, miss)
+        self.layout = spread_of(layout)
+
+    def take_up(self, layout: Layout, fresh: Sequence[Stretch]) -> None:
+        """Its volumes have been given new stripes, which are brought in step before anything is written to them."""
+        self.layout = spread_of(layout)
+        for stretch in fresh:
+            self.sync(stretch)
+        self.flush()
+
+    def compare(self, first: int, most: int) -> Iterator[tuple[int, Compared]]:
+        """Stripes from a number on, volume after volume, read and compared, put right where that can be told."""
+        before = 0
+        for placed in self.layout.volumes:
+            start = max(0, first - before)
+            count = min(len(placed.spots) - start, most)
+            before += len(placed.spots)
+            if count > 0:
+                most -= count
+                yield count, self.check(Stretch(placed, start, count), put_right=True)
+
+    def set_of(self, mismatch: tuple[int, int, int]) -> int:
+        """All its drives are one set."""
+        del mismatch
+        return 0
+
+    def next_on(self, slot: int, after: Sequence[int], most: int) -> list[tuple[Stretch, int]]:
+        """Stripes with an extent on a slot, from (volume, stripe) on: each as a stretch of one, with its column."""
+        found: list[tuple[Stretch, int]] = []
+        for placed in sorted(self.layout.volumes, key=lambda v: v.volume):
+            first = after[1] if placed.volume == after[0] else 0
+            if placed.volume < after[0]:
+                continue
+            rows, columns = np.nonzero(placed.slots[first:] == slot)
+            for row, column in zip((rows + first).tolist(), columns.tolist(), strict=True):
+                found.append((Stretch(placed, row, 1), column))
+                if len(found) == most:
+                    return found
+        return found
+
+    def refill(self, slot: int, cursor: int, at: Sequence[int], most: int, total: int) -> Refilled:
+        """The next extents of the drive that has come to a slot, from stripe ``at`` on; it serves when all are there."""
+        ahead = self.next_on(slot, at, most)
+        for stretch, column in ahead:
+            ((_, block),) = self.column(stretch, slot)
+            self.put(slot, int(stretch.spots[0, column, 1]), block)
+        self.flush()
+        if not ahead:
+            return Refilled(total, list(at), 0, whole=True)
+        last = ahead[-1][0]
+        return Refilled(min(total - 1, cursor + len(ahead)), [last.volume.volume, last.first + 1], len(ahead))
+
+    def volume(self, volume: int) -> StripedVolume:
+        """A volume's stripes."""
+        found = next((v for v in self.layout.volumes if v.volume == volume), None)
+        if found is None:
+            raise NotPossible("This volume has no stripes yet.", code="not-placed")
+        return found
+
+    def read(self, address: int, count: int) -> bytes:
+        """``count`` data extents from an address, reconstructed where members are away."""
+        stretch, start = self._touched(address, count)
+        k = stretch.volume.protection.data
+        flat = np.empty((stretch.count * k, self.block), np.uint8)
+        for rows, present in self._loaded(stretch):
+            found = self._columns(stretch, present, list(range(k)))
+            for column in range(k):
+                flat[rows * k + column] = found[column]
+        return flat[start : start + count].tobytes()
+
+    def write(self, address: int, data: bytes, *, fresh: bool = False) -> None:
+        """Write data extents from an address; whole stripes change, or none, ``fresh`` or not."""
+        del fresh  # Its stripes lie apart; there is little to save.
+        blocks = np.frombuffer(data, np.uint8).reshape(-1, self.block)
+        stretch, start = self._touched(address, len(blocks))
+        k = stretch.volume.protection.data
+        flat = np.empty((stretch.count * k, self.block), np.uint8)
+        if start or start + len(blocks) < stretch.count * k:
+            # Only the ends are kept; the stripes between are written whole.
+            for row in {0, stretch.count - 1}:
+                one = Stretch(stretch.volume, stretch.first + row, 1)
+                for _, present in self._loaded(one):
+                    found = self._columns(one, present, list(range(k)))
+                    for column in range(k):
+                        flat[row * k + column] = found[column][0]
+        flat[start : start + len(blocks)] = blocks
+        self.carry_out(self._intents(stretch, flat))
+
+    def _intents(self, stretch: Stretch, flat: Block) -> list[Intent]:
+        intents = []
+        columns = self._whole(stretch, flat)
+        for row, spots in enumerate(stretch.spots):
+            for column, (slot, where) in enumerate(spots.tolist()):
+                if device := self.members[slot].device:
+                    self.moved[slot] += 1
+                    intents.append(Intent(device.serial, where, columns[column][row].tobytes()))
+        return intents
+
+    def _whole(self, stretch: Stretch, flat: Block) -> list[Block]:
+        """All columns of stripes, from their data."""
+        protection = stretch.volume.protection
+        k = protection.data
+        data = [np.ascontiguousarray(flat[c::k]) for c in range(k)]
+        if protection.copies:
+            return data * protection.width
+        return data + parity(data, protection.survives)
+
+    # -- jobs ----------------------------------------------------------------------------------
+
+    def sync(self, stretch: Stretch) -> None:
+        """Bring the redundancy of stripes in step with their data, whatever they held before."""
+        protection = stretch.volume.protection
+        k = protection.data
+        flat = np.empty((stretch.count * k, self.block), np.uint8)
+        for rows, present in self._loaded(stretch, may_lack=False, columns=k):
+            for column in range(k):
+                flat[rows * k + column] = present[column]
+        for row, spots in enumerate(stretch.spots):
+            columns = self._whole(Stretch(stretch.volume, stretch.first + row, 1), flat[row * k : row * k + k])
+            for column, (slot, where) in enumerate(spots.tolist()):
+                if column and (protection.copies or column >= k):
+                    self._put(slot, where, columns[column][0])
+
+    def column(self, stretch: Stretch, slot: int) -> list[tuple[int, Block]]:
+        """What a member holds of these stripes, computed from the rest: (stripe, extent)."""
+        found = []
+        for row, spots in enumerate(stretch.spots):
+            columns = np.flatnonzero(spots[:, 0] == slot)
+            if not len(columns):
+                continue
+            one = Stretch(stretch.volume, stretch.first + row, 1)
+            for _, present in self._loaded(one, leaving_out=slot):
+                wanted = int(columns[0])
+                found.append((stretch.first + row, self._columns(one, present, [wanted])[wanted][0]))
+        return found
+
+    def put(self, slot: int, row: int, block: Block) -> None:
+        """Write one extent of a member."""
+        self._put(slot, row, block)
+
+    def check(self, stretch: Stretch, *, put_right: bool) -> Compared:
+        """Read every extent of stripes and compare; where one wrong extent can be told, put it right."""
+        protection = stretch.volume.protection
+        found = Compared(extents=stretch.count * protection.width)
+        code, k = code_of(protection), protection.data
+        for rows, present in self._loaded(stretch, may_lack=False):
+            blocks = [present[c] for c in range(protection.width)]
+            for index in np.flatnonzero(disagreeing(code, k, protection.survives, blocks)):
+                stripe = stretch.first + int(rows[index])
+                found.mismatches.append((stretch.volume.volume, 0, stripe))
+                own = [b[index] for b in blocks]
+                column = wrong_column(code, k, own)
+                if put_right and column is not None:
+                    rest = {c: b.reshape(1, -1) for c, b in enumerate(own) if c != column}
+                    right = columns_from(code, k, protection.survives, rest, [column])[column]
+                    slot, where = stretch.volume.spots[stripe, column].tolist()
+                    self._put(slot, where, right[0])
+                    found.put_right.append((slot, stripe))
+        return found
+
+    # -- the workings --------------------------------------------------------------------------
+
+    def _touched(self, address: int, count: int) -> tuple[Stretch, int]:
+        """The stripes that hold the addresses, and the first one's place in them."""
+        volume = self.volume(address >> _VOLUME_BITS)
+        local = address - base_of(volume.volume)
+        k = volume.protection.data
+        first, last = local // k, (local + count - 1) // k
+        if last >= len(volume.spots):
+            raise NotPossible("This part of the volume has no place yet.", code="not-placed")
+        return Stretch(volume, first, last - first + 1), local - first * k
+
+    def _loaded(
+        self,
+        stretch: Stretch,
+        *,
+        leaving_out: int | None = None,
+        may_lack: bool = True,
+        columns: int | None = None,
+    ) -> list[tuple[npt.NDArray[np.int64], dict[int, Block]]]:
+        """Stripes with the same columns there, together: their rows, and the columns."""
+        serves = np.array([m.device is not None and m.rebuilt_to is None for m in self.members])
+        if leaving_out is not None:
+            serves[leaving_out] = False
+        there = serves[stretch.spots[:, :, 0]]
+        if not may_lack and not there.all():
+            raise NotPossible("A member is away.", code="unreachable")
+        found = []
+        patterns, which = np.unique(there, axis=0, return_inverse=True)
+        for number, pattern in enumerate(patterns):
+            rows = np.flatnonzero(which.reshape(-1) == number)
+            wanted = np.flatnonzero(pattern[:columns])
+            present = {int(c): self._read(stretch.spots[rows, c]) for c in wanted}
+            found.append((rows, present))
+        return found
+
+    def _read(self, spots: npt.NDArray[np.int32]) -> Block:
+        blocks = np.empty((len(spots), self.block), np.uint8)
+        for i, (slot, row) in enumerate(spots.tolist()):
+            device = self.members[slot].device
+            assert device is not None
+            self.moved[slot] += 1
+            blocks[i] = np.frombuffer(device.read(row, 1), np.uint8)
+        return blocks
+
+    def _put(self, slot: int, row: int, block: Block) -> None:
+        if self.members[slot].device:
+            self.moved[slot] += 1
+        self.write_member(slot, row, np.ascontiguousarray(block).data)
+
+    def _columns(self, stretch: Stretch, present: dict[int, Block], wanted: Sequence[int]) -> dict[int, Block]:
+        protection = stretch.volume.protection
+        return columns_from(code_of(protection), protection.data, protection.survives, present, wanted)

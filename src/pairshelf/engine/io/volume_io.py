@@ -1,0 +1,234 @@
+"""A volume's extents: given and taken back, and its bytes through pieces, stripes and the pool's key."""
+
+from __future__ import annotations
+
+import uuid
+
+import numpy as np
+from sqlalchemy import delete, func, text
+from sqlmodel import Session, col, select
+
+from pairshelf.core.domain.device import Devices
+from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.domain.volume_spec import Spec
+from pairshelf.core.errors import Locked, NoRoom
+from pairshelf.core.layouts.allocation import Piece, allocate, gaps, spans, unplaced, without
+from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.core.layouts.spread import StripedVolume, spread_of
+from pairshelf.engine import keys
+from pairshelf.engine.io.pool_io import PoolIO
+from pairshelf.engine.io.spread_io import SpreadIO, Stretch, base_of
+from pairshelf.engine.pools import OpenPool, open_io
+from pairshelf.store.repositories.drives_and_pools import store_stripes
+from pairshelf.store.tables import SampleFile, VolumePiece, VolumeRow, VolumeStripes
+
+
+def pieces_of(session: Session, volume_id: int) -> list[Piece]:
+    """Where a volume's extents lie."""
+    rows = session.exec(select(VolumePiece).where(VolumePiece.volume_id == volume_id).order_by(col(VolumePiece.at)))
+    return [Piece(r.at, r.first, r.count) for r in rows]
+
+
+def make_volume(session: Session, pool: OpenPool, spec: Spec) -> VolumeRow:
+    """A volume; a thick one has its extents from now on."""
+    volume = VolumeRow(
+        pool_id=pool.row.id or 0, name=spec.name, size=spec.size, extents=spec.extents, thin=spec.thin,
+        purpose=spec.purpose, protection=spec.protection.name if spec.protection else None,
+        file_system=spec.file_system, reserved_share=spec.reserved_share, overhead=spec.overhead, uuid=str(uuid.uuid4()),
+    )  # fmt: skip
+    session.add(volume)
+    session.flush()
+    if not spec.thin:
+        place(session, pool, volume, 0, spec.extents)
+    return volume
+
+
+def place(session: Session, pool: OpenPool, volume: VolumeRow, at: int, count: int) -> list[Stretch]:
+    """Give a stretch of a volume its extents; returns new stripes (spread pools) that are not in step yet."""
+    volume_id, pool_id = volume.id or 0, pool.row.id or 0
+    fresh: list[Stretch] = []
+    if pool.layout.own_protection:
+        free, fresh = _room_in_stripes(session, pool, volume, count)
+    else:
+        taken = session.exec(select(VolumePiece.first, VolumePiece.count).where(VolumePiece.pool_id == pool_id)).all()
+        free = gaps(pool.row.capacity, taken)
+    for piece in allocate(free, at, count):
+        session.add(
+            VolumePiece(pool_id=pool_id, volume_id=volume_id, at=piece.at, first=piece.first, count=piece.count)
+        )
+    session.flush()
+    return fresh
+
+
+def _room_in_stripes(
+    session: Session, pool: OpenPool, volume: VolumeRow, count: int
+) -> tuple[list[tuple[int, int]], list[Stretch]]:
+    """Free addresses in a volume's stripes, with as many more stripes as it takes."""
+    layout = spread_of(pool.layout)
+    volume_id = volume.id or 0
+    protection = parse_protection(volume.protection or "")
+    base = base_of(volume_id)
+    have = next((v for v in layout.volumes if v.volume == volume_id), None)
+    stripes = len(have.spots) if have else 0
+    taken = [(p.first - base, p.count) for p in pieces_of(session, volume_id)]
+    free = gaps(stripes * protection.data, taken)
+    short = count - sum(n for _, n in free)
+    fresh = []
+    if short > 0:
+        more = layout.more(protection, -(-short // protection.data), pool.closed())
+        spots = more if have is None else np.concatenate([have.spots, more])
+        placed = StripedVolume(volume_id, protection, spots)
+        pool.layout = layout.with_volume(placed)
+        store_stripes(session, pool.row.id or 0, placed)
+        fresh = [Stretch(placed, stripes, len(more))]
+        free = gaps(len(spots) * protection.data, taken)
+    return [(base + first, n) for first, n in free], fresh
+
+
+def give_back(session: Session, pool: OpenPool, volume: VolumeRow, at: int, count: int) -> None:
+    """Take a stretch of a volume back; in a spread pool its last stripes go when nothing stands in them."""
+    volume_id = volume.id or 0
+    kept = without(pieces_of(session, volume_id), at, count)
+    session.connection().execute(delete(VolumePiece).where(col(VolumePiece.volume_id) == volume_id))
+    session.add_all(
+        VolumePiece(pool_id=pool.row.id or 0, volume_id=volume_id, at=p.at, first=p.first, count=p.count) for p in kept
+    )
+    session.flush()
+    layout = pool.layout
+    if have := layout.striped(volume_id):
+        end = max((p.first + p.count - base_of(volume_id) for p in kept), default=0)
+        placed = StripedVolume(volume_id, have.protection, have.spots[: -(-end // have.protection.data)])
+        pool.layout = spread_of(layout).with_volume(placed)
+        store_stripes(session, pool.row.id or 0, placed)
+
+
+def delete_volume(session: Session, pool: OpenPool, volume: VolumeRow) -> None:
+    """The volume with its files; its extents are free again."""
+    volume_id = volume.id or 0
+    for table in (SampleFile, VolumePiece, VolumeStripes):
+        session.connection().execute(delete(table).where(table.volume_id == volume_id))
+    session.delete(volume)
+    session.flush()
+    pool.layout = pool.layout.without_volume(volume_id)
+
+
+class VolumeIO:
+    """The bytes of volumes of one pool, as their users see them: in extents from the volume's start."""
+
+    def __init__(self, session: Session, pool: OpenPool, world: Devices, io: PoolIO | SpreadIO | None = None) -> None:
+        self._session, self._pool, self._world = session, pool, world
+        self._io = io
+        self._pieces: dict[int, list[Piece]] = {}
+        self._key: bytes | None = None
+        if pool.row.key is not None:
+            self._key = keys.key_of(pool.row.id or 0)
+            if self._key is None:
+                raise Locked(pool.row.name)
+
+    @property
+    def io(self) -> PoolIO | SpreadIO:
+        """The pool below."""
+        if self._io is None:
+            self._io = open_io(self._session, self._pool, self._world)
+        return self._io
+
+    @property
+    def block(self) -> int:
+        """Bytes that carry one extent."""
+        return self._world.block
+
+    def _where(self, volume: VolumeRow) -> list[Piece]:
+        """Where its extents lie, looked up once."""
+        volume_id = volume.id or 0
+        if volume_id not in self._pieces:
+            self._pieces[volume_id] = pieces_of(self._session, volume_id)
+        return self._pieces[volume_id]
+
+    def forget_places(self) -> None:
+        """Extents have been given or taken back."""
+        self._pieces.clear()
+
+    def read(self, volume: VolumeRow, at: int, count: int) -> bytes:
+        """``count`` extents; those without a place yet read as zeros."""
+        found = spans(self._where(volume), at, count)
+        if len(found) == 1 and found[0][2] == count and not self._key:
+            return self.io.read(found[0][1], count)
+        out = bytearray(count * self.block)
+        for extent, address, n in found:
+            data = self.io.read(address, n)
+            if self._key:
+                data = keys.decrypt(self._key, address, data, self.block)
+            start = (extent - at) * self.block
+            out[start : start + len(data)] = data
+        return bytes(out)
+
+    def write(self, volume: VolumeRow, at: int, data: bytes, *, fresh: bool = False) -> None:
+        """Whole extents; a thin volume gets its places now. NotPossible when the pool is full.
+
+        ``fresh``: nothing refers to these extents before the write is over.
+        """
+        count = len(data) // self.block
+        if at + count > volume.extents:
+            raise NoRoom("The volume is full.", code="volume-full", needed=count, left=volume.extents - at, field=None)
+        pieces = self._where(volume)
+        if missing := unplaced(pieces, at, count):
+            more: list[Stretch] = []
+            for start, n in missing:
+                more += place(self._session, self._pool, volume, start, n)
+            self.forget_places()
+            pieces = self._where(volume)
+            self.io.take_up(self._pool.layout, more)
+        for extent, address, n in spans(pieces, at, count):
+            part = data[(extent - at) * self.block : (extent - at + n) * self.block]
+            if self._key:
+                part = keys.encrypt(self._key, address, part, self.block)
+            self.io.write(address, part, fresh=fresh)
+
+
+def file_room(volume: VolumeRow) -> int:
+    """Whole extents of a volume that are left for files."""
+    return max(0, (volume.size - volume.overhead) // EXTENT)
+
+
+_GAPS = text("""
+select ends, coalesce(following, :all) from (
+    select first + extents as ends, lead(first) over (order by first) as following from sample_file where volume_id = :v
+    union all select 0, min(first) from sample_file where volume_id = :v) t
+where coalesce(following, :all) > ends order by ends
+""")
+
+
+class Room:
+    """Where on a volume a file can go: after what the file system holds, and no more than its room for files."""
+
+    def __init__(self, session: Session, volume: VolumeRow) -> None:
+        self._name = volume.name
+        used = select(func.coalesce(func.sum(SampleFile.extents), 0)).where(SampleFile.volume_id == volume.id)
+        held = volume.extents - file_room(volume)
+        left = file_room(volume) - int(session.exec(used).one())
+        self._free: list[list[int]] = []
+        for start, end in session.connection().execute(_GAPS, {"v": volume.id, "all": volume.extents}):
+            first = max(start, held)
+            count = min(end - first, left)
+            if count > 0:
+                self._free.append([first, count])
+                left -= count
+
+    def take(self, extents: int, *, whole: bool) -> tuple[int, int]:
+        """(first extent, extents) for a file in one stretch: the first that holds it, otherwise a part of the
+        largest, or NotPossible where it has to be ``whole``."""
+        fitting = next((g for g in self._free if g[1] >= extents), None)
+        gap = fitting or (None if whole else max(self._free, key=lambda g: g[1], default=None))
+        if gap is None:
+            raise NoRoom(f"Volume {self._name} is full.", code="volume-full", needed=extents, left=0, field=None)
+        first, count = gap[0], min(extents, gap[1])
+        gap[0], gap[1] = first + count, gap[1] - count
+        if not gap[1]:
+            self._free.remove(gap)
+        return first, count
+
+
+def files_on(session: Session, volume_id: int) -> list[SampleFile]:
+    """All files of a volume, in the order they were written."""
+    query = select(SampleFile).where(SampleFile.volume_id == volume_id).order_by(col(SampleFile.id))
+    return list(session.exec(query))

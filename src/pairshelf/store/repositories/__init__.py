@@ -1,0 +1,1 @@
+"""What is in the tables, as the core sees it; and back."""

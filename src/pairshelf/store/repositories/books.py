@@ -1,0 +1,230 @@
+"""What is in use by whom, for the core: volumes, mounts, shares, block targets, hosts, applications."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from typing import Any
+
+from sqlalchemy import func
+from sqlmodel import Session, col, select
+
+from pairshelf.core.domain.estate import (
+    Estate,
+    EstateApplication,
+    EstateHost,
+    EstateMount,
+    EstatePool,
+    EstateShare,
+    EstateTarget,
+    EstateVolume,
+)
+from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.store.database import among
+from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
+from pairshelf.store.tables import (
+    Application,
+    Host,
+    Initiator,
+    KeepRule,
+    Mount,
+    Party,
+    PartyMember,
+    PoolRow,
+    SampleFile,
+    Share,
+    ShareRight,
+    ShareVisit,
+    Site,
+    Target,
+    TargetLun,
+    TargetRight,
+    VolumePiece,
+    VolumeRow,
+)
+
+
+def load_books(session: Session, *, pool_ids: Collection[int] = (), drive_ids: Collection[int] = ()) -> Estate:
+    """Everything that names, mounts, shares and targets have to agree with; of these pools also the layouts
+    and what their volumes hold. A fixed number of statements."""
+    volumes = load_volumes(session, pool_ids)
+    refs = {v.id: v.ref for v in volumes}
+    mounts = _mounts(session, refs)
+    return Estate(
+        drives=tuple(load_drives(session, drive_ids)),
+        pools=tuple(load_pools(session, pool_ids)),
+        pool_names=frozenset(name.lower() for name in session.exec(select(PoolRow.name))),
+        mount_points=frozenset((m.host, m.at) for m in mounts),
+        volumes=tuple(volumes),
+        mounts=tuple(mounts),
+        machines=tuple(load_hosts(session)),
+        shares=tuple(_shares(session, refs)),
+        targets=tuple(_targets(session, refs)),
+        initiators=tuple(
+            session.exec(select(Initiator.iqn, Host.name).outerjoin(Host, col(Host.id) == Initiator.host_id))
+        ),
+        applications=tuple(_applications(session, refs)),
+        parties=tuple(_parties(session)),
+    )
+
+
+def load_use(session: Session, pool: EstatePool) -> Estate:
+    """One pool, its volumes, and what stands on those: for a screen, however much else there is."""
+    volumes = load_volumes(session, [pool.id], only=True)
+    refs = {v.id: v.ref for v in volumes}
+    return Estate(
+        pools=(pool,), volumes=tuple(volumes), mounts=tuple(_mounts(session, refs)),
+        shares=tuple(_shares(session, refs)), targets=tuple(_targets(session, refs, every=False)),
+        applications=tuple(_applications(session, refs, every=False)),
+    )  # fmt: skip
+
+
+def load_access(session: Session, volume_ids: Collection[int]) -> Estate:
+    """These volumes with what stands on them, all hosts, and all persons and groups."""
+    volumes = load_volumes(session, (), ids=volume_ids)
+    refs = {v.id: v.ref for v in volumes}
+    return Estate(
+        volumes=tuple(volumes), mounts=tuple(_mounts(session, refs)), machines=tuple(load_hosts(session)),
+        shares=tuple(_shares(session, refs)), targets=tuple(_targets(session, refs, every=False)),
+        applications=tuple(_applications(session, refs, every=False)), parties=tuple(_parties(session)),
+    )  # fmt: skip
+
+
+#: What is asked of a volume's row: plain values are quicker than an object each.
+_VOLUME = (
+    "id", "name", "size", "thin", "file_system", "reserved_share", "overhead", "uuid", "protection", "purpose",
+)  # fmt: skip
+
+
+def load_volumes(
+    session: Session, pool_ids: Collection[int], *, only: bool = False, ids: Collection[int] | None = None
+) -> list[EstateVolume]:
+    """All volumes, or only those of these pools, or only these; what the files on them take is filled in for
+    these pools' volumes."""
+    counted = among(VolumeRow.pool_id, pool_ids) if ids is None else among(VolumeRow.id, ids)
+    placed: dict[int, int] = dict(
+        session.exec(
+            select(VolumePiece.volume_id, func.sum(VolumePiece.count))
+            .where(among(VolumePiece.pool_id, pool_ids) if ids is None else among(VolumePiece.volume_id, ids))
+            .group_by(col(VolumePiece.volume_id))
+        ).all()
+    )  # fmt: skip
+    ends = func.max(SampleFile.first + SampleFile.extents)
+    files: dict[int, Any] = {
+        volume: (count, total, end)
+        for volume, count, total, end in session.exec(
+            select(SampleFile.volume_id, func.count(), func.sum(SampleFile.extents), ends)
+            .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
+            .where(counted).group_by(col(SampleFile.volume_id))
+        )
+    }  # fmt: skip
+    query = (
+        select(*(getattr(VolumeRow, n) for n in _VOLUME), PoolRow.name.label("pool"), KeepRule.above)  # type: ignore[attr-defined]
+        .join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
+        .outerjoin(KeepRule, col(KeepRule.volume_id) == VolumeRow.id)
+        .order_by(PoolRow.name, VolumeRow.name)
+    )
+    if only:
+        query = query.where(among(VolumeRow.pool_id, pool_ids))
+    if ids is not None:
+        query = query.where(among(VolumeRow.id, ids))
+    found = []
+    for v in session.exec(query):
+        count, total, end = files.get(v.id, (0, 0, 0))
+        own = placed.get(v.id, 0)
+        if v.protection:
+            protection = parse_protection(v.protection)
+            own = -(-own // protection.data) * protection.width
+        found.append(EstateVolume(
+            v.id, v.pool, v.name, v.size, v.thin, v.file_system, v.reserved_share, v.overhead, v.uuid,
+            int(total) * EXTENT, count, int(end) * EXTENT, int(own), v.protection, v.purpose, v.above,
+        ))  # fmt: skip
+    return found
+
+
+def load_hosts(session: Session) -> list[EstateHost]:
+    """All hosts by name."""
+    query = (
+        select(Host.name, Site.name, Host.letters, Host.address, Host.storage_address, Host.iqn, Host.link)
+        .join(Site, col(Site.id) == Host.site_id).order_by(Host.name)
+    )  # fmt: skip
+    return [EstateHost(*row) for row in session.exec(query)]
+
+
+def _mounts(session: Session, refs: dict[int, str]) -> list[EstateMount]:
+    query = (
+        select(Mount.id, Host.name, Mount.volume_id, Mount.at, Mount.read_only, Mount.access_times, Mount.required)
+        .join(Host, col(Host.id) == Mount.host_id).where(among(Mount.volume_id, refs)).order_by(Host.name, Mount.at)
+    )  # fmt: skip
+    return [EstateMount(i, host, refs[volume], *rest) for i, host, volume, *rest in session.exec(query)]
+
+
+def _shares(session: Session, refs: dict[int, str]) -> list[EstateShare]:
+    rows = session.exec(
+        select(Share).where(among(Share.volume_id, refs)).order_by(Share.name).execution_options(populate_existing=True)
+    ).all()
+    if not rows:
+        return []
+    ids = [s.id for s in rows]
+    rights: dict[int, list[tuple[str, str]]] = {}
+    given = select(ShareRight.share_id, Party.name, ShareRight.may).join(Party, col(Party.id) == ShareRight.party_id)
+    for share_id, name, may in session.exec(given.where(among(ShareRight.share_id, ids))):
+        rights.setdefault(share_id, []).append((name, may))
+    visitors: dict[int, set[str]] = {}
+    there = select(ShareVisit.share_id, Party.name).join(Party, col(Party.id) == ShareVisit.person_id)
+    for share_id, name in session.exec(there.where(among(ShareVisit.share_id, ids))):
+        visitors.setdefault(share_id, set()).add(name)
+    return [
+        EstateShare(
+            s.name, refs[s.volume_id], s.folder, s.quota, s.bin_days, s.encrypted,
+            tuple(sorted(rights.get(s.id or 0, ()))), tuple(sorted(visitors.get(s.id or 0, ()))),
+        )
+        for s in rows
+    ]  # fmt: skip
+
+
+def _targets(session: Session, refs: dict[int, str], *, every: bool = True) -> list[EstateTarget]:
+    luns: dict[int, list[tuple[int, str]]] = {}
+    for lun in session.exec(select(TargetLun).where(among(TargetLun.volume_id, refs)).order_by(col(TargetLun.lun))):
+        luns.setdefault(lun.target_id, []).append((lun.lun, refs[lun.volume_id]))
+    if not every and not luns:
+        return []
+    rights: dict[int, list[tuple[str, bool]]] = {}
+    query = (
+        select(TargetRight, Initiator.iqn).join(Initiator, col(Initiator.id) == TargetRight.initiator_id)
+        .order_by(Initiator.iqn).execution_options(populate_existing=True)
+    )  # fmt: skip
+    for right, iqn in session.exec(query):
+        rights.setdefault(right.target_id, []).append((iqn, right.chap_hash is not None))
+    rows = session.exec(
+        select(Target, Host.name).join(Host, col(Host.id) == Target.host_id).order_by(Target.iqn)
+        .execution_options(populate_existing=True)
+    )  # fmt: skip
+    return [
+        EstateTarget(t.iqn, host, t.shared, tuple(luns.get(t.id, ())), tuple(rights.get(t.id, ())))
+        for t, host in rows
+        if every or t.id in luns
+    ]
+
+
+def _applications(session: Session, refs: dict[int, str], *, every: bool = True) -> list[EstateApplication]:
+    query = (
+        select(Application, Host.name).join(Host, col(Host.id) == Application.host_id)
+        .order_by(Host.name, Application.name).execution_options(populate_existing=True)
+    )  # fmt: skip
+    return [
+        EstateApplication(
+            a.id, host, a.name, a.kind, a.owner, a.folder, a.settings, a.running,
+            refs.get(a.volume_id) if a.volume_id else None, a.folder_scheme, a.files_per_folder, a.moved.get("from"),
+        )
+        for a, host in session.exec(query if every else query.where(among(Application.volume_id, refs)))
+    ]  # fmt: skip
+
+
+def _parties(session: Session) -> list[tuple[str, tuple[str, ...] | None]]:
+    rows = session.exec(select(Party.id, Party.name, Party.kind).order_by(Party.name)).all()
+    names = {i: name for i, name, _ in rows}
+    members: dict[int, list[str]] = {}
+    for group, person in session.exec(select(PartyMember.group_id, PartyMember.person_id)):
+        members.setdefault(group, []).append(names[person])
+    return [(name, tuple(sorted(members.get(i or 0, ()))) if kind == "group" else None) for i, name, kind in rows]

@@ -1,0 +1,259 @@
+"""Rows to the core's picture of what is there, and back; with as few statements as a question needs."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import fields
+from typing import Any
+
+import numpy as np
+from sqlalchemy import delete, func
+from sqlmodel import Session, col, select
+
+from pairshelf.core.domain.drives import Drive, Kind
+from pairshelf.core.domain.estate import EstateDrive, EstatePlace, EstatePool
+from pairshelf.core.domain.inventory import COLUMNS, DriveRecord, Taken
+from pairshelf.core.domain.price_list import Model, with_models
+from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.allocation import gaps
+from pairshelf.core.layouts.model import Division
+from pairshelf.core.layouts.placement import stripe_count
+from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.core.layouts.registry import layout_of, scheme_of
+from pairshelf.core.layouts.spread import StripedVolume
+from pairshelf.store.database import among
+from pairshelf.store.tables import (
+    DriveModel,
+    DriveRow,
+    Host,
+    PoolPlace,
+    PoolRow,
+    Service,
+    Shelf,
+    Site,
+    VolumePiece,
+    VolumeRow,
+    VolumeStripes,
+)
+
+
+def _drive_query() -> Any:
+    return (
+        select(DriveRow, Shelf.name, Host.name, PoolRow.name, Site.name, Shelf.link, DriveModel)
+        .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .outerjoin(Site, col(Site.id) == Shelf.site_id)
+        .outerjoin(Host, col(Host.id) == Shelf.host_id)
+        .outerjoin(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
+        .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
+        .outerjoin(DriveModel, func.lower(col(DriveModel.model)) == func.lower(col(DriveRow.model)))
+    )
+
+
+def _drive(
+    row: DriveRow, shelf: str | None, host: str | None, pool: str | None, site: str | None, link: int | None,
+    model: DriveModel | None,
+) -> EstateDrive:  # fmt: skip
+    assert row.id is not None
+    known = Drive(
+        str(row.id), row.size, Kind(row.kind), row.rate, shelf, host, site, row.afr, row.uber,
+        price=None if row.price is None else float(row.price), currency=row.currency, model=row.model,
+        serial=row.serial, in_service=row.in_service, error_recovery=row.error_recovery, link=link,
+    )  # fmt: skip
+    if model is not None:
+        (known,) = with_models([known], [model_of(model)])
+    return EstateDrive(
+        row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate,
+        row.service, row.condition, row.holds, row.starts_host, pool, host, known, row.bus, row.sector_size,
+    )  # fmt: skip
+
+
+def model_of(row: DriveModel) -> Model:
+    """A model of the price list as the core takes it."""
+    return Model(
+        row.model, row.size, Kind(row.kind), None if row.price is None else float(row.price), row.currency, row.maker,
+        row.bus, row.rate, row.afr, row.uber, row.ops, row.watts, row.error_recovery,
+    )  # fmt: skip
+
+
+def load_models(session: Session) -> list[Model]:
+    """The price list, by maker, kind and size."""
+    rows = session.exec(select(DriveModel).order_by(DriveModel.maker, DriveModel.kind, col(DriveModel.size)))
+    return [model_of(r) for r in rows]
+
+
+def store_models(session: Session, models: Sequence[Model]) -> None:
+    """Put a price list in the place of the one before."""
+    session.connection().execute(delete(DriveModel))
+    for m in models:
+        session.add(DriveModel(**{f.name: getattr(m, f.name) for f in fields(m)} | {"kind": m.kind.value}))
+
+
+def load_drives(session: Session, ids: Collection[int]) -> list[EstateDrive]:
+    """These drives, in the order asked for; unknown ids are left out."""
+    found = {row[0].id: _drive(*row) for row in session.exec(_drive_query().where(among(DriveRow.id, ids)))}
+    return [found[i] for i in ids if i in found]
+
+
+def lock_drives(session: Session, ids: Collection[int]) -> None:
+    """Hold these drives to the end of the transaction, in one order so that two never wait in a circle."""
+    query = select(DriveRow.id).where(among(DriveRow.id, ids)).order_by(col(DriveRow.id)).with_for_update()
+    session.exec(query).all()
+
+
+def designed_layout(pool: PoolRow, places: Sequence[PoolPlace], stripes: Sequence[StripedVolume] = ()) -> Layout:
+    """The layout a pool was built with; a member's id is its slot. A spread pool's has its volumes' stripes."""
+    members = [
+        Drive(str(p.slot), p.size, Kind(p.kind), p.rate, p.shelf, p.host, p.site, link=p.link)
+        for p in sorted((p for p in places if p.slot is not None), key=lambda p: p.slot or 0)
+    ]
+    spread = scheme_of(pool.scheme).own_protection
+    division = Division(pool.sets, domain=(pool.domain or "") if spread else "", volumes=tuple(stripes), built=True)
+    return layout_of(members, pool.scheme, division)
+
+
+def load_stripes(session: Session, pool_ids: Collection[int]) -> dict[int, list[StripedVolume]]:
+    """The stripes of spread pools' volumes, by pool."""
+    query = (
+        select(VolumeStripes, VolumeRow.protection)
+        .join(VolumeRow, col(VolumeRow.id) == VolumeStripes.volume_id)
+        .where(among(VolumeStripes.pool_id, pool_ids)).order_by(col(VolumeStripes.volume_id))
+        .execution_options(populate_existing=True)
+    )  # fmt: skip
+    found: dict[int, list[StripedVolume]] = {}
+    for row, protection in session.exec(query):
+        own = parse_protection(protection)
+        spots = np.frombuffer(row.placed, "<i4").reshape(-1, own.width, 2)
+        found.setdefault(row.pool_id, []).append(StripedVolume(row.volume_id, own, spots))
+    return found
+
+
+def store_stripes(session: Session, pool_id: int, placed: StripedVolume) -> None:
+    """Keep a volume's stripes in the place of those before."""
+    content = np.ascontiguousarray(placed.spots, "<i4").tobytes()
+    row = session.get(VolumeStripes, placed.volume)
+    if row is None:
+        session.add(VolumeStripes(volume_id=placed.volume, pool_id=pool_id, placed=content))
+    else:
+        row.placed = content
+
+
+def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
+    """These pools with their places and drives, in a fixed number of statements."""
+    rows = session.exec(select(PoolRow).where(among(PoolRow.id, ids)).order_by(PoolRow.name)).all()
+    places = session.exec(select(PoolPlace).where(among(PoolPlace.pool_id, ids))).all()
+    drives = {d.id: d for d in load_drives(session, [p.drive_id for p in places if p.drive_id is not None])}
+    stripes = load_stripes(session, [r.id or 0 for r in rows if scheme_of(r.scheme).own_protection])
+    taken: dict[int, list[tuple[int, int]]] = {}
+    pieces = select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(among(VolumePiece.pool_id, ids))
+    for pool_id, first, count in session.exec(pieces):
+        taken.setdefault(pool_id, []).append((first, count))
+    pools = []
+    for row in rows:
+        assert row.id is not None
+        own = [p for p in places if p.pool_id == row.id]
+        layout = designed_layout(row, own, stripes.get(row.id, ()))
+        members = sorted((p for p in own if p.slot is not None), key=lambda p: p.slot or 0)
+        pools.append(
+            EstatePool(
+                row.id, row.name, row.state, layout,
+                tuple(
+                    EstatePlace(p.slot or 0, p.state, layout.members[p.slot or 0], drives.get(p.drive_id or -1))
+                    for p in members
+                ),
+                tuple(drives[p.drive_id] for p in own if p.slot is None and p.drive_id in drives),
+                layout.scheme.survives == 0 or row.synced_to >= stripe_count(layout),
+                row.scheme,
+                () if layout.own_protection else tuple(gaps(row.capacity, taken.get(row.id, ()))),
+                row.key is not None,
+            )
+        )  # fmt: skip
+    return pools
+
+
+# -- inventories -----------------------------------------------------------------------------------
+
+
+def what_is_taken(session: Session) -> Taken:
+    """Serials, bays and shelf sizes already there, for new drives to be held against."""
+    bays: dict[tuple[str, str], set[int]] = {}
+    serials = set()
+    query = (
+        select(DriveRow.serial, DriveRow.bay, Shelf.name, Site.name)
+        .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .outerjoin(Site, col(Site.id) == Shelf.site_id)
+    )
+    for serial, bay, shelf, site in session.exec(query):
+        serials.add(serial)
+        if shelf is not None and bay is not None:
+            bays.setdefault((site, shelf), set()).add(bay)
+    sizes = session.exec(select(Site.name, Shelf.name, Shelf.bays).join(Site, col(Site.id) == Shelf.site_id))
+    return Taken(serials, bays, {(site, shelf): count for site, shelf, count in sizes})
+
+
+_ELSEWHERE = {"site", "shelf", "host", "bays", "bay", "kind", "link"}
+#: Facts that have the same name in a record and in a row.
+_SAME = (*(c.field for c in COLUMNS if c.field not in _ELSEWHERE), "currency")
+
+
+def record_of(row: DriveRow, shelf: Shelf, site: str, host: str | None) -> DriveRecord:
+    """A drive's row as an inventory lists it."""
+    return DriveRecord(
+        site=site, shelf=shelf.name, host=host, bays=shelf.bays, bay=row.bay or 0, kind=Kind(row.kind),
+        link=shelf.link, **{name: getattr(row, name) for name in _SAME},
+    )  # fmt: skip
+
+
+def all_records(session: Session) -> Iterable[DriveRecord]:
+    """Every drive that is on a shelf, in the order of sites, shelves and bays."""
+    query = (
+        select(DriveRow, Shelf, Site.name, Host.name)
+        .join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .join(Site, col(Site.id) == Shelf.site_id)
+        .outerjoin(Host, col(Host.id) == Shelf.host_id)
+        .order_by(Site.name, Shelf.name, col(DriveRow.bay))
+    )
+    return (record_of(row, shelf, site, host) for row, shelf, site, host in session.exec(query))
+
+
+def add_records(session: Session, records: Sequence[DriveRecord], *, service: Service = Service.NEW) -> list[DriveRow]:
+    """Store drives with the sites, hosts and shelves they name; the database refuses doubles."""
+    sites = {s.name: s for s in session.exec(select(Site))}
+    hosts = {h.name: h for h in session.exec(select(Host))}
+    shelves = {(s.site_id, s.name): s for s in session.exec(select(Shelf))}
+    most: dict[tuple[str, str], int] = {}
+    for record in records:
+        key = (record.site, record.shelf)
+        most[key] = max(most.get(key, 0), record.bays or 0, record.bay)
+        if record.site not in sites:
+            sites[record.site] = Site(name=record.site)
+            session.add(sites[record.site])
+    session.flush()
+    for record in records:
+        if record.host and record.host not in hosts:
+            hosts[record.host] = Host(name=record.host, site_id=sites[record.site].id or 0)
+            session.add(hosts[record.host])
+    session.flush()
+    for record in records:
+        site_id = sites[record.site].id or 0
+        shelf = shelves.get((site_id, record.shelf))
+        if shelf is None:
+            shelf = Shelf(site_id=site_id, name=record.shelf, bays=most[(record.site, record.shelf)])
+            shelves[(site_id, record.shelf)] = shelf
+            session.add(shelf)
+        if record.host and shelf.host_id is None:
+            shelf.host_id = hosts[record.host].id
+        if record.link:
+            shelf.link = record.link
+        if most[(record.site, record.shelf)] > shelf.bays:
+            shelf.bays = most[(record.site, record.shelf)]
+    session.flush()
+    rows = [
+        DriveRow(
+            shelf_id=shelves[(sites[r.site].id or 0, r.shelf)].id, bay=r.bay, kind=r.kind.value, service=service,
+            **{name: getattr(r, name) for name in _SAME},
+        )
+        for r in records
+    ]  # fmt: skip
+    session.add_all(rows)
+    session.flush()
+    return rows

@@ -1,0 +1,66 @@
+"""The tables. What the database can hold to by itself is a constraint here, not a habit elsewhere."""
+
+from __future__ import annotations
+
+from pairshelf.store.tables.access import (
+    Application,
+    Initiator,
+    Party,
+    PartyMember,
+    Share,
+    ShareRight,
+    ShareVisit,
+    Target,
+    TargetLun,
+    TargetRight,
+)
+from pairshelf.store.tables.drives import DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
+from pairshelf.store.tables.kinds import Condition, JobState, MemberState, Service, SheetState, now
+from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
+from pairshelf.store.tables.pools import BackupRow, MissedWrite, PoolPlace, PoolRow
+from pairshelf.store.tables.volumes import KeepRule, Mount, SampleFile, VolumePiece, VolumeRow, VolumeStripes
+from pairshelf.store.tables.work import Comparison, ErrandRow, JobRow, LogRow, SheetRow
+
+__all__ = [
+    "Application",
+    "BackupRow",
+    "Comparison",
+    "Condition",
+    "DriveModel",
+    "DriveRow",
+    "ErrandRow",
+    "Host",
+    "Initiator",
+    "JobRow",
+    "JobState",
+    "KeepRule",
+    "KnownDevice",
+    "LogRow",
+    "MemberState",
+    "MissedWrite",
+    "Mount",
+    "PartitionPlan",
+    "Party",
+    "PartyMember",
+    "PoolPlace",
+    "PoolRow",
+    "SampleFile",
+    "Service",
+    "SessionRow",
+    "Setting",
+    "Share",
+    "ShareRight",
+    "ShareVisit",
+    "SheetRow",
+    "SheetState",
+    "Shelf",
+    "Site",
+    "Target",
+    "TargetLun",
+    "TargetRight",
+    "User",
+    "VolumePiece",
+    "VolumeRow",
+    "VolumeStripes",
+    "now",
+]

@@ -1,0 +1,128 @@
+"""Sites, hosts, shelves and drives."""
+
+from __future__ import annotations
+
+import datetime as dt
+from decimal import Decimal
+from typing import Any
+
+from sqlalchemy import CheckConstraint, Column, Index, Numeric, UniqueConstraint, text
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlmodel import Field, SQLModel
+
+from pairshelf.store.tables.kinds import Condition, Service, big, when
+
+
+class Site(SQLModel, table=True):
+    id: int | None = Field(default=None, primary_key=True)
+    name: str = Field(unique=True)
+
+
+class Host(SQLModel, table=True):
+    id: int | None = Field(default=None, primary_key=True)
+    site_id: int = Field(foreign_key="site.id")
+    name: str = Field(unique=True)
+    #: Whether it names mount points by drive letters.
+    letters: bool = False
+    #: Its address on the network, and the one on the storage network.
+    address: str | None = None
+    storage_address: str | None = None
+    #: Its own initiator name.
+    iqn: str | None = Field(default=None, unique=True)
+    #: Its network link, bytes per second.
+    link: int | None = big(default=None)
+
+
+class Shelf(SQLModel, table=True):
+    id: int | None = Field(default=None, primary_key=True)
+    site_id: int = Field(foreign_key="site.id", index=True)
+    host_id: int | None = Field(default=None, foreign_key="host.id")
+    name: str
+    bays: int
+    #: What all its drives share, bytes per second; None: not known, taken as no limit.
+    link: int | None = big(default=None)
+    __table_args__ = (
+        UniqueConstraint("site_id", "name", name="one_shelf_of_a_name"),
+        CheckConstraint("link is null or link > 0", name="link_positive"),
+        CheckConstraint("bays between 1 and 1001", name="bays_in_range"),
+    )
+
+
+class DriveRow(SQLModel, table=True):
+    __tablename__ = "drive"
+    id: int | None = Field(default=None, primary_key=True)
+    shelf_id: int | None = Field(default=None, foreign_key="shelf.id")
+    bay: int | None = None
+    serial: str = Field(unique=True)
+    size: int = big()
+    kind: str
+    maker: str | None = None
+    model: str | None = None
+    bus: str | None = None
+    sector_size: int | None = None
+    rpm: int | None = None
+    error_recovery: float | None = None
+    afr: float | None = None
+    uber: float | None = None
+    rate: int | None = big(default=None)
+    use: str | None = None
+    in_service: dt.date | None = None
+    price: Decimal | None = Field(default=None, sa_type=Numeric(12, 2))
+    currency: str | None = None
+    holds: str | None = None
+    starts_host: bool = False
+    service: str = Service.NEW
+    condition: str = Condition.GOOD
+    seen_at: dt.datetime = when()
+    __table_args__ = (
+        UniqueConstraint("shelf_id", "bay", name="one_drive_a_bay"),
+        CheckConstraint("(shelf_id is null) = (bay is null)", name="shelf_with_bay"),
+        CheckConstraint("size > 0", name="size_positive"),
+        CheckConstraint("kind in ('hdd', 'ssd', 'nvme')", name="known_kind"),
+        CheckConstraint("service in ('new', 'free', 'in-use')", name="known_service"),
+        CheckConstraint("condition in ('good', 'failing', 'failed', 'missing')", name="known_condition"),
+        Index("drive_troubled", "condition", postgresql_where=text("condition <> 'good'")),
+        Index("drive_new", "service", postgresql_where=text("service = 'new'")),
+    )
+
+
+class PartitionPlan(SQLModel, table=True):
+    """Partitions of a drive without a pool: pending until written."""
+
+    __tablename__ = "partition_plan"
+    drive_id: int = Field(primary_key=True, foreign_key="drive.id")
+    scheme: str
+    sector: int
+    disk_id: str
+    parts: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    #: The partitions as the drive has them.
+    written: list[dict[str, Any]] | None = Field(
+        default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True)
+    )
+    changed_by: str
+    changed_at: dt.datetime = when()
+
+
+class DriveModel(SQLModel, table=True):
+    """A model of the price list; drives of it without figures of their own take these."""
+
+    __tablename__ = "drive_model"
+    id: int | None = Field(default=None, primary_key=True)
+    maker: str | None = None
+    model: str
+    size: int = big()
+    kind: str
+    bus: str | None = None
+    price: Decimal | None = Field(default=None, sa_type=Numeric(12, 2))
+    currency: str | None = None
+    rate: int | None = big(default=None)
+    afr: float | None = None
+    uber: float | None = None
+    ops: int | None = None
+    watts: float | None = None
+    error_recovery: float | None = None
+    __table_args__ = (
+        Index("one_model_of_a_name", text("lower(model)"), unique=True),
+        CheckConstraint("size > 0", name="model_size_positive"),
+        CheckConstraint("kind in ('hdd', 'ssd', 'nvme')", name="known_model_kind"),
+    )

@@ -1,0 +1,96 @@
+"""What the columns of all tables have in common, and the words that stand in them."""
+
+from __future__ import annotations
+
+import datetime as dt
+from enum import StrEnum
+from typing import Any
+
+from sqlalchemy import BigInteger, Column, DateTime
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlmodel import Field
+
+
+def now() -> dt.datetime:
+    """The moment a row is written."""
+    return dt.datetime.now(dt.UTC)
+
+
+def when(*, default: bool = True, index: bool = False) -> Any:
+    kind: Any = DateTime(timezone=True)
+    return Field(default_factory=now, sa_type=kind, index=index) if default else Field(default=None, sa_type=kind)
+
+
+def json_column() -> Any:
+    return Field(default_factory=dict, sa_column=Column(JSONB, nullable=False))
+
+
+def big(**more: Any) -> Any:
+    return Field(sa_type=BigInteger, **more)
+
+
+class Service(StrEnum):
+    """A drive's way into service."""
+
+    #: Just seen, not taken in.
+    NEW = "new"
+    #: Taken in, belongs to nothing.
+    FREE = "free"
+    #: In a pool, as a member or a spare.
+    IN_USE = "in-use"
+
+
+class Condition(StrEnum):
+    """How a drive is."""
+
+    #: Nothing known against it.
+    GOOD = "good"
+    #: Answers, but its readings warn.
+    FAILING = "failing"
+    #: Does not work any more.
+    FAILED = "failed"
+    #: Was there and is not.
+    MISSING = "missing"
+
+
+class MemberState(StrEnum):
+    """How a place in a pool is filled."""
+
+    #: Holds all its data.
+    ACTIVE = "active"
+    #: Its drive is away and may come back.
+    MISSING = "missing"
+    #: Its drive is gone for good, or the place is empty.
+    FAILED = "failed"
+    #: A drive is there and being filled.
+    REBUILDING = "rebuilding"
+    #: Its drive is gone, and what stood on it stands on others (spread pools).
+    EMPTIED = "emptied"
+
+
+class SheetState(StrEnum):
+    """Where a change sheet stands."""
+
+    #: Shown, not approved.
+    DRAFT = "draft"
+    #: Approved; what follows runs or has run.
+    APPROVED = "approved"
+    #: Put away without approval.
+    WITHDRAWN = "withdrawn"
+
+
+class JobState(StrEnum):
+    """Where a job stands."""
+
+    #: Waiting for a worker, or for its turn.
+    WAITING = "waiting"
+    #: A worker is on it.
+    RUNNING = "running"
+    #: Held because the pool cannot be worked on now.
+    HELD = "held"
+    #: Paused by a person.
+    PAUSED = "paused"
+    #: Finished.
+    DONE = "done"
+    #: Ended without finishing.
+    FAILED = "failed"

@@ -1,0 +1,98 @@
+"""Pools, their places, and what an absent drive missed."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+from sqlalchemy import CheckConstraint, Column, Index, UniqueConstraint, text
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlmodel import Field, SQLModel
+
+from pairshelf.store.tables.kinds import MemberState, big, json_column, when
+
+
+class PoolRow(SQLModel, table=True):
+    __tablename__ = "pool"
+    id: int | None = Field(default=None, primary_key=True)
+    name: str = Field(unique=True)
+    scheme: str
+    sets: int
+    capacity: int = big()
+    state: str = "healthy"
+    #: Stripes whose redundancy is in step, from the first.
+    synced_to: int = big(default=0)
+    tint: int = 0
+    #: Of a spread pool: what may fail as one.
+    domain: str | None = None
+    #: Of an encrypted pool: its key, wrapped by the passphrase.
+    key: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
+    #: False until somebody has said that the passphrase shown last is kept.
+    passphrase_kept: bool = True
+    #: What was promised at building, and what was measured since.
+    promised: dict[str, Any] = json_column()
+    measured: dict[str, Any] = json_column()
+    created_at: dt.datetime = when()
+    __table_args__ = (
+        CheckConstraint("state in ('healthy','degraded','unprotected','lost','unreachable')", name="known_state"),
+    )
+
+
+class PoolPlace(SQLModel, table=True):
+    """A drive's place in a pool: a member by its slot, or a spare (slot null)."""
+
+    __tablename__ = "pool_place"
+    id: int | None = Field(default=None, primary_key=True)
+    pool_id: int = Field(foreign_key="pool.id", index=True)
+    slot: int | None = None
+    #: The size the layout was made with; a replacement may be larger.
+    size: int = big()
+    rate: int | None = big(default=None)
+    kind: str = "hdd"
+    #: The shelf its drive stood on at building, and that shelf's link: what the promised hours stand on.
+    shelf: str | None = None
+    link: int | None = big(default=None)
+    host: str | None = None
+    site: str | None = None
+    #: Of a spare: what it stands by for: its pool, its shelf, or all.
+    scope: str = "pool"
+    drive_id: int | None = Field(default=None, foreign_key="drive.id", unique=True)
+    state: str = MemberState.ACTIVE
+    #: How often its drive has gone missing; what it missed meanwhile is in ``missed_write``.
+    absence: int = 0
+    #: Its drive did not hold all its data when it went missing.
+    incomplete: bool = False
+    #: Stripes already rebuilt onto its drive.
+    rebuilt_to: int = big(default=0)
+    __table_args__ = (
+        UniqueConstraint("pool_id", "slot", name="one_place_a_slot"),
+        CheckConstraint("state in ('active','missing','failed','rebuilding','emptied')", name="known_place_state"),
+        CheckConstraint("slot is not null or drive_id is not null", name="a_spare_is_a_drive"),
+    )
+
+
+class MissedWrite(SQLModel, table=True):
+    """A place whose drive is away has missed a change of its pool's bytes. Written, and committed, before the
+    first byte is changed: so its drive comes back as it was only if nothing changed."""
+
+    __tablename__ = "missed_write"
+    place_id: int = Field(primary_key=True, foreign_key="pool_place.id")
+    absence: int = Field(primary_key=True)
+
+
+class BackupRow(SQLModel, table=True):
+    """The backup of a pool, or of one of its volumes: a recorded fact."""
+
+    __tablename__ = "backup"
+    id: int | None = Field(default=None, primary_key=True)
+    pool_id: int = Field(foreign_key="pool.id", index=True)
+    volume_id: int | None = Field(default=None, foreign_key="volume.id")
+    place: str
+    age_hours: float
+    link: int = big()
+    recorded_by: str
+    recorded_at: dt.datetime = when()
+    __table_args__ = (
+        Index("one_backup_a_pool_or_volume", "pool_id", text("coalesce(volume_id, -1)"), unique=True),
+        CheckConstraint("age_hours >= 0 and link > 0", name="backup_makes_sense"),
+    )
