@@ -12,7 +12,6 @@ import pytest
 from sqlalchemy import text
 from sqlmodel import select
 
-from pairshelf.api.use import InstallBody
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.domain.device import DeviceError
 from pairshelf.engine import approver, keys
@@ -103,9 +102,8 @@ def laboratory(cluster: Cluster, template: str, tmp_path_factory: pytest.TempPat
         do("set-keep-rule", volume="cold/office", above=80.0)
         with transaction() as session:
             for name in ("log", "moved"):
-                body = InstallBody(host="fir", name=name, kind="recorder", owner=name, folder=f"/var/{name}-data",
+                install_application(session, "ida", host="fir", name=name, kind="recorder", owner=name, folder=f"/var/{name}-data",
                                    size="6 GiB")  # fmt: skip
-                install_application(session, "ida", body)
             parts = [{"size": "5 GiB", "type": "data", "label": "", "kind": "primary"}]
             session.add(
                 PartitionPlan(drive_id=11, scheme="gpt", sector=512, disk_id="d", parts=parts, changed_by="ida")

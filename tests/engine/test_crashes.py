@@ -13,7 +13,6 @@ import pytest
 from sqlalchemy import event
 from sqlmodel import select
 
-from pairshelf.api.use import InstallBody
 from pairshelf.core.domain.units import GIB
 from pairshelf.engine import carry as carry_module
 from pairshelf.engine.carry import carry, pick_up_the_dropped
@@ -238,8 +237,9 @@ def test_an_application_moved_and_brought_back_through_crashes(way: str) -> None
     with transaction() as session:
         session.add(Host(name="elm", site_id=session.exec(select(Site.id)).first() or 0))
         session.flush()
-        body = InstallBody(host="elm", name="log", kind="database", owner="log", folder="/var/log-data", size="30 GiB")
-        install_application(session, "ida", body)
+        install_application(
+            session, "ida", host="elm", name="log", kind="database", owner="log", folder="/var/log-data", size="30 GiB"
+        )
     hosts = devices().hosts
     before = {n: hosts.read("elm", f"/var/log-data/{n}") for n in hosts.files("elm", "/var/log-data")}
     if way == "point":

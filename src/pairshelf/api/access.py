@@ -24,7 +24,7 @@ from pairshelf.core.domain.names import near_misses
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotFound
 from pairshelf.engine.pools import devices
-from pairshelf.store.database import transaction
+from pairshelf.store.database import pick, transaction
 from pairshelf.store.repositories.books import load_access, load_books
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
@@ -297,7 +297,7 @@ def hosts(query: PageQuery) -> Any:
     return HostsUseOut(
         hosts=[
             HostUseOut(
-                id=h.id or 0, name=h.name, site=site, letters=h.letters, address=h.address, iqn=h.iqn, link=h.link,
+                id=h.number, name=h.name, site=site, letters=h.letters, address=h.address, iqn=h.iqn, link=h.link,
                 storage_address=h.storage_address,
                 mounts=[
                     HostMountOut(**mount_out(estate, m).model_dump(), volume=m.volume)
@@ -315,7 +315,7 @@ def hosts(query: PageQuery) -> Any:
 def _application_out(a: Application, host: str, refs: dict[int, str], kept: set[int]) -> ApplicationOut:
     entries = None if a.volume_id else devices().hosts.entries(host, a.folder)
     return ApplicationOut(
-        id=a.id or 0, name=a.name, kind=a.kind, owner=a.owner, folder=a.folder, settings=a.settings, running=a.running,
+        id=a.number, name=a.name, kind=a.kind, owner=a.owner, folder=a.folder, settings=a.settings, running=a.running,
         volume=refs.get(a.volume_id or 0), folder_scheme=a.folder_scheme, files_per_folder=a.files_per_folder,
         moved=bool(a.moved), own_bytes=None if a.volume_id else sum(e.size for e in entries or ()),
         fills_up=a.kind == "recorder" and a.volume_id is not None and a.volume_id not in kept,
@@ -335,7 +335,7 @@ def shares(query: PageQuery) -> Any:
         ).all()
         page = rows[: query.limit]
         estate = load_access(session, {s.volume_id for s in page})
-        ids = [s.id or 0 for s in page]
+        ids = [s.number for s in page]
         visits: dict[int, list[VisitOut]] = {}
         query_visits = select(ShareVisit, Party.name).join(Party, col(Party.id) == ShareVisit.person_id)
         for visit, name in session.exec(query_visits.where(col(ShareVisit.share_id).in_(ids)).order_by(Party.name)):
@@ -347,12 +347,12 @@ def shares(query: PageQuery) -> Any:
         share = by_name[row.name]
         extents, binned = taken[row.id]
         out.append(SharedOut(
-            id=row.id or 0, name=row.name, volume=share.volume, folder=row.folder, purpose=row.purpose,
+            id=row.number, name=row.name, volume=share.volume, folder=row.folder, purpose=row.purpose,
             quota=row.quota, taken=extents * EXTENT, bin_days=row.bin_days, bin_files=binned, encrypted=row.encrypted,
             rights=[RightOut(party=n, may=m) for n, m in share.rights],
             people=[RightOut(party=n, may=m) for n, m in sorted(who_may(estate, share).items())],
             addresses=[AddressOut(label=t.label, text=t.text) for t in addresses(estate, share)],
-            visits=visits.get(row.id or 0, []),
+            visits=visits.get(row.number, []),
         ))  # fmt: skip
     return SharedListOut(shares=out, more=len(rows) > query.limit)
 
@@ -361,7 +361,7 @@ def in_folder() -> Any:
     """A condition on files: those in a share's folder and below."""
     below = col(SampleFile.folder).startswith(col(Share.folder) + "/", autoescape=False)
     inside = or_(col(Share.folder) == "", col(SampleFile.folder) == Share.folder, below)
-    return and_(SampleFile.volume_id == Share.volume_id, inside)
+    return and_(col(SampleFile.volume_id) == Share.volume_id, inside)
 
 
 def taken_by(session: Session, shares: Sequence[Share]) -> dict[int | None, tuple[int, int]]:
@@ -372,7 +372,7 @@ def taken_by(session: Session, shares: Sequence[Share]) -> dict[int | None, tupl
         .where(col(Share.id).in_([s.id for s in shares])).group_by(col(Share.id))
     )  # fmt: skip
     found = {share: (int(extents), count) for share, extents, count in session.exec(query)}
-    return {s.id: found.get(s.id or 0, (0, 0)) for s in shares}
+    return {s.id: found.get(s.number, (0, 0)) for s in shares}
 
 
 @api.get("/access/targets", responses={200: TargetsOut})
@@ -402,15 +402,15 @@ def targets(query: PageQuery) -> Any:
             .where(col(TargetRight.target_id).in_(ids)).order_by(Initiator.iqn)
         ).all()  # fmt: skip
         declared = session.exec(select(Initiator.iqn).order_by(Initiator.iqn).limit(500)).all()
-        owners: dict[str, str] = dict(session.exec(select(Host.iqn, Host.name).where(col(Host.iqn).is_not(None))).all())
+        owners = {iqn: host for iqn, host in session.exec(select(Host.iqn, Host.name)) if iqn is not None}
     return TargetsOut(
         targets=[
             TargetOut(
-                id=t.id or 0, iqn=t.iqn, host=h.name, shared=t.shared,
+                id=t.number, iqn=t.iqn, host=h.name, shared=t.shared,
                 address=(h.storage_address or h.address or h.name).split("/")[0],
                 luns=[
                     LunOut(lun=n.lun, volume=f"{pool}/{v.name}", size=v.size, thin=v.thin,
-                           taken=int(taken.get(v.id or 0, 0)) * EXTENT)
+                           taken=int(taken.get(v.number, 0)) * EXTENT)
                     for n, v, pool in luns if n.target_id == t.id
                 ],
                 initiators=[
@@ -458,18 +458,18 @@ def _drives_in(session: Session, query: PullQuery) -> list[int]:
         )  # fmt: skip
     else:
         return []
-    return list(session.exec(statement.limit(20_000)))
+    return [i for i in session.exec(statement.limit(20_000)) if i is not None]
 
 
 def _estate_around(session: Session, query: PullQuery) -> tuple[Estate, list[int]]:
     """The pools that lose drives, and the volumes that stand on them or are reached through what goes."""
     drives = _drives_in(session, query)
-    pools = set(session.exec(select(PoolPlace.pool_id).where(col(PoolPlace.drive_id).in_(drives))))
+    pools: set[int | None] = set(session.exec(pick(PoolPlace.pool_id).where(col(PoolPlace.drive_id).in_(drives))))
     if query.kind == "pool":
         pools |= set(session.exec(select(PoolRow.id).where(PoolRow.name == query.name)))
     if query.kind == "drive" and not drives:
         raise NotFound("drive", query.name, field="name")
-    volumes = set(session.exec(select(VolumeRow.id).where(col(VolumeRow.pool_id).in_(pools))))
+    volumes: set[int | None] = set(session.exec(select(VolumeRow.id).where(col(VolumeRow.pool_id).in_(pools))))
     if query.kind == "volume":
         pool, _, name = query.name.rpartition("/")
         named = select(VolumeRow.id).join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id).where(VolumeRow.name == name)
@@ -477,8 +477,8 @@ def _estate_around(session: Session, query: PullQuery) -> tuple[Estate, list[int
     if query.kind in ("host", "site"):
         away = select(Host.id).join(Site, col(Site.id) == Host.site_id)
         away = away.where((Host.name if query.kind == "host" else Site.name) == query.name)
-        volumes |= set(session.exec(select(Mount.volume_id).where(col(Mount.host_id).in_(away))))
-        served = select(TargetLun.volume_id).join(Target, col(Target.id) == TargetLun.target_id)
+        volumes |= set(session.exec(pick(Mount.volume_id).where(col(Mount.host_id).in_(away))))
+        served = pick(TargetLun.volume_id).join(Target, col(Target.id) == TargetLun.target_id)
         volumes |= set(session.exec(served.where(col(Target.host_id).in_(away))))
     estate = load_access(session, [v for v in volumes if v is not None])
     return replace(estate, pools=tuple(load_pools(session, [p for p in pools if p is not None]))), drives

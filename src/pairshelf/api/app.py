@@ -58,7 +58,7 @@ class HealthOut(BaseModel):
     worker: bool
 
 
-class TokenInHeader(CSRFProtect):
+class TokenInHeader(CSRFProtect):  # type: ignore[misc]
     """The token of the page comes in a header alone: no form is read to find it."""
 
     def _get_csrf_token(self) -> str | None:

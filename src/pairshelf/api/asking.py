@@ -123,6 +123,6 @@ def drives_asked(asked: DrivesAsked) -> Asked:
 def _empty_bays(session: Session, shelves: set[str]) -> int:
     rows = session.exec(
         select(Shelf.bays, func.count(col(DriveRow.id))).outerjoin(DriveRow, col(DriveRow.shelf_id) == Shelf.id)
-        .where(col(Shelf.name).in_(shelves)).group_by(Shelf)
+        .where(col(Shelf.name).in_(shelves)).group_by(col(Shelf.id))
     ).all()  # fmt: skip
     return sum(bays - used for bays, used in rows)

@@ -74,7 +74,7 @@ def _name(text: str) -> str:
 
 def _out(row: Comparison) -> SavedLine:
     return SavedLine(
-        id=row.id or 0, name=row.name, note=row.note, created_by=row.created_by, created_at=row.created_at,
+        id=row.number, name=row.name, note=row.note, created_by=row.created_by, created_at=row.created_at,
         question=row.question, layouts=row.layouts["layouts"],
     )  # fmt: skip
 

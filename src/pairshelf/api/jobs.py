@@ -101,9 +101,8 @@ def jobs_out(session: Session, query: Any) -> list[JobOut]:
     rows = list(session.exec(query))
     if not rows:
         return []
-    pools: dict[int | None, str] = dict(
-        session.exec(select(PoolRow.id, PoolRow.name).where(col(PoolRow.id).in_({r.pool_id for r in rows}))).all()
-    )
+    named = select(PoolRow.id, PoolRow.name).where(col(PoolRow.id).in_({r.pool_id for r in rows}))
+    pools = {i: name for i, name in session.exec(named) if i is not None}
     volumes: dict[int | None, str] = dict(
         session.exec(
             select(VolumeRow.id, VolumeRow.name).where(col(VolumeRow.id).in_({r.volume_id for r in rows}))
@@ -121,7 +120,7 @@ def _out(row: JobRow, pool: str, volume: str | None, speed: int, slowing: float)
     moves = row.state in (JobState.WAITING, JobState.RUNNING)
     report = row.report
     return JobOut(
-        id=row.id or 0, kind=row.kind, name=JOBS[row.kind].name, pool_id=row.pool_id, pool=pool, volume=volume,
+        id=row.number, kind=row.kind, name=JOBS[row.kind].name, pool_id=row.pool_id, pool=pool, volume=volume,
         slot=row.slot, sheet_id=row.sheet_id, state=row.state, why_held=row.why_held, pace=None if JOBS[row.kind].users_work else row.pace,
         progress=1.0 if done else row.spent / row.seconds if row.seconds else 0.0,
         hours_left=left / 3600, hours_left_at_pace=slowed / 3600,

@@ -84,7 +84,7 @@ def partitions_out(
 ) -> PartitionsOut:
     """A drive's partitions with every exact sector, as screens and console show them."""
     table = table_of(row, scheme, wanted)
-    (drive,) = load_drives(session, [row.id or 0])
+    (drive,) = load_drives(session, [row.number])
     plain = [{"size": w.size, "type": w.type, "label": w.label, "kind": w.kind} for w in wanted]
     return PartitionsOut(
         drive_id=drive.id, place=drive.place, serial=drive.serial, size=row.size, sector=table.sector,

@@ -272,12 +272,12 @@ def pools(query: PageQuery) -> Any:
             volumes.setdefault(pool_id, []).append(name)
     lines = []
     for pool in page:
-        members, gone, everything = counts[pool.id or 0]
-        own = volumes.get(pool.id or 0, [])
+        members, gone, everything = counts[pool.number]
+        own = volumes.get(pool.number, [])
         lines.append(PoolLine(
-            id=pool.id or 0, name=pool.name, scheme=pool.scheme, trade_name=trade_name(scheme_of(pool.scheme), pool.sets) if pool.domain is None else "",
+            id=pool.number, name=pool.name, scheme=pool.scheme, trade_name=trade_name(scheme_of(pool.scheme), pool.sets) if pool.domain is None else "",
             sets=pool.sets, state=pool.state, capacity=pool.capacity * EXTENT,
-            free=(pool.capacity - used.get(pool.id or 0, 0)) * EXTENT, drives=members, away=gone,
+            free=(pool.capacity - used.get(pool.number, 0)) * EXTENT, drives=members, away=gone,
             spares=everything - members, volumes=own, tint=pool.tint,
         ))  # fmt: skip
     return PoolsOut(pools=lines, more=len(rows) > query.limit)
@@ -441,7 +441,7 @@ def lock(path: PoolPath) -> Any:
     with transaction() as session:
         opened = open_pool(session, path.pool_id)
         row = _encrypted(session, path.pool_id)
-        keys.forget_key(opened.row.id or 0)
+        keys.forget_key(opened.row.number)
         tell(session, "pool")
         log(session, user.name, "pool-locked", row.name, f"Pool {row.name} locked.")
     return PoolsOut(pools=[], more=False)
@@ -502,7 +502,7 @@ def replacements(path: PoolPath, query: ReplacementsQuery) -> Any:
                                    col(DriveRow.starts_host).is_(False)).order_by(col(DriveRow.size)).limit(2000)
         ).all()  # fmt: skip
         names = {r.id: " ".join(p for p in (r.maker, r.model) if p) for r in rows}
-        drives = load_drives(session, [r.id or 0 for r in rows])
+        drives = load_drives(session, [r.number for r in rows])
     candidates = [
         ReplacementOut(
             drive_id=d.id, place=d.place, serial=d.serial, maker_model=names[d.id], size=d.size, holds=d.holds,

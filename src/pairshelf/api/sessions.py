@@ -41,7 +41,7 @@ _WHO: Any = select(
 DEVICE = "pairshelf_device"
 
 
-class Session(flask_login.UserMixin):
+class Session(flask_login.UserMixin):  # type: ignore[misc]
     """A signed-in user, as flask-login wants it."""
 
     def __init__(self, row: User, token: str, session_id: int = 0, snapshot: str = "") -> None:
@@ -171,7 +171,7 @@ class PasswordBody(BaseModel):
 
 
 def _out(row: User) -> UserOut:
-    return UserOut(id=row.id or 0, name=row.name, role=Role(row.role), active=row.active, acts=acts_of(row.role))
+    return UserOut(id=row.number, name=row.name, role=Role(row.role), active=row.active, acts=acts_of(row.role))
 
 
 def _me(row: User | None) -> MeOut:
@@ -232,7 +232,7 @@ def change_password(body: PasswordBody) -> Any:
         row = session.get(User, user.id)
         assert row is not None
         row.password_hash = accounts.hashed(body.new, field="new")
-        accounts.end_sessions(session, row.id or 0, but=own_session())
+        accounts.end_sessions(session, row.number, but=own_session())
         log(session, user.name, "password-changed", user.name, f"{user.name} changed the password.")
     return _me(row)
 
@@ -249,7 +249,7 @@ def sessions() -> Any:
             ).order_by(col(SessionRow.seen_at).desc()).limit(100)
         ).all()  # fmt: skip
     return SessionsOut(sessions=[
-        SessionOut(id=r.id or 0, address=r.address, agent=r.agent, created_at=r.created_at, seen_at=r.seen_at,
+        SessionOut(id=r.number, address=r.address, agent=r.agent, created_at=r.created_at, seen_at=r.seen_at,
                    own=r.id == own_session())
         for r in rows
     ])  # fmt: skip
@@ -302,8 +302,8 @@ def change_user(path: UserPath, body: UserChange) -> Any:
         if body.password is not None:
             row.password_hash = accounts.hashed(body.password)
         if body.password is not None or not row.active:
-            accounts.end_sessions(session, row.id or 0, but=own_session() if row.id == signed_in().id else None)
-            accounts.forget_devices(session, row.id or 0)
+            accounts.end_sessions(session, row.number, but=own_session() if row.id == signed_in().id else None)
+            accounts.forget_devices(session, row.number)
         if not any(u.active and u.role == Role.ADMINISTRATOR for u in everyone):
             raise NotPossible("One administrator must remain.", code="last-administrator")
         log(session, signed_in().name, "user-changed", row.name, f"User {row.name} changed.",

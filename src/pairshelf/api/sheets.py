@@ -139,7 +139,7 @@ _LATER: dict[str, Any] = {"gives_up": [], "texts": [], "findings": []}
 
 def _out(row: SheetRow, role: str, jobs: list[JobOut]) -> SheetOut:
     return SheetOut(
-        id=row.id or 0, state=row.state, created_by=row.created_by, created_at=row.created_at,
+        id=row.number, state=row.state, created_by=row.created_by, created_at=row.created_at,
         approved_by=row.approved_by, approved_at=row.approved_at, pool_id=row.pool_id,
         may_approve=allowed(role, KINDS[row.kind].act), body=SheetBody(**{**_LATER, **row.body}), jobs=jobs,
         waiting=[],
@@ -152,7 +152,7 @@ def body_of(kind: ChangeKind) -> type[BaseModel]:
     shown: dict[str, Any] = {}
     for one in fields(kind.request):
         hint = list[get_args(hints[one.name])[0]] if get_origin(hints[one.name]) is tuple else hints[one.name]  # type: ignore[misc]
-        limits = {"max_length": MOST_LISTED} if get_origin(hint) is list else {}
+        limits: dict[str, Any] = {"max_length": MOST_LISTED} if get_origin(hint) is list else {}
         if limits and one.default is MISSING:
             limits["min_length"] = 1
         default = (
@@ -209,7 +209,7 @@ def sheet(path: SheetPath) -> Any:
             raise NotFound("change sheet")
         jobs = jobs_out(session, select(JobRow).where(JobRow.sheet_id == row.id).order_by(col(JobRow.id)))
         shown = _out(row, user.role, jobs)
-        shown.waiting = still_to_do(session, row.id or 0)
+        shown.waiting = still_to_do(session, row.number)
         return shown
 
 

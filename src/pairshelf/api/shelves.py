@@ -24,7 +24,7 @@ from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.formats.inventory_csv import MOST_BYTES, Reading, read_inventory, write_inventory
 from pairshelf.services.drive_lists import store_list
-from pairshelf.store.database import Lock, lock_until_commit, transaction
+from pairshelf.store.database import Lock, lock_until_commit, pick, transaction
 from pairshelf.store.repositories.drives_and_pools import all_records, load_drives, lock_drives, what_is_taken
 from pairshelf.store.tables import DriveRow, Host, PoolPlace, PoolRow, Service, Shelf, Site
 
@@ -182,7 +182,7 @@ class ReadingOut(BaseModel):
 
 def _query() -> Any:
     return (
-        select(
+        pick(
             DriveRow,
             Shelf.name,
             Site.name,
@@ -286,7 +286,7 @@ def shelves(query: FilterQuery) -> Any:
     test, wrong = _test(query.filter)
     with transaction() as session:
         counted = session.exec(
-            select(
+            pick(
                 Shelf.id,
                 Shelf.name,
                 Shelf.bays,

@@ -18,7 +18,7 @@ from pairshelf.core.domain.acts import Act
 from pairshelf.core.policies.attention import PoolFacts, matters
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices
-from pairshelf.store.database import transaction
+from pairshelf.store.database import pick, transaction
 from pairshelf.store.tables import (
     Application,
     DriveRow,
@@ -135,7 +135,7 @@ def _pools(session: Session) -> list[PoolFacts]:
     unsettled = {pool: report["mismatches"] - report["put_right"] for pool, report in checks}
     doubtful = [*differing, *(pool for pool, count in unsettled.items() if count)]
     rows = session.exec(
-        select(PoolRow.id, PoolRow.name, PoolRow.state, empty, filling)
+        pick(PoolRow.id, PoolRow.name, PoolRow.state, empty, filling)
         .join(PoolPlace, col(PoolPlace.pool_id) == PoolRow.id)
         .where(col(PoolPlace.slot).is_not(None), or_(PoolRow.state != "healthy", col(PoolRow.id).in_(doubtful)))
         .group_by(col(PoolRow.id)).order_by(PoolRow.name)
@@ -203,7 +203,7 @@ def _finished(session: Session, user: User) -> tuple[list[EntryOut], dt.datetime
 
 
 def _entry(row: LogRow) -> EntryOut:
-    return EntryOut(id=row.id or 0, at=row.at, who=row.who, act=row.act, about=row.about, sentence=row.sentence)
+    return EntryOut(id=row.number, at=row.at, who=row.who, act=row.act, about=row.about, sentence=row.sentence)
 
 
 @api.get("/logbook", responses={200: LogOut})

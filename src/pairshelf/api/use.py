@@ -174,7 +174,7 @@ def _person(session: Session, name: str) -> Party:
 
 
 def _allowed(session: Session, share: Share, person: Party, *, writing: bool = False) -> None:
-    may = rights_of(session, share.id).get(person.id or 0)
+    may = rights_of(session, share.id).get(person.number)
     if may is None:
         raise NotPossible(f"{person.name} has no right on share {share.name}.", code="no-right", field="person")
     if writing and may != "write":
@@ -201,7 +201,7 @@ def visit(path: SharePath, body: VisitBody) -> Any:
             ShareVisit.share_id == share.id, ShareVisit.person_id == person.id, ShareVisit.client == client
         )
         if session.exec(there).first() is None:
-            session.add(ShareVisit(share_id=share.id or 0, person_id=person.id or 0, client=client))
+            session.add(ShareVisit(share_id=share.number, person_id=person.number, client=client))
         return SaidOut(sentence=f"{person.name} is connected to {share.name}.")
 
 
@@ -251,7 +251,7 @@ def share_files(path: SharePath, query: FilesQuery) -> Any:
         rows = session.exec(statement.order_by(col(SampleFile.id)).limit(query.limit + 1)).all()
     return FilesOut(
         files=[
-            FileOut(id=f.id or 0, name=f.name, size=f.extents * EXTENT, via=f.via, writer=f.writer,
+            FileOut(id=f.number, name=f.name, size=f.extents * EXTENT, via=f.via, writer=f.writer,
                     written_at=f.written_at, deleted_at=f.deleted_at)
             for f in rows[: query.limit]
         ],

@@ -123,7 +123,7 @@ def _plan(kind: ChangeKind, who: str, as_json: bool, values: dict[str, Any]) -> 
     if as_json:
         print_json({"id": row.id, "kind": row.kind, "state": row.state, **row.body})
         return
-    print_sheet(row.id or 0, row.body)
+    print_sheet(row.number, row.body)
 
 
 def print_sheet(number: int, body: dict[str, Any]) -> None:

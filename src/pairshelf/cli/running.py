@@ -64,7 +64,7 @@ def unlock(pool: Pool, who: As = "") -> None:
     with transaction() as session:
         row = _pool(session, pool)
     given = os.environ.get("PAIRSHELF_PASSPHRASE") or getpass.getpass(f"Passphrase of {pool}: ")
-    unlock_pool(row.id or 0, given, user.name, [Counter(f"pool {row.id} from the console")])
+    unlock_pool(row.number, given, user.name, [Counter(f"pool {row.id} from the console")])
     print(f"Pool {pool} is unlocked.")
 
 
@@ -81,8 +81,8 @@ def lock(pool: Pool, who: As = "") -> None:
         row = _pool(session, pool)
         if row.key is None:
             raise NotPossible("This pool is not encrypted.", code="not-encrypted")
-        open_pool(session, row.id or 0)
-        keys.forget_key(row.id or 0)
+        open_pool(session, row.number)
+        keys.forget_key(row.number)
         log(session, user.name, "pool-locked", pool, f"Pool {pool} locked.")
         tell(session, "pool")
     print(f"Pool {pool} is locked.")

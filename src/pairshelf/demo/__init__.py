@@ -82,7 +82,7 @@ def _take_in(session: Session) -> None:
 
 def _change(session: Session, kind: str, **request: Any) -> None:
     sheet = draw_up(session, kind, request_of(kind, request), "ida")
-    approve(session, sheet.id or 0, "ida", str(sheet.body["confirm"] or ""), devices())
+    approve(session, sheet.number, "ida", str(sheet.body["confirm"] or ""), devices())
 
 
 #: Name, address, address on the storage network, and the speed of the link there.
@@ -116,11 +116,11 @@ def _build_the_archive(session: Session) -> None:
         .where(Shelf.name == "Loft").order_by(col(DriveRow.bay))
     ).all()  # fmt: skip
     request = build_pool.BuildPool(
-        name="archive", scheme="parity-2", drives=tuple(loft), volume="herbarium-archive", volume_size="80 TB",
+        name="archive", scheme="parity-2", drives=tuple(d for d in loft if d is not None), volume="herbarium-archive", volume_size="80 TB",
         file_system="xfs", purpose="scans of the old herbarium", mount_point="/srv/herbarium", host="bramble",
     )  # fmt: skip
     sheet = draw_up(session, "build-pool", request, "ida")
-    approve(session, sheet.id or 0, "ida", "archive", devices())
+    approve(session, sheet.number, "ida", "archive", devices())
     volume = session.exec(select(VolumeRow).where(VolumeRow.name == "herbarium-archive")).one()
     start_fill(session, open_pool(session, volume.pool_id), volume, 0.2, "ida")
     record_backup(session, "ida", volume.pool_id, volume.id, "tapes in the town hall", 168, "1 Gbit/s")

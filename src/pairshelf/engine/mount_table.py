@@ -33,15 +33,15 @@ def write_mount(session: Session, line: MountLine, volume: VolumeRow, sheet_id: 
     """The entry written; then the folder is made or emptied, and closed."""
     host = the_row(session, Host, name=line.host)
     session.add(apply := Mount(
-        host_id=host.id, volume_id=volume.id or 0, at=line.at, read_only=line.read_only,
+        host_id=host.id, volume_id=volume.number, at=line.at, read_only=line.read_only,
         access_times=line.access_times, required=line.required,
     ))  # fmt: skip
     session.flush()
     if not line.letter:
-        where = {"sheet_id": sheet_id, "host": line.host, "at": line.at}
+        where = {"host": line.host, "at": line.at}
         if line.aside:
-            send(session, "move-aside", on_host(line.host), **where, to=aside_name(line.at))
-        send(session, "mount-folder", on_host(line.host), **where, closed=not line.required)
+            send(session, "move-aside", on_host(line.host), sheet_id, **where, to=aside_name(line.at))
+        send(session, "mount-folder", on_host(line.host), sheet_id, **where, closed=not line.required)
     return apply
 
 

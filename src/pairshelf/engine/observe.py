@@ -81,7 +81,7 @@ def _differing(troubled: Mapping[str, Presence]) -> list[int]:
         rows = session.exec(
             select(DriveRow).where(or_(col(DriveRow.condition) != Condition.GOOD, col(DriveRow.serial).in_(troubled)))
         )
-        return [r.id or 0 for r in rows if r.condition != _CONDITIONS[troubled.get(r.serial, Presence.ANSWERS)]]
+        return [r.number for r in rows if r.condition != _CONDITIONS[troubled.get(r.serial, Presence.ANSWERS)]]
 
 
 def _arrive(world: Devices, arrival: Arrival, record: DriveRecord) -> None:

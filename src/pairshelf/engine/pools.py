@@ -90,7 +90,7 @@ def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | Spread
         away = drive is None or place.state not in (MemberState.ACTIVE, MemberState.REBUILDING)
         device = None if away or drive is None else world.open(drive.serial, drive.size)
         members.append(Member(device, place.rebuilt_to if place.state == MemberState.REBUILDING else None))
-    absences = {p.slot: (p.id or 0, p.absence) for p in pool.members if p.state == MemberState.MISSING}
+    absences = {p.slot: (p.number, p.absence) for p in pool.members if p.state == MemberState.MISSING}
 
     def miss(slots: Sequence[int]) -> None:
         _note_missed(absences[s] for s in slots if s in absences)

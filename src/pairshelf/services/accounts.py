@@ -131,7 +131,7 @@ def begin_session(user: User, address: str, agent: str) -> str:
     token = secrets.token_urlsafe(32)
     agent = "".join(c for c in agent if c.isprintable())[:200]
     with transaction() as session:
-        session.add(SessionRow(user_id=user.id or 0, token_hash=digest(token), address=address, agent=agent))
+        session.add(SessionRow(user_id=user.number, token_hash=digest(token), address=address, agent=agent))
         session.connection().execute(delete(SessionRow).where(col(SessionRow.seen_at) < now() - _SESSIONS_KEPT))
     return token
 
@@ -148,7 +148,7 @@ def remember_device(user: User, device: str) -> str:
     """Know this browser from now on; the token it is known by."""
     token = device if 20 <= len(device) <= 100 and device.isascii() else secrets.token_urlsafe(32)
     with transaction() as session:
-        session.merge(KnownDevice(token_hash=digest(token), user_id=user.id or 0, seen_at=now()))
+        session.merge(KnownDevice(token_hash=digest(token), user_id=user.number, seen_at=now()))
         session.connection().execute(delete(KnownDevice).where(col(KnownDevice.seen_at) < now() - _DEVICES_KEPT))
     return token
 

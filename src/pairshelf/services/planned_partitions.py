@@ -32,13 +32,13 @@ def keep_plan(
     row = drive_row(session, drive_id)
     wanted = wanted_of(rows)
     table = table_of(row, scheme, wanted)
-    (drive,) = load_drives(session, [row.id or 0])
+    (drive,) = load_drives(session, [row.number])
     if reason := drive.why_not_offered():
         raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free")
     plan = session.get(PartitionPlan, row.id, with_for_update=True)
     if plan is None:
         plan = PartitionPlan(
-            drive_id=row.id or 0, scheme=scheme, sector=table.sector, disk_id=disk_id_of(row.serial), changed_by=who
+            drive_id=row.number, scheme=scheme, sector=table.sector, disk_id=disk_id_of(row.serial), changed_by=who
         )
         session.add(plan)
     plan.scheme, plan.parts, plan.changed_by, plan.changed_at = scheme, rows, who, now()

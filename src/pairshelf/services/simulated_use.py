@@ -71,7 +71,7 @@ def install_application(
         raise BadInput("A simulated application begins with at most 512 GiB.", field="size")
     settings = f"/etc/{name}/settings.conf"
     session.add(Application(
-        host_id=machine.id or 0, name=name, kind=kind, owner=owner, folder=folder, settings=settings,
+        host_id=machine.number, name=name, kind=kind, owner=owner, folder=folder, settings=settings,
     ))  # fmt: skip
     session.flush()
     text = settings_text(name, owner, folder)

@@ -18,7 +18,7 @@ from psycopg import OperationalError
 from psycopg.errors import DiskFull
 from sqlalchemy import ARRAY, Connection, Engine, Integer, cast, create_engine, event, func, text
 from sqlalchemy.exc import ArgumentError, DisconnectionError
-from sqlmodel import Session
+from sqlmodel import Session, select
 
 from pairshelf.store.settings import settings
 
@@ -116,6 +116,11 @@ def afterwards(session: Session, act: Callable[[], object]) -> None:
 def if_undone(session: Session, act: Callable[[], object]) -> None:
     """Do this when the transaction comes to nothing. A kill may prevent it."""
     session.info.setdefault("undo", []).append(act)
+
+
+def pick(*columns: Any) -> Any:
+    """``select`` of more columns, or other ones, than SQLModel's own types know of."""
+    return select(*columns)
 
 
 def among(column: Any, ids: Iterable[int | None]) -> Any:

@@ -1096,23 +1096,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sheets/write-partitions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Write a drive's pending partitions onto it. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_write_partitions_sheets_write_partitions_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/sheets/end-keep-rule": {
         parameters: {
             query?: never;
@@ -1124,6 +1107,23 @@ export interface paths {
         put?: never;
         /** Draw up the sheet: Keep everything on a volume. Nothing is done before it is approved. */
         post: operations["sheets_draw_up_end_keep_rule_sheets_end_keep_rule_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/write-partitions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Write a drive's pending partitions onto it. Nothing is done before it is approved. */
+        post: operations["sheets_draw_up_write_partitions_sheets_write_partitions_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5142,20 +5142,20 @@ export interface components {
             application?: string;
         };
         /**
-         * WritePartitionsBody
-         * @description Write a drive's pending partitions onto it.
-         */
-        WritePartitionsBody: {
-            /** Drive Id */
-            drive_id: number;
-        };
-        /**
          * EndKeepRuleBody
          * @description Keep everything on a volume.
          */
         EndKeepRuleBody: {
             /** Volume */
             volume: string;
+        };
+        /**
+         * WritePartitionsBody
+         * @description Write a drive's pending partitions onto it.
+         */
+        WritePartitionsBody: {
+            /** Drive Id */
+            drive_id: number;
         };
         /** SheetsOut */
         SheetsOut: {
@@ -6172,6 +6172,13 @@ export interface components {
              * @default null
              */
             field?: string | null;
+            /**
+             * Facts
+             * @default {}
+             */
+            facts?: {
+                [key: string]: string | number | null;
+            };
         };
     };
     responses: {
@@ -8695,7 +8702,7 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
-    sheets_draw_up_write_partitions_sheets_write_partitions_post: {
+    sheets_draw_up_end_keep_rule_sheets_end_keep_rule_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -8704,7 +8711,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WritePartitionsBody"];
+                "application/json": components["schemas"]["EndKeepRuleBody"];
             };
         };
         responses: {
@@ -8731,7 +8738,7 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
-    sheets_draw_up_end_keep_rule_sheets_end_keep_rule_post: {
+    sheets_draw_up_write_partitions_sheets_write_partitions_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -8740,7 +8747,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["EndKeepRuleBody"];
+                "application/json": components["schemas"]["WritePartitionsBody"];
             };
         };
         responses: {

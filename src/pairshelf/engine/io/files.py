@@ -139,10 +139,10 @@ def keep(session: Session, pool: OpenPool, volume: VolumeRow, coming: int = 0) -
         return 0
     limit = int(file_room(volume) * rule.above)
     writer = session.get(Application, rule.application_id) if rule.application_id else None
-    files = files_on(session, volume.id or 0)
+    files = files_on(session, volume.number)
     used = sum(f.extents for f in files) + coming
     deleted = 0
-    for file in sorted(files, key=lambda f: (f.written_at, f.id or 0)):
+    for file in sorted(files, key=lambda f: (f.written_at, f.number)):
         if used <= limit:
             break
         if writer is None or file.writer == writer.name:

@@ -32,7 +32,7 @@ def pieces_of(session: Session, volume_id: int) -> list[Piece]:
 def make_volume(session: Session, pool: OpenPool, spec: Spec) -> VolumeRow:
     """A volume; a thick one has its extents from now on."""
     volume = VolumeRow(
-        pool_id=pool.row.id or 0, name=spec.name, size=spec.size, extents=spec.extents, thin=spec.thin,
+        pool_id=pool.row.number, name=spec.name, size=spec.size, extents=spec.extents, thin=spec.thin,
         purpose=spec.purpose, protection=spec.protection.name if spec.protection else None,
         file_system=spec.file_system, reserved_share=spec.reserved_share, overhead=spec.overhead, uuid=str(uuid.uuid4()),
     )  # fmt: skip
@@ -45,7 +45,7 @@ def make_volume(session: Session, pool: OpenPool, spec: Spec) -> VolumeRow:
 
 def place(session: Session, pool: OpenPool, volume: VolumeRow, at: int, count: int) -> list[Stretch]:
     """Give a stretch of a volume its extents; returns new stripes (spread pools) that are not in step yet."""
-    volume_id, pool_id = volume.id or 0, pool.row.id or 0
+    volume_id, pool_id = volume.number, pool.row.number
     fresh: list[Stretch] = []
     if pool.layout.own_protection:
         free, fresh = _room_in_stripes(session, pool, volume, count)
@@ -65,7 +65,7 @@ def _room_in_stripes(
 ) -> tuple[list[tuple[int, int]], list[Stretch]]:
     """Free addresses in a volume's stripes, with as many more stripes as it takes."""
     layout = spread_of(pool.layout)
-    volume_id = volume.id or 0
+    volume_id = volume.number
     protection = parse_protection(volume.protection or "")
     base = base_of(volume_id)
     have = next((v for v in layout.volumes if v.volume == volume_id), None)
@@ -79,7 +79,7 @@ def _room_in_stripes(
         spots = more if have is None else np.concatenate([have.spots, more])
         placed = StripedVolume(volume_id, protection, spots)
         pool.layout = layout.with_volume(placed)
-        store_stripes(session, pool.row.id or 0, placed)
+        store_stripes(session, pool.row.number, placed)
         fresh = [Stretch(placed, stripes, len(more))]
         free = gaps(len(spots) * protection.data, taken)
     return [(base + first, n) for first, n in free], fresh
@@ -87,11 +87,11 @@ def _room_in_stripes(
 
 def give_back(session: Session, pool: OpenPool, volume: VolumeRow, at: int, count: int) -> None:
     """Take a stretch of a volume back; in a spread pool its last stripes go when nothing stands in them."""
-    volume_id = volume.id or 0
+    volume_id = volume.number
     kept = without(pieces_of(session, volume_id), at, count)
     session.connection().execute(delete(VolumePiece).where(col(VolumePiece.volume_id) == volume_id))
     session.add_all(
-        VolumePiece(pool_id=pool.row.id or 0, volume_id=volume_id, at=p.at, first=p.first, count=p.count) for p in kept
+        VolumePiece(pool_id=pool.row.number, volume_id=volume_id, at=p.at, first=p.first, count=p.count) for p in kept
     )
     session.flush()
     layout = pool.layout
@@ -99,14 +99,14 @@ def give_back(session: Session, pool: OpenPool, volume: VolumeRow, at: int, coun
         end = max((p.first + p.count - base_of(volume_id) for p in kept), default=0)
         placed = StripedVolume(volume_id, have.protection, have.spots[: -(-end // have.protection.data)])
         pool.layout = spread_of(layout).with_volume(placed)
-        store_stripes(session, pool.row.id or 0, placed)
+        store_stripes(session, pool.row.number, placed)
 
 
 def delete_volume(session: Session, pool: OpenPool, volume: VolumeRow) -> None:
     """The volume with its files; its extents are free again."""
-    volume_id = volume.id or 0
+    volume_id = volume.number
     for table in (SampleFile, VolumePiece, VolumeStripes):
-        session.connection().execute(delete(table).where(table.volume_id == volume_id))
+        session.connection().execute(delete(table).where(col(table.volume_id) == volume_id))
     session.delete(volume)
     session.flush()
     pool.layout = pool.layout.without_volume(volume_id)
@@ -121,7 +121,7 @@ class VolumeIO:
         self._pieces: dict[int, list[Piece]] = {}
         self._key: bytes | None = None
         if pool.row.key is not None:
-            self._key = keys.key_of(pool.row.id or 0)
+            self._key = keys.key_of(pool.row.number)
             if self._key is None:
                 raise Locked(pool.row.name)
 
@@ -139,7 +139,7 @@ class VolumeIO:
 
     def _where(self, volume: VolumeRow) -> list[Piece]:
         """Where its extents lie, looked up once."""
-        volume_id = volume.id or 0
+        volume_id = volume.number
         if volume_id not in self._pieces:
             self._pieces[volume_id] = pieces_of(self._session, volume_id)
         return self._pieces[volume_id]

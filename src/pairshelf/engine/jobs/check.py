@@ -63,11 +63,11 @@ def start_check(session: Session, pool: OpenPool, who: str) -> JobRow:
         raise NotPossible("The first sync is still under way; check when it has finished.", code="not-synced")
     if not total:
         raise NotPossible("There is nothing to check yet: no volume has any extents.", code="nothing-there")
-    files = files_of(session, pool.row.id or 0)
+    files = files_of(session, pool.row.number)
     extents = sum(f.extents for f in files)
     seconds = durations.check(pool.layout).idle + extents * EXTENT / sequential_read(pool.layout)
     return start(session, JobRow(
-        kind="check", pool_id=pool.row.id, total=total + extents, seconds=seconds, asked_by=who,
+        kind="check", pool_id=pool.row.number, total=total + extents, seconds=seconds, asked_by=who,
         report={"stripes": total, "extents_compared": 0, "mismatches": 0, "places": [], "put_right": 0,
                 "files_read": 0, "files_differing": []},
     ))  # fmt: skip

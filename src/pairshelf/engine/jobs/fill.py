@@ -59,8 +59,8 @@ def _ahead_of(work: Work, volume: VolumeRow, report: Mapping[str, Any], left: in
     found = []
     index = report["index"] + report["files"] + 1
     while left > 0:
-        extents = min(length_of(volume.id or 0, index), left)
-        found.append((volume.id or 0, index, extents * work.world.block))
+        extents = min(length_of(volume.number, index), left)
+        found.append((volume.number, index, extents * work.world.block))
         left -= extents
         index += 1
     return found
@@ -125,8 +125,8 @@ def start_fill(
     last = session.exec(select(func.coalesce(func.max(SampleFile.id), 0))).one()
     seconds = wanted * EXTENT / sequential_write(pool.layout)
     return start(session, JobRow(
-        kind="fill", pool_id=pool.row.id, volume_id=volume.id, total=wanted, seconds=seconds, asked_by=who,
-        report={"files": 0, "index": int(last), "via": writer.via, "writer": writer.name, "folder": writer.folder,
+        kind="fill", pool_id=pool.row.number, volume_id=volume.id, total=wanted, seconds=seconds, asked_by=who,
+        report={"files": 0, "index": int(last or 0), "via": writer.via, "writer": writer.name, "folder": writer.folder,
                 "scheme": writer.scheme, "files_per_folder": writer.files_per_folder, "deleted": 0},
     ))  # fmt: skip
 

@@ -48,7 +48,7 @@ def start_first_sync(session: Session, pool: OpenPool, who: str, sheet_id: int |
         pool.row.synced_to = total
         return None
     return start(session, JobRow(
-        kind="first-sync", pool_id=pool.row.id, sheet_id=sheet_id, total=total, seconds=takes.idle, asked_by=who,
+        kind="first-sync", pool_id=pool.row.number, sheet_id=sheet_id, total=total, seconds=takes.idle, asked_by=who,
     ))  # fmt: skip
 
 
@@ -57,13 +57,13 @@ def start_volume_sync(
 ) -> JobRow | None:
     """Bring the redundancy of a new volume of a spread pool in step; None where there is nothing to do."""
     layout = pool.layout
-    own = layout.striped(volume.id or 0)
+    own = layout.striped(volume.number)
     if own is None or not len(own.spots):
         return None
     stripes, width = own.slots.shape
     seconds = stripes * width * EXTENT / sum(d.mean_rate for d in layout.members)
     return start(session, JobRow(
-        kind="first-sync", pool_id=pool.row.id, volume_id=volume.id, sheet_id=sheet_id, total=stripes,
+        kind="first-sync", pool_id=pool.row.number, volume_id=volume.id, sheet_id=sheet_id, total=stripes,
         seconds=seconds, asked_by=who,
     ))  # fmt: skip
 

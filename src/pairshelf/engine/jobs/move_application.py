@@ -78,7 +78,7 @@ def _copy(work: Work) -> None:
 def _compare(work: Work) -> None:
     report, hosts, volume = work.job.report, work.world.hosts, work.volume()
     names = list(hosts.files(report["host"], report["from"]))
-    by_name = {f.name: f for f in files_on(work.session, volume.id or 0)}
+    by_name = {f.name: f for f in files_on(work.session, volume.number)}
     done, at = 0, report["at"]
     while at < len(names) and done < work.most:
         file = by_name.get(_path_on_volume(work, names[at]))
@@ -121,16 +121,16 @@ def _start(work: Work) -> None:
     named = folder_in(work.world.hosts.read(report["host"], app.settings).decode())
     if named != app.folder:
         raise NotPossible(f"{app.settings} names {named}, and the data are in {app.folder}.", code="settings-differ")
-    files = files_on(work.session, volume.id or 0)
+    files = files_on(work.session, volume.number)
     before = sum(f.extents for f in files)
-    index = max((f.id or 0 for f in files), default=0) + 1
+    index = max((f.number for f in files), default=0) + 1
     place = FilePlace(_path_on_volume(work, "x").rpartition("/")[0], f"after-move-{index}.dat", "mount", app.name)
-    content = content_of(volume.id or 0, index, work.world.block)
+    content = content_of(volume.number, index, work.world.block)
     writer = FileWriter(work.session, work.volumes, volume)
     writer.write(place, content)
     writer.flush()
     work.session.flush()
-    grown = sum(f.extents for f in files_on(work.session, volume.id or 0)) - before
+    grown = sum(f.extents for f in files_on(work.session, volume.number)) - before
     app.running = True
     work.job.cursor = work.job.total
     note(work, said=f"{app.name} runs with its data in {app.folder} on {volume.name}: {report.get('files', 0)} files copied "
@@ -147,7 +147,7 @@ def abandon_move(session: Session, job: JobRow, world: Devices) -> None:
         volume = session.get(VolumeRow, job.volume_id)
         if volume is not None:
             pool = open_pool(session, volume.pool_id)
-            for file in files_on(session, volume.id or 0):
+            for file in files_on(session, volume.number):
                 if file.writer == app.name and file.via == "mount":
                     remove_file(session, pool, volume, file)
     app.running = True

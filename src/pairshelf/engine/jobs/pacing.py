@@ -48,4 +48,4 @@ def resume(session: Session, job: JobRow) -> None:
     if job.state != JobState.PAUSED:
         raise NotPossible("Only a paused job can be resumed.", code="not-paused")
     job.state = JobState.WAITING
-    enqueue(session, job.id or 0)
+    enqueue(session, job.number)

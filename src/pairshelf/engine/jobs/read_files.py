@@ -18,6 +18,7 @@ from pairshelf.engine.jobs.pieces import MADE_AHEAD, PIECE
 from pairshelf.engine.jobs.starting import meet, require_serving, start
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.pools import OpenPool
+from pairshelf.store.database import pick
 from pairshelf.store.tables import JobRow, SampleFile, VolumeRow, now
 
 
@@ -35,7 +36,7 @@ def read_files_of(work: Work, volumes: Sequence[VolumeRow], report: dict[str, An
     if not pool.serves():
         raise Held(f"pool {pool.row.name} is {pool.row.state}; the host waits to read")
     by_id = {v.id: v for v in volumes}
-    query = select(
+    query = pick(
         SampleFile.id, SampleFile.volume_id, SampleFile.first, SampleFile.extents, SampleFile.checksum, SampleFile.name
     ).where(col(SampleFile.volume_id).in_(by_id), col(SampleFile.id) > report.get("last", 0))
     files: list[Any] = []
@@ -106,7 +107,7 @@ def start_reading(
         raise NotPossible("There are no files on this volume yet.", code="no-files")
     total = sum(f.extents for f in files)
     return start(session, JobRow(
-        kind=kind, pool_id=pool.row.id, volume_id=volume.id, total=total, asked_by=who, sheet_id=sheet_id,
+        kind=kind, pool_id=pool.row.number, volume_id=volume.id, total=total, asked_by=who, sheet_id=sheet_id,
         seconds=total * EXTENT / sequential_read(pool.layout),
         report={"files_read": 0, "files_differing": [], "overlapping": overlapping(files)},
     ))  # fmt: skip

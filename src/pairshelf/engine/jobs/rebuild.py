@@ -59,7 +59,7 @@ def start_rebuild(session: Session, pool: OpenPool, slot: int, who: str, sheet_i
         open_one.report = {"serial": drive.serial}
         return open_one
     return start(session, JobRow(
-        kind="rebuild", pool_id=pool.row.id, sheet_id=sheet_id, slot=slot, asked_by=who, total=total,
+        kind="rebuild", pool_id=pool.row.number, sheet_id=sheet_id, slot=slot, asked_by=who, total=total,
         seconds=takes.idle, report={"serial": drive.serial},
     ))  # fmt: skip
 

@@ -40,7 +40,7 @@ def step(work: Work) -> float:
         done += 1
     io.flush()
     for volume in changed:
-        store_stripes(work.session, pool.row.id or 0, layout.volume(volume))
+        store_stripes(work.session, pool.row.number, layout.volume(volume))
     pool.layout = layout
     job.cursor = min(job.total, job.cursor + done)
     if not layout.used_extents[slot]:
@@ -60,7 +60,7 @@ def start_self_repair(session: Session, pool: OpenPool, slot: int, who: str) -> 
         return under_way
     takes = durations.rebuild(pool.layout, str(slot))
     return start(session, JobRow(
-        kind="self-repair", pool_id=pool.row.id, slot=slot, total=held, seconds=takes.idle, asked_by=who,
+        kind="self-repair", pool_id=pool.row.number, slot=slot, total=held, seconds=takes.idle, asked_by=who,
     ))  # fmt: skip
 
 

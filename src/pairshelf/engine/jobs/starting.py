@@ -16,7 +16,7 @@ def start(session: Session, job: JobRow) -> JobRow:
     """Record a job and hand it to the workers, in the caller's transaction."""
     session.add(job)
     session.flush()
-    enqueue(session, job.id or 0)
+    enqueue(session, job.number)
     return job
 
 
@@ -57,5 +57,5 @@ def require_serving(pool: OpenPool) -> None:
     """NotPossible while nothing can be read or written."""
     if not pool.serves():
         raise NotServing(pool.row.name, pool.row.state, "nothing can be written to it now")
-    if pool.row.key is not None and not keys.is_open(pool.row.id or 0):
+    if pool.row.key is not None and not keys.is_open(pool.row.number):
         raise Locked(pool.row.name)

@@ -33,7 +33,7 @@ def step(work: Work) -> float:
     there = set() if moved_back else set(hosts.files(report["host"], old))
     new = [
         f
-        for f in files_on(work.session, volume.id or 0)
+        for f in files_on(work.session, volume.number)
         if not moved_back and f.writer == app.name and f.name.startswith(prefix)
         and f.name.removeprefix(prefix) not in there
     ]  # fmt: skip

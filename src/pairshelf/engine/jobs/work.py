@@ -55,7 +55,7 @@ class Work:
     def volumes(self) -> VolumeIO:
         """The bytes of the pool's volumes, as their users see them."""
         if self._volumes is None:
-            if self.pool.row.key is not None and not keys.is_open(self.pool.row.id or 0):
+            if self.pool.row.key is not None and not keys.is_open(self.pool.row.number):
                 raise Held(f"pool {self.pool.row.name} is locked; it goes on when it is unlocked")
             self._volumes = VolumeIO(self.session, self.pool, self.world, self.any_io)
         return self._volumes

@@ -20,7 +20,7 @@ from pairshelf.core.domain.estate import (
 )
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.protections import parse_protection
-from pairshelf.store.database import among
+from pairshelf.store.database import among, pick
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
     Application,
@@ -119,7 +119,7 @@ def load_volumes(
         )
     }  # fmt: skip
     query = (
-        select(*(getattr(VolumeRow, n) for n in _VOLUME), PoolRow.name.label("pool"), KeepRule.above)  # type: ignore[attr-defined]
+        pick(*(getattr(VolumeRow, n) for n in _VOLUME), PoolRow.name.label("pool"), KeepRule.above)  # type: ignore[attr-defined]
         .join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
         .outerjoin(KeepRule, col(KeepRule.volume_id) == VolumeRow.id)
         .order_by(PoolRow.name, VolumeRow.name)
@@ -145,7 +145,7 @@ def load_volumes(
 def load_hosts(session: Session) -> list[EstateHost]:
     """All hosts by name."""
     query = (
-        select(Host.name, Site.name, Host.letters, Host.address, Host.storage_address, Host.iqn, Host.link)
+        pick(Host.name, Site.name, Host.letters, Host.address, Host.storage_address, Host.iqn, Host.link)
         .join(Site, col(Site.id) == Host.site_id).order_by(Host.name)
     )  # fmt: skip
     return [EstateHost(*row) for row in session.exec(query)]
@@ -153,7 +153,7 @@ def load_hosts(session: Session) -> list[EstateHost]:
 
 def _mounts(session: Session, refs: dict[int, str]) -> list[EstateMount]:
     query = (
-        select(Mount.id, Host.name, Mount.volume_id, Mount.at, Mount.read_only, Mount.access_times, Mount.required)
+        pick(Mount.id, Host.name, Mount.volume_id, Mount.at, Mount.read_only, Mount.access_times, Mount.required)
         .join(Host, col(Host.id) == Mount.host_id).where(among(Mount.volume_id, refs)).order_by(Host.name, Mount.at)
     )  # fmt: skip
     return [EstateMount(i, host, refs[volume], *rest) for i, host, volume, *rest in session.exec(query)]
@@ -177,7 +177,7 @@ def _shares(session: Session, refs: dict[int, str]) -> list[EstateShare]:
     return [
         EstateShare(
             s.name, refs[s.volume_id], s.folder, s.quota, s.bin_days, s.encrypted,
-            tuple(sorted(rights.get(s.id or 0, ()))), tuple(sorted(visitors.get(s.id or 0, ()))),
+            tuple(sorted(rights.get(s.number, ()))), tuple(sorted(visitors.get(s.number, ()))),
         )
         for s in rows
     ]  # fmt: skip
@@ -201,7 +201,7 @@ def _targets(session: Session, refs: dict[int, str], *, every: bool = True) -> l
         .execution_options(populate_existing=True)
     )  # fmt: skip
     return [
-        EstateTarget(t.iqn, host, t.shared, tuple(luns.get(t.id, ())), tuple(rights.get(t.id, ())))
+        EstateTarget(t.iqn, host, t.shared, tuple(luns.get(t.number, ())), tuple(rights.get(t.number, ())))
         for t, host in rows
         if every or t.id in luns
     ]
@@ -214,7 +214,7 @@ def _applications(session: Session, refs: dict[int, str], *, every: bool = True)
     )  # fmt: skip
     return [
         EstateApplication(
-            a.id, host, a.name, a.kind, a.owner, a.folder, a.settings, a.running,
+            a.number, host, a.name, a.kind, a.owner, a.folder, a.settings, a.running,
             refs.get(a.volume_id) if a.volume_id else None, a.folder_scheme, a.files_per_folder, a.moved.get("from"),
         )
         for a, host in session.exec(query if every else query.where(among(Application.volume_id, refs)))

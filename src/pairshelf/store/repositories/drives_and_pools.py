@@ -21,7 +21,7 @@ from pairshelf.core.layouts.placement import stripe_count
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.registry import layout_of, scheme_of
 from pairshelf.core.layouts.spread import StripedVolume
-from pairshelf.store.database import among
+from pairshelf.store.database import among, pick
 from pairshelf.store.tables import (
     DriveModel,
     DriveRow,
@@ -39,7 +39,7 @@ from pairshelf.store.tables import (
 
 def _drive_query() -> Any:
     return (
-        select(DriveRow, Shelf.name, Host.name, PoolRow.name, Site.name, Shelf.link, DriveModel)
+        pick(DriveRow, Shelf.name, Host.name, PoolRow.name, Site.name, Shelf.link, DriveModel)
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(Site, col(Site.id) == Shelf.site_id)
         .outerjoin(Host, col(Host.id) == Shelf.host_id)
@@ -121,7 +121,7 @@ def load_stripes(session: Session, pool_ids: Collection[int]) -> dict[int, list[
     )  # fmt: skip
     found: dict[int, list[StripedVolume]] = {}
     for row, protection in session.exec(query):
-        own = parse_protection(protection)
+        own = parse_protection(protection or "")
         spots = np.frombuffer(row.placed, "<i4").reshape(-1, own.width, 2)
         found.setdefault(row.pool_id, []).append(StripedVolume(row.volume_id, own, spots))
     return found
@@ -142,7 +142,7 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     rows = session.exec(select(PoolRow).where(among(PoolRow.id, ids)).order_by(PoolRow.name)).all()
     places = session.exec(select(PoolPlace).where(among(PoolPlace.pool_id, ids))).all()
     drives = {d.id: d for d in load_drives(session, [p.drive_id for p in places if p.drive_id is not None])}
-    stripes = load_stripes(session, [r.id or 0 for r in rows if scheme_of(r.scheme).own_protection])
+    stripes = load_stripes(session, [r.number for r in rows if scheme_of(r.scheme).own_protection])
     taken: dict[int, list[tuple[int, int]]] = {}
     pieces = select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(among(VolumePiece.pool_id, ids))
     for pool_id, first, count in session.exec(pieces):

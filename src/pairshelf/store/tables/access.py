@@ -8,10 +8,10 @@ from typing import Any
 from sqlalchemy import UniqueConstraint
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.kinds import big, json_column, when
+from pairshelf.store.tables.kinds import Numbered, big, json_column, when
 
 
-class Party(SQLModel, table=True):
+class Party(Numbered, table=True):
     """A person or a group that shares are for."""
 
     id: int | None = Field(default=None, primary_key=True)
@@ -25,7 +25,7 @@ class PartyMember(SQLModel, table=True):
     person_id: int = Field(primary_key=True, foreign_key="party.id")
 
 
-class Share(SQLModel, table=True):
+class Share(Numbered, table=True):
     """A folder of a volume over the network."""
 
     id: int | None = Field(default=None, primary_key=True)
@@ -46,7 +46,7 @@ class ShareRight(SQLModel, table=True):
     may: str
 
 
-class ShareVisit(SQLModel, table=True):
+class ShareVisit(Numbered, table=True):
     """Somebody connected to a share."""
 
     __tablename__ = "share_visit"
@@ -57,7 +57,7 @@ class ShareVisit(SQLModel, table=True):
     since: dt.datetime = when()
 
 
-class Initiator(SQLModel, table=True):
+class Initiator(Numbered, table=True):
     """A name a host logs in by; declared perhaps before the host is there."""
 
     id: int | None = Field(default=None, primary_key=True)
@@ -65,7 +65,7 @@ class Initiator(SQLModel, table=True):
     host_id: int | None = Field(default=None, foreign_key="host.id")
 
 
-class Target(SQLModel, table=True):
+class Target(Numbered, table=True):
     id: int | None = Field(default=None, primary_key=True)
     iqn: str = Field(unique=True)
     host_id: int = Field(foreign_key="host.id")
@@ -90,7 +90,7 @@ class TargetRight(SQLModel, table=True):
     chap_hash: str | None = None
 
 
-class Application(SQLModel, table=True):
+class Application(Numbered, table=True):
     """Something on a host that keeps data in a folder."""
 
     id: int | None = Field(default=None, primary_key=True)

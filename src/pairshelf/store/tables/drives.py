@@ -10,15 +10,15 @@ from sqlalchemy import CheckConstraint, Column, Index, Numeric, UniqueConstraint
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.kinds import Condition, Service, big, when
+from pairshelf.store.tables.kinds import Condition, Numbered, Service, big, when
 
 
-class Site(SQLModel, table=True):
+class Site(Numbered, table=True):
     id: int | None = Field(default=None, primary_key=True)
     name: str = Field(unique=True)
 
 
-class Host(SQLModel, table=True):
+class Host(Numbered, table=True):
     id: int | None = Field(default=None, primary_key=True)
     site_id: int = Field(foreign_key="site.id")
     name: str = Field(unique=True)
@@ -33,7 +33,7 @@ class Host(SQLModel, table=True):
     link: int | None = big(default=None)
 
 
-class Shelf(SQLModel, table=True):
+class Shelf(Numbered, table=True):
     id: int | None = Field(default=None, primary_key=True)
     site_id: int = Field(foreign_key="site.id", index=True)
     host_id: int | None = Field(default=None, foreign_key="host.id")
@@ -48,7 +48,7 @@ class Shelf(SQLModel, table=True):
     )
 
 
-class DriveRow(SQLModel, table=True):
+class DriveRow(Numbered, table=True):
     __tablename__ = "drive"
     id: int | None = Field(default=None, primary_key=True)
     shelf_id: int | None = Field(default=None, foreign_key="shelf.id")
@@ -103,7 +103,7 @@ class PartitionPlan(SQLModel, table=True):
     changed_at: dt.datetime = when()
 
 
-class DriveModel(SQLModel, table=True):
+class DriveModel(Numbered, table=True):
     """A model of the price list; drives of it without figures of their own take these."""
 
     __tablename__ = "drive_model"

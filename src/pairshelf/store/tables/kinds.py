@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlalchemy import BigInteger, Column, DateTime
 from sqlalchemy.dialects.postgresql import JSONB
-from sqlmodel import Field
+from sqlmodel import Field, SQLModel
 
 
 def now() -> dt.datetime:
@@ -94,3 +94,14 @@ class JobState(StrEnum):
     DONE = "done"
     #: Ended without finishing.
     FAILED = "failed"
+
+
+class Numbered(SQLModel):
+    """A row that the database numbers."""
+
+    @property
+    def number(self) -> int:
+        """Its id, which it has once it is in its table."""
+        found: int | None = getattr(self, "id", None)
+        assert found is not None, f"{type(self).__name__} is not in its table yet"
+        return found

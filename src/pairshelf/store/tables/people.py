@@ -8,10 +8,10 @@ from typing import Any
 from sqlalchemy import CheckConstraint
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.kinds import json_column, when
+from pairshelf.store.tables.kinds import Numbered, json_column, when
 
 
-class User(SQLModel, table=True):
+class User(Numbered, table=True):
     __tablename__ = "app_user"
     id: int | None = Field(default=None, primary_key=True)
     name: str = Field(unique=True, max_length=60)
@@ -24,7 +24,7 @@ class User(SQLModel, table=True):
     __table_args__ = (CheckConstraint("role in ('administrator', 'operator', 'viewer')", name="known_role"),)
 
 
-class SessionRow(SQLModel, table=True):
+class SessionRow(Numbered, table=True):
     """Somebody signed in on one browser, until it ends."""
 
     __tablename__ = "session"

@@ -9,10 +9,10 @@ from sqlalchemy import CheckConstraint, Column, Index, UniqueConstraint, text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.kinds import MemberState, big, json_column, when
+from pairshelf.store.tables.kinds import MemberState, Numbered, big, json_column, when
 
 
-class PoolRow(SQLModel, table=True):
+class PoolRow(Numbered, table=True):
     __tablename__ = "pool"
     id: int | None = Field(default=None, primary_key=True)
     name: str = Field(unique=True)
@@ -38,7 +38,7 @@ class PoolRow(SQLModel, table=True):
     )
 
 
-class PoolPlace(SQLModel, table=True):
+class PoolPlace(Numbered, table=True):
     """A drive's place in a pool: a member by its slot, or a spare (slot null)."""
 
     __tablename__ = "pool_place"
@@ -80,7 +80,7 @@ class MissedWrite(SQLModel, table=True):
     absence: int = Field(primary_key=True)
 
 
-class BackupRow(SQLModel, table=True):
+class BackupRow(Numbered, table=True):
     """The backup of a pool, or of one of its volumes: a recorded fact."""
 
     __tablename__ = "backup"

@@ -7,10 +7,10 @@ import datetime as dt
 from sqlalchemy import CheckConstraint, UniqueConstraint
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.kinds import big, when
+from pairshelf.store.tables.kinds import Numbered, big, when
 
 
-class VolumeRow(SQLModel, table=True):
+class VolumeRow(Numbered, table=True):
     __tablename__ = "volume"
     id: int | None = Field(default=None, primary_key=True)
     pool_id: int = Field(foreign_key="pool.id", index=True)
@@ -33,7 +33,7 @@ class VolumeRow(SQLModel, table=True):
     )
 
 
-class VolumePiece(SQLModel, table=True):
+class VolumePiece(Numbered, table=True):
     """Extents of a volume from ``at`` on, and where in the pool's addresses they lie."""
 
     __tablename__ = "volume_piece"
@@ -54,7 +54,7 @@ class VolumeStripes(SQLModel, table=True):
     placed: bytes
 
 
-class SampleFile(SQLModel, table=True):
+class SampleFile(Numbered, table=True):
     """A file that a simulated host keeps on a volume; the checksum is the host's own record."""
 
     __tablename__ = "sample_file"
@@ -77,7 +77,7 @@ class SampleFile(SQLModel, table=True):
     __table_args__ = (UniqueConstraint("volume_id", "name", name="one_file_of_a_name"),)
 
 
-class Mount(SQLModel, table=True):
+class Mount(Numbered, table=True):
     """A host's entry that mounts a volume, by the UUID of its file system."""
 
     id: int | None = Field(default=None, primary_key=True)

@@ -6,12 +6,12 @@ import datetime as dt
 from typing import Any
 
 from sqlalchemy import CheckConstraint, Index, text
-from sqlmodel import Field, SQLModel
+from sqlmodel import Field
 
-from pairshelf.store.tables.kinds import JobState, SheetState, big, json_column, when
+from pairshelf.store.tables.kinds import JobState, Numbered, SheetState, big, json_column, when
 
 
-class SheetRow(SQLModel, table=True):
+class SheetRow(Numbered, table=True):
     __tablename__ = "change_sheet"
     id: int | None = Field(default=None, primary_key=True)
     kind: str
@@ -27,7 +27,7 @@ class SheetRow(SQLModel, table=True):
     pool_id: int | None = Field(default=None, foreign_key="pool.id")
 
 
-class JobRow(SQLModel, table=True):
+class JobRow(Numbered, table=True):
     __tablename__ = "job"
     id: int | None = Field(default=None, primary_key=True)
     kind: str
@@ -61,7 +61,7 @@ class JobRow(SQLModel, table=True):
     )  # fmt: skip
 
 
-class ErrandRow(SQLModel, table=True):
+class ErrandRow(Numbered, table=True):
     """Something to be done on a drive or a host: written down with the change it belongs to, done when that has
     been committed, and done again after a kill."""
 
@@ -78,7 +78,7 @@ class ErrandRow(SQLModel, table=True):
     why: str | None = None
 
 
-class LogRow(SQLModel, table=True):
+class LogRow(Numbered, table=True):
     __tablename__ = "logbook"
     id: int | None = Field(default=None, primary_key=True)
     at: dt.datetime = when(index=True)
@@ -89,7 +89,7 @@ class LogRow(SQLModel, table=True):
     facts: dict[str, Any] = json_column()
 
 
-class Comparison(SQLModel, table=True):
+class Comparison(Numbered, table=True):
     """A saved comparison: the question as it stands in the address, and the figures as they were then."""
 
     id: int | None = Field(default=None, primary_key=True)

@@ -16,7 +16,7 @@ def apply(session: Session, sheet: SheetRow, planned: SharePlan, _who: str, _wor
     """A folder offered."""
     volume = find_volume(session, planned.share.volume)
     row = Share(
-        volume_id=volume.id or 0, name=planned.share.name, folder=planned.share.folder,
+        volume_id=volume.number, name=planned.share.name, folder=planned.share.folder,
         purpose=sheet.request["purpose"].strip(),
     )  # fmt: skip
     session.add(row)

@@ -11,7 +11,7 @@ from pairshelf.store.tables import Party, PartyMember, Share, ShareRight, ShareV
 
 def write_members(session: Session, group: Party, members: tuple[str, ...]) -> None:
     for person in session.exec(select(Party).where(col(Party.name).in_(members))):
-        session.add(PartyMember(group_id=group.id or 0, person_id=person.id or 0))
+        session.add(PartyMember(group_id=group.number, person_id=person.number))
     session.flush()
 
 
@@ -21,7 +21,7 @@ def write_share(session: Session, row: Share, planned: SharePlan) -> None:
     session.flush()
     rights = dict(share.rights)
     for party in session.exec(select(Party).where(col(Party.name).in_(rights))):
-        session.add(ShareRight(share_id=row.id or 0, party_id=party.id or 0, may=rights[party.name]))
+        session.add(ShareRight(share_id=row.number, party_id=party.number, may=rights[party.name]))
     session.flush()
 
 

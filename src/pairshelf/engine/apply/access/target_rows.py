@@ -18,7 +18,7 @@ def write_target(session: Session, row: Target, planned: TargetPlan) -> Outcome:
         volume = find_volume(session, ref)
         pool_id = volume.pool_id
         if (number, volume.id) not in there:
-            session.add(TargetLun(target_id=row.id or 0, lun=number, volume_id=volume.id or 0))
+            session.add(TargetLun(target_id=row.number, lun=number, volume_id=volume.number))
     names = [n for n, _ in target.initiators]
     wanted = {i.id: i for i in session.exec(select(Initiator).where(col(Initiator.iqn).in_(names)))}
     let_in = session.exec(select(TargetRight).where(TargetRight.target_id == row.id)).all()
@@ -26,6 +26,6 @@ def write_target(session: Session, row: Target, planned: TargetPlan) -> Outcome:
         if right.initiator_id not in wanted:
             session.delete(right)
     for initiator in set(wanted) - {r.initiator_id for r in let_in}:
-        session.add(TargetRight(target_id=row.id or 0, initiator_id=initiator or 0))
+        session.add(TargetRight(target_id=row.number, initiator_id=initiator or 0))
     session.flush()
     return Outcome(pool_id)

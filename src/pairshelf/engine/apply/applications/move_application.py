@@ -22,7 +22,7 @@ def apply(session: Session, sheet: SheetRow, planned: MovePlan, who: str, world:
     amount = sum(e.size for e in world.hosts.entries(planned.application.host, app.folder) or ())
     back = sheet.kind == "undo-move"
     if back:
-        amount = sum(f.extents for f in files_on(session, volume.id or 0) if f.writer == app.name) * EXTENT
+        amount = sum(f.extents for f in files_on(session, volume.number) if f.writer == app.name) * EXTENT
     job = start(session, JobRow(
         kind=sheet.kind, pool_id=volume.pool_id, volume_id=volume.id, sheet_id=sheet.id, asked_by=who,
         # Copied and compared, then three steps that take no time.

@@ -18,7 +18,7 @@ def apply(session: Session, _sheet: SheetRow, planned: KeepPlan, _who: str, _wor
     volume = find_volume(session, planned.volume.ref)
     pool = open_pool(session, volume.pool_id)
     application = planned.application.id if planned.application else None
-    session.merge(KeepRule(volume_id=volume.id or 0, above=planned.above or 1.0, application_id=application))
+    session.merge(KeepRule(volume_id=volume.number, above=planned.above or 1.0, application_id=application))
     session.flush()
     keep(session, pool, volume)
     return Outcome(volume.pool_id)

@@ -33,7 +33,7 @@ def apply(session: Session, sheet: SheetRow, planned: BuildPoolPlan, who: str, _
     )  # fmt: skip
     session.add(pool)
     session.flush()
-    pool_id = pool.id or 0
+    pool_id = pool.number
     places, rows = _places(session, pool_id, planned)
     passphrase = None
     if request.encrypted:
@@ -62,7 +62,7 @@ def _places(session: Session, pool_id: int, planned: BuildPoolPlan) -> tuple[lis
     layout = planned.layout
     everyone = [*layout.members, *layout.spares]
     found = session.exec(select(DriveRow).where(col(DriveRow.id).in_([int(d.id) for d in everyone])))
-    rows = {d.id or 0: d for d in found}
+    rows = {d.number: d for d in found}
     places = []
     for index, member in enumerate(everyone):
         drive = rows[int(member.id)]

@@ -30,7 +30,7 @@ def apply(session: Session, sheet: SheetRow, planned: VolumePlan, who: str, _wor
     volume.overhead = overhead(volume.file_system, volume.size, volume.reserved_share)
     session.flush()
     if after.extents > before and not volume.thin:
-        placed = sum(p.count for p in pieces_of(session, volume.id or 0))
+        placed = sum(p.count for p in pieces_of(session, volume.number))
         place(session, pool, volume, before, after.extents - placed)
         start_volume_sync(session, pool, volume, who, sheet.id)
     return Outcome(pool.row.id)
