@@ -5,6 +5,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ask } from "./api/client";
+import { useKinds } from "./shared/me";
 
 interface Place {
   name: string;
@@ -80,6 +81,7 @@ function Find({ onClose }: { onClose: () => void }) {
     queryFn: () => ask(api.GET("/api/shelves", { params: { query: { filter: settled } } })),
     placeholderData: keepPreviousData,
   });
+  const kinds = useKinds()?.changes ?? [];
   const places: Place[] = [
     ...SCREENS,
     ...(pools.data?.pools ?? []).map((p) => ({ name: p.name, what: "pool", to: `/pools/${p.id}` })),
@@ -89,6 +91,12 @@ function Find({ onClose }: { onClose: () => void }) {
       to: `/shelves?filter=${encodeURIComponent(`shelf:"${s.name}"`)}`,
     })),
   ];
+  if (typed.trim()) {
+    for (const kind of kinds) {
+      const name = kind.name.charAt(0).toUpperCase() + kind.name.slice(1);
+      places.push({ name, what: "change to draw up", to: `/changes/draw/${kind.id}` });
+    }
+  }
   const hits = places.filter((p) => p.name.toLowerCase().includes(typed.trim().toLowerCase())).slice(0, 9);
   if (settled && shelves.data && !shelves.data.filter_error && shelves.data.matching > 0) {
     hits.push({

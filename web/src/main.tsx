@@ -12,6 +12,7 @@ import { Access } from "./screens/access/Access";
 import { Notice } from "./screens/access/Notice";
 import { Build } from "./screens/build/Build";
 import { Changes } from "./screens/changes/Changes";
+import { Draw } from "./screens/changes/Draw";
 import { SheetScreen } from "./screens/changes/SheetScreen";
 import { Compare } from "./screens/compare/Compare";
 import { OpenSaved } from "./screens/compare/Saved";
@@ -82,6 +83,8 @@ function Door() {
               <Route path="notice" element={<Notice />} />
               <Route path="drives/:id/partitions" element={<Partitions />} />
               <Route path="changes" element={<Changes />} />
+              <Route path="changes/draw" element={<Draw />} />
+              <Route path="changes/draw/:kind" element={<Draw />} />
               <Route path="changes/:id" element={<SheetScreen />} />
               <Route path="logbook" element={<Logbook />} />
               <Route path="settings" element={<Settings />} />

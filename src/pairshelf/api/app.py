@@ -21,6 +21,7 @@ from pairshelf.api import (
     docs,
     events,
     jobs,
+    kinds,
     partitions,
     pools,
     problems,
@@ -42,7 +43,7 @@ from pairshelf.store.settings import settings
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
 
 _RESOURCES = (
-    sessions, shelves, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions,
+    sessions, shelves, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, kinds,
 )  # fmt: skip
 _HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
@@ -83,6 +84,7 @@ def create_app(secret: str | None = None) -> OpenAPI:
     problems.register(app)
     for resource in _RESOURCES:
         app.register_api(resource.api)
+    app.register_api(sheets.drawing_up())
     app.register_blueprint(events.api)
     _serve_web(app)
     if settings().proxies:

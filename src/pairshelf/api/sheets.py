@@ -164,7 +164,7 @@ def body_of(kind: ChangeKind) -> type[BaseModel]:
     return made
 
 
-def _add_route(kind: ChangeKind) -> None:
+def _add_route(api: APIBlueprint, kind: ChangeKind) -> None:
     model = body_of(kind)
 
     def draw_up(body: Any) -> Any:
@@ -179,8 +179,12 @@ def _add_route(kind: ChangeKind) -> None:
     api.post(f"/sheets/{kind.id}", responses={200: SheetOut})(needs(kind.act)(draw_up))
 
 
-for _kind in KINDS.values():
-    _add_route(_kind)
+def drawing_up() -> APIBlueprint:
+    """A route a kind of change, as many as there are when the application is made."""
+    made = APIBlueprint("drawing-up", __name__, url_prefix="/api")
+    for kind in KINDS.values():
+        _add_route(made, kind)
+    return made
 
 
 @api.get("/sheets", responses={200: SheetsOut})

@@ -205,8 +205,13 @@ def _help(name: str) -> str:
     return _HELP.get(name, "")
 
 
+def add_command(kind: ChangeKind) -> None:
+    """``pairshelf plan KIND``."""
+    plan_app.command(kind.id)(_command(kind))
+
+
 for _kind in KINDS.values():
-    plan_app.command(_kind.id)(_command(_kind))
+    add_command(_kind)
 
 
 @app.command("approve")

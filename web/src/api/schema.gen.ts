@@ -654,482 +654,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sheets/build-pool": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_build_pool_sheets_build_pool_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/replace-drive": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Put a drive in a place of a pool whose own has failed or is missing. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_replace_drive_sheets_replace_drive_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/make-volumes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Volumes in a pool, one or several from a pattern. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_make_volumes_sheets_make_volumes_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/rename-volume": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Another name for a volume; its UUID, and so its mounts, stay. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_rename_volume_sheets_rename_volume_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/resize-volume": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Extend or shrink a volume with its file system. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_resize_volume_sheets_resize_volume_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/reformat-volume": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: A new, empty file system in the place of the one there is. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_reformat_volume_sheets_reformat_volume_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/check-files": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Read every file of a volume and compare it with its checksum. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_check_files_sheets_check_files_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/delete-volume": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Give a volume's capacity back to its pool. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_delete_volume_sheets_delete_volume_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/mount-volume": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: An entry in a host's mount table. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_mount_volume_sheets_mount_volume_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/unmount-volume": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Take an entry out of a host's mount table. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_unmount_volume_sheets_unmount_volume_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/add-party": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: A person, or a group with its members. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_add_party_sheets_add_party_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/set-members": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Who is in a group. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_set_members_sheets_set_members_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/make-share": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: A folder of a mounted volume, offered over the network. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_make_share_sheets_make_share_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/change-share": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Other rights, quota, bin or encryption of a share; what is given stands in the place of what was. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_change_share_sheets_change_share_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/end-share": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: No longer offer a folder; its files stay. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_end_share_sheets_end_share_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/set-host": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: What a host is on the network: addresses, link, initiator name, drive letters. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_set_host_sheets_set_host_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/declare-initiator": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: A name that may be let in to targets, perhaps before its host is there. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_declare_initiator_sheets_declare_initiator_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/make-target": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: A volume without a file system as a disk for other hosts. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_make_target_sheets_make_target_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/add-disk": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: One more disk on a target. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_add_disk_sheets_add_disk_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/let-in": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Let an initiator in to a target; with ``instead_of``, in the place of another. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_let_in_sheets_let_in_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/shut-out": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: No longer let an initiator in. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_shut_out_sheets_shut_out_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/end-target": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: No longer serve a target; its volumes stay. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_end_target_sheets_end_target_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/move-application": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Move an application's data onto a volume. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_move_application_sheets_move_application_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/undo-move": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Bring a moved application back to where it was. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_undo_move_sheets_undo_move_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/set-folders": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: The owner of a writing service's folder, and how it lays files into folders. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_set_folders_sheets_set_folders_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/set-keep-rule": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Delete the oldest recordings of one volume when it is fuller than a share. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_set_keep_rule_sheets_set_keep_rule_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/end-keep-rule": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Keep everything on a volume. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_end_keep_rule_sheets_end_keep_rule_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sheets/write-partitions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Draw up the sheet: Write a drive's pending partitions onto it. Nothing is done before it is approved. */
-        post: operations["sheets_draw_up_write_partitions_sheets_write_partitions_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/sheets": {
         parameters: {
             query?: never;
@@ -1874,6 +1398,499 @@ export interface paths {
         get: operations["partitions_image_drives__int_drive_id__partitions_image_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every kind of change and of job, and who may do what. */
+        get: operations["kinds_kinds_kinds_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/build-pool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_build_pool_sheets_build_pool_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/replace-drive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Put a drive in a place of a pool whose own has failed or is missing. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_replace_drive_sheets_replace_drive_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/make-volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Volumes in a pool, one or several from a pattern. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_make_volumes_sheets_make_volumes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/rename-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Another name for a volume; its UUID, and so its mounts, stay. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_rename_volume_sheets_rename_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/resize-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Extend or shrink a volume with its file system. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_resize_volume_sheets_resize_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/reformat-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: A new, empty file system in the place of the one there is. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_reformat_volume_sheets_reformat_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/check-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Read every file of a volume and compare it with its checksum. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_check_files_sheets_check_files_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/delete-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Give a volume's capacity back to its pool. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_delete_volume_sheets_delete_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/mount-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: An entry in a host's mount table. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_mount_volume_sheets_mount_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/unmount-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Take an entry out of a host's mount table. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_unmount_volume_sheets_unmount_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/add-party": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: A person, or a group with its members. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_add_party_sheets_add_party_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/set-members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Who is in a group. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_set_members_sheets_set_members_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/make-share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: A folder of a mounted volume, offered over the network. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_make_share_sheets_make_share_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/change-share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Other rights, quota, bin or encryption of a share; what is given stands in the place of what was. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_change_share_sheets_change_share_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/end-share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: No longer offer a folder; its files stay. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_end_share_sheets_end_share_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/set-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: What a host is on the network: addresses, link, initiator name, drive letters. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_set_host_sheets_set_host_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/declare-initiator": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: A name that may be let in to targets, perhaps before its host is there. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_declare_initiator_sheets_declare_initiator_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/make-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: A volume without a file system as a disk for other hosts. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_make_target_sheets_make_target_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/add-disk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: One more disk on a target. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_add_disk_sheets_add_disk_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/let-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Let an initiator in to a target; with ``instead_of``, in the place of another. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_let_in_sheets_let_in_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/shut-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: No longer let an initiator in. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_shut_out_sheets_shut_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/end-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: No longer serve a target; its volumes stay. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_end_target_sheets_end_target_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/move-application": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Move an application's data onto a volume. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_move_application_sheets_move_application_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/undo-move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Bring a moved application back to where it was. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_undo_move_sheets_undo_move_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/set-folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: The owner of a writing service's folder, and how it lays files into folders. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_set_folders_sheets_set_folders_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/set-keep-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Delete the oldest recordings of one volume when it is fuller than a share. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_set_keep_rule_sheets_set_keep_rule_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/end-keep-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Keep everything on a volume. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_end_keep_rule_sheets_end_keep_rule_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/write-partitions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Write a drive's pending partitions onto it. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_write_partitions_sheets_write_partitions_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4379,6 +4396,33 @@ export interface components {
              */
             note?: string;
         };
+        /** SheetsOut */
+        SheetsOut: {
+            /** Sheets */
+            sheets: components["schemas"]["SheetLine"][];
+            /** More */
+            more: boolean;
+        };
+        /** SheetLine */
+        SheetLine: {
+            /** Id */
+            id: number;
+            /** Title */
+            title: string;
+            /** State */
+            state: string;
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Approved By */
+            approved_by: string | null;
+            /** Approved At */
+            approved_at: string | null;
+        };
         /** SheetOut */
         SheetOut: {
             /** Id */
@@ -4609,580 +4653,6 @@ export interface components {
             label: string;
             /** Text */
             text: string;
-        };
-        /**
-         * BuildPoolBody
-         * @description Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back.
-         */
-        BuildPoolBody: {
-            /** Name */
-            name: string;
-            /** Scheme */
-            scheme: string;
-            /** Drives */
-            drives: number[];
-            /**
-             * Sets
-             * @default 1
-             */
-            sets?: number;
-            /**
-             * Spares
-             * @default 0
-             */
-            spares?: number;
-            /**
-             * Volume
-             * @default
-             */
-            volume?: string;
-            /**
-             * Volume Size
-             * @default
-             */
-            volume_size?: string;
-            /**
-             * Thin
-             * @default false
-             */
-            thin?: boolean;
-            /**
-             * File System
-             * @default ext4
-             */
-            file_system?: string;
-            /**
-             * Reserved Share
-             * @default null
-             */
-            reserved_share?: number | null;
-            /**
-             * Purpose
-             * @default
-             */
-            purpose?: string;
-            /**
-             * Mount Point
-             * @default
-             */
-            mount_point?: string;
-            /**
-             * Host
-             * @default
-             */
-            host?: string;
-            /**
-             * Spares For
-             * @default pool
-             */
-            spares_for?: string;
-            /**
-             * Encrypted
-             * @default false
-             */
-            encrypted?: boolean;
-            /**
-             * Domain
-             * @default
-             */
-            domain?: string;
-            /**
-             * Protection
-             * @default
-             */
-            protection?: string;
-        };
-        /**
-         * ReplaceDriveBody
-         * @description Put a drive in a place of a pool whose own has failed or is missing.
-         */
-        ReplaceDriveBody: {
-            /** Pool Id */
-            pool_id: number;
-            /** Slot */
-            slot: number;
-            /** Drive Id */
-            drive_id: number;
-        };
-        /**
-         * MakeVolumesBody
-         * @description Volumes in a pool, one or several from a pattern.
-         */
-        MakeVolumesBody: {
-            /** Pool */
-            pool: string;
-            /** Name */
-            name: string;
-            /**
-             * Size
-             * @default
-             */
-            size?: string;
-            /**
-             * Count
-             * @default 1
-             */
-            count?: number;
-            /**
-             * Thin
-             * @default false
-             */
-            thin?: boolean;
-            /**
-             * Protection
-             * @default
-             */
-            protection?: string;
-            /**
-             * File System
-             * @default ext4
-             */
-            file_system?: string;
-            /**
-             * Reserved Share
-             * @default null
-             */
-            reserved_share?: number | null;
-            /**
-             * Purpose
-             * @default
-             */
-            purpose?: string;
-            /**
-             * Host
-             * @default
-             */
-            host?: string;
-            /**
-             * Mount Point
-             * @default
-             */
-            mount_point?: string;
-        };
-        /**
-         * RenameVolumeBody
-         * @description Another name for a volume; its UUID, and so its mounts, stay.
-         */
-        RenameVolumeBody: {
-            /** Volume */
-            volume: string;
-            /** Name */
-            name: string;
-        };
-        /**
-         * ResizeVolumeBody
-         * @description Extend or shrink a volume with its file system.
-         */
-        ResizeVolumeBody: {
-            /** Volume */
-            volume: string;
-            /** Size */
-            size: string;
-        };
-        /**
-         * ReformatVolumeBody
-         * @description A new, empty file system in the place of the one there is.
-         */
-        ReformatVolumeBody: {
-            /** Volume */
-            volume: string;
-            /** File System */
-            file_system: string;
-            /**
-             * Reserved Share
-             * @default null
-             */
-            reserved_share?: number | null;
-        };
-        /**
-         * CheckFilesBody
-         * @description Read every file of a volume and compare it with its checksum.
-         */
-        CheckFilesBody: {
-            /** Volume */
-            volume: string;
-        };
-        /**
-         * DeleteVolumeBody
-         * @description Give a volume's capacity back to its pool.
-         */
-        DeleteVolumeBody: {
-            /** Volume */
-            volume: string;
-        };
-        /**
-         * MountVolumeBody
-         * @description An entry in a host's mount table.
-         */
-        MountVolumeBody: {
-            /** Volume */
-            volume: string;
-            /** Host */
-            host: string;
-            /** Mount Point */
-            mount_point: string;
-            /**
-             * Read Only
-             * @default false
-             */
-            read_only?: boolean;
-            /**
-             * Access Times
-             * @default false
-             */
-            access_times?: boolean;
-            /**
-             * Required
-             * @default false
-             */
-            required?: boolean;
-            /**
-             * Move Aside
-             * @default false
-             */
-            move_aside?: boolean;
-        };
-        /**
-         * UnmountVolumeBody
-         * @description Take an entry out of a host's mount table.
-         */
-        UnmountVolumeBody: {
-            /** Host */
-            host: string;
-            /** Mount Point */
-            mount_point: string;
-        };
-        /**
-         * AddPartyBody
-         * @description A person, or a group with its members.
-         */
-        AddPartyBody: {
-            /** Name */
-            name: string;
-            /**
-             * Members
-             * @default []
-             */
-            members?: string[];
-        };
-        /**
-         * SetMembersBody
-         * @description Who is in a group.
-         */
-        SetMembersBody: {
-            /** Group */
-            group: string;
-            /**
-             * Members
-             * @default []
-             */
-            members?: string[];
-        };
-        /**
-         * MakeShareBody
-         * @description A folder of a mounted volume, offered over the network.
-         */
-        MakeShareBody: {
-            /** Volume */
-            volume: string;
-            /** Name */
-            name: string;
-            /**
-             * Folder
-             * @default
-             */
-            folder?: string;
-            /**
-             * Rights
-             * @default []
-             */
-            rights?: string[];
-            /**
-             * Quota
-             * @default
-             */
-            quota?: string;
-            /**
-             * Bin Days
-             * @default 0
-             */
-            bin_days?: number;
-            /**
-             * Encrypted
-             * @default true
-             */
-            encrypted?: boolean;
-            /**
-             * Purpose
-             * @default
-             */
-            purpose?: string;
-        };
-        /**
-         * ChangeShareBody
-         * @description Other rights, quota, bin or encryption of a share; what is given stands in the place of what was.
-         */
-        ChangeShareBody: {
-            /** Share */
-            share: string;
-            /**
-             * Rights
-             * @default []
-             */
-            rights?: string[];
-            /**
-             * Quota
-             * @default
-             */
-            quota?: string;
-            /**
-             * Bin Days
-             * @default 0
-             */
-            bin_days?: number;
-            /**
-             * Encrypted
-             * @default true
-             */
-            encrypted?: boolean;
-        };
-        /**
-         * EndShareBody
-         * @description No longer offer a folder; its files stay.
-         */
-        EndShareBody: {
-            /** Share */
-            share: string;
-        };
-        /**
-         * SetHostBody
-         * @description What a host is on the network: addresses, link, initiator name, drive letters.
-         */
-        SetHostBody: {
-            /** Host */
-            host: string;
-            /**
-             * Address
-             * @default
-             */
-            address?: string;
-            /**
-             * Storage Address
-             * @default
-             */
-            storage_address?: string;
-            /**
-             * Gateway
-             * @default
-             */
-            gateway?: string;
-            /**
-             * Link
-             * @default
-             */
-            link?: string;
-            /**
-             * Iqn
-             * @default
-             */
-            iqn?: string;
-            /**
-             * Letters
-             * @default false
-             */
-            letters?: boolean;
-        };
-        /**
-         * DeclareInitiatorBody
-         * @description A name that may be let in to targets, perhaps before its host is there.
-         */
-        DeclareInitiatorBody: {
-            /** Iqn */
-            iqn: string;
-            /**
-             * Host
-             * @default
-             */
-            host?: string;
-        };
-        /**
-         * MakeTargetBody
-         * @description A volume without a file system as a disk for other hosts.
-         */
-        MakeTargetBody: {
-            /** Iqn */
-            iqn: string;
-            /** Host */
-            host: string;
-            /** Volume */
-            volume: string;
-            /**
-             * Initiators
-             * @default []
-             */
-            initiators?: string[];
-            /**
-             * Lun
-             * @default -1
-             */
-            lun?: number;
-            /**
-             * Shared
-             * @default false
-             */
-            shared?: boolean;
-        };
-        /**
-         * AddDiskBody
-         * @description One more disk on a target.
-         */
-        AddDiskBody: {
-            /** Target */
-            target: string;
-            /** Volume */
-            volume: string;
-            /**
-             * Lun
-             * @default -1
-             */
-            lun?: number;
-        };
-        /**
-         * LetInBody
-         * @description Let an initiator in to a target; with ``instead_of``, in the place of another.
-         */
-        LetInBody: {
-            /** Target */
-            target: string;
-            /** Initiator */
-            initiator: string;
-            /**
-             * Instead Of
-             * @default
-             */
-            instead_of?: string;
-        };
-        /**
-         * ShutOutBody
-         * @description No longer let an initiator in.
-         */
-        ShutOutBody: {
-            /** Target */
-            target: string;
-            /** Initiator */
-            initiator: string;
-        };
-        /**
-         * EndTargetBody
-         * @description No longer serve a target; its volumes stay.
-         */
-        EndTargetBody: {
-            /** Target */
-            target: string;
-        };
-        /**
-         * MoveApplicationBody
-         * @description Move an application's data onto a volume.
-         */
-        MoveApplicationBody: {
-            /** Application */
-            application: string;
-            /** Volume */
-            volume: string;
-            /**
-             * Way
-             * @default mount
-             */
-            way?: string;
-        };
-        /**
-         * UndoMoveBody
-         * @description Bring a moved application back to where it was.
-         */
-        UndoMoveBody: {
-            /** Application */
-            application: string;
-        };
-        /**
-         * SetFoldersBody
-         * @description The owner of a writing service's folder, and how it lays files into folders.
-         */
-        SetFoldersBody: {
-            /** Application */
-            application: string;
-            /** Folder Scheme */
-            folder_scheme: string;
-            /**
-             * Files Per Folder
-             * @default 1000
-             */
-            files_per_folder?: number;
-            /**
-             * Owner
-             * @default
-             */
-            owner?: string;
-        };
-        /**
-         * SetKeepRuleBody
-         * @description Delete the oldest recordings of one volume when it is fuller than a share.
-         */
-        SetKeepRuleBody: {
-            /** Volume */
-            volume: string;
-            /**
-             * Above
-             * @default 90
-             */
-            above?: number;
-            /**
-             * Application
-             * @default
-             */
-            application?: string;
-        };
-        /**
-         * EndKeepRuleBody
-         * @description Keep everything on a volume.
-         */
-        EndKeepRuleBody: {
-            /** Volume */
-            volume: string;
-        };
-        /**
-         * WritePartitionsBody
-         * @description Write a drive's pending partitions onto it.
-         */
-        WritePartitionsBody: {
-            /** Drive Id */
-            drive_id: number;
-        };
-        /** SheetsOut */
-        SheetsOut: {
-            /** Sheets */
-            sheets: components["schemas"]["SheetLine"][];
-            /** More */
-            more: boolean;
-        };
-        /** SheetLine */
-        SheetLine: {
-            /** Id */
-            id: number;
-            /** Title */
-            title: string;
-            /** State */
-            state: string;
-            /** Created By */
-            created_by: string;
-            /**
-             * Created At
-             * Format: date-time
-             */
-            created_at: string;
-            /** Approved By */
-            approved_by: string | null;
-            /** Approved At */
-            approved_at: string | null;
         };
         /** ApproveBody */
         ApproveBody: {
@@ -6143,6 +5613,602 @@ export interface components {
              * @default false
              */
             dry?: boolean;
+        };
+        /** KindsOut */
+        KindsOut: {
+            /** Changes */
+            changes: components["schemas"]["ChangeKindOut"][];
+            /** Jobs */
+            jobs: components["schemas"]["JobKindOut"][];
+            /** Acts */
+            acts: components["schemas"]["ActOut"][];
+        };
+        /** ActOut */
+        ActOut: {
+            /** Id */
+            id: string;
+            /** Roles */
+            roles: string[];
+        };
+        /** ChangeKindOut */
+        ChangeKindOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** About */
+            about: string;
+            /** Act */
+            act: string;
+            /** Fields */
+            fields: components["schemas"]["FieldOut"][];
+        };
+        /** FieldOut */
+        FieldOut: {
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Required */
+            required: boolean;
+            /** Default */
+            default: string | number | boolean | string[] | null;
+        };
+        /** JobKindOut */
+        JobKindOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Notices */
+            notices: string;
+        };
+        /**
+         * BuildPoolBody
+         * @description Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back.
+         */
+        BuildPoolBody: {
+            /** Name */
+            name: string;
+            /** Scheme */
+            scheme: string;
+            /** Drives */
+            drives: number[];
+            /**
+             * Sets
+             * @default 1
+             */
+            sets?: number;
+            /**
+             * Spares
+             * @default 0
+             */
+            spares?: number;
+            /**
+             * Volume
+             * @default
+             */
+            volume?: string;
+            /**
+             * Volume Size
+             * @default
+             */
+            volume_size?: string;
+            /**
+             * Thin
+             * @default false
+             */
+            thin?: boolean;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Purpose
+             * @default
+             */
+            purpose?: string;
+            /**
+             * Mount Point
+             * @default
+             */
+            mount_point?: string;
+            /**
+             * Host
+             * @default
+             */
+            host?: string;
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
+            /**
+             * Encrypted
+             * @default false
+             */
+            encrypted?: boolean;
+            /**
+             * Domain
+             * @default
+             */
+            domain?: string;
+            /**
+             * Protection
+             * @default
+             */
+            protection?: string;
+        };
+        /**
+         * ReplaceDriveBody
+         * @description Put a drive in a place of a pool whose own has failed or is missing.
+         */
+        ReplaceDriveBody: {
+            /** Pool Id */
+            pool_id: number;
+            /** Slot */
+            slot: number;
+            /** Drive Id */
+            drive_id: number;
+        };
+        /**
+         * MakeVolumesBody
+         * @description Volumes in a pool, one or several from a pattern.
+         */
+        MakeVolumesBody: {
+            /** Pool */
+            pool: string;
+            /** Name */
+            name: string;
+            /**
+             * Size
+             * @default
+             */
+            size?: string;
+            /**
+             * Count
+             * @default 1
+             */
+            count?: number;
+            /**
+             * Thin
+             * @default false
+             */
+            thin?: boolean;
+            /**
+             * Protection
+             * @default
+             */
+            protection?: string;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Purpose
+             * @default
+             */
+            purpose?: string;
+            /**
+             * Host
+             * @default
+             */
+            host?: string;
+            /**
+             * Mount Point
+             * @default
+             */
+            mount_point?: string;
+        };
+        /**
+         * RenameVolumeBody
+         * @description Another name for a volume; its UUID, and so its mounts, stay.
+         */
+        RenameVolumeBody: {
+            /** Volume */
+            volume: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * ResizeVolumeBody
+         * @description Extend or shrink a volume with its file system.
+         */
+        ResizeVolumeBody: {
+            /** Volume */
+            volume: string;
+            /** Size */
+            size: string;
+        };
+        /**
+         * ReformatVolumeBody
+         * @description A new, empty file system in the place of the one there is.
+         */
+        ReformatVolumeBody: {
+            /** Volume */
+            volume: string;
+            /** File System */
+            file_system: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+        };
+        /**
+         * CheckFilesBody
+         * @description Read every file of a volume and compare it with its checksum.
+         */
+        CheckFilesBody: {
+            /** Volume */
+            volume: string;
+        };
+        /**
+         * DeleteVolumeBody
+         * @description Give a volume's capacity back to its pool.
+         */
+        DeleteVolumeBody: {
+            /** Volume */
+            volume: string;
+        };
+        /**
+         * MountVolumeBody
+         * @description An entry in a host's mount table.
+         */
+        MountVolumeBody: {
+            /** Volume */
+            volume: string;
+            /** Host */
+            host: string;
+            /** Mount Point */
+            mount_point: string;
+            /**
+             * Read Only
+             * @default false
+             */
+            read_only?: boolean;
+            /**
+             * Access Times
+             * @default false
+             */
+            access_times?: boolean;
+            /**
+             * Required
+             * @default false
+             */
+            required?: boolean;
+            /**
+             * Move Aside
+             * @default false
+             */
+            move_aside?: boolean;
+        };
+        /**
+         * UnmountVolumeBody
+         * @description Take an entry out of a host's mount table.
+         */
+        UnmountVolumeBody: {
+            /** Host */
+            host: string;
+            /** Mount Point */
+            mount_point: string;
+        };
+        /**
+         * AddPartyBody
+         * @description A person, or a group with its members.
+         */
+        AddPartyBody: {
+            /** Name */
+            name: string;
+            /**
+             * Members
+             * @default []
+             */
+            members?: string[];
+        };
+        /**
+         * SetMembersBody
+         * @description Who is in a group.
+         */
+        SetMembersBody: {
+            /** Group */
+            group: string;
+            /**
+             * Members
+             * @default []
+             */
+            members?: string[];
+        };
+        /**
+         * MakeShareBody
+         * @description A folder of a mounted volume, offered over the network.
+         */
+        MakeShareBody: {
+            /** Volume */
+            volume: string;
+            /** Name */
+            name: string;
+            /**
+             * Folder
+             * @default
+             */
+            folder?: string;
+            /**
+             * Rights
+             * @default []
+             */
+            rights?: string[];
+            /**
+             * Quota
+             * @default
+             */
+            quota?: string;
+            /**
+             * Bin Days
+             * @default 0
+             */
+            bin_days?: number;
+            /**
+             * Encrypted
+             * @default true
+             */
+            encrypted?: boolean;
+            /**
+             * Purpose
+             * @default
+             */
+            purpose?: string;
+        };
+        /**
+         * ChangeShareBody
+         * @description Other rights, quota, bin or encryption of a share; what is given stands in the place of what was.
+         */
+        ChangeShareBody: {
+            /** Share */
+            share: string;
+            /**
+             * Rights
+             * @default []
+             */
+            rights?: string[];
+            /**
+             * Quota
+             * @default
+             */
+            quota?: string;
+            /**
+             * Bin Days
+             * @default 0
+             */
+            bin_days?: number;
+            /**
+             * Encrypted
+             * @default true
+             */
+            encrypted?: boolean;
+        };
+        /**
+         * EndShareBody
+         * @description No longer offer a folder; its files stay.
+         */
+        EndShareBody: {
+            /** Share */
+            share: string;
+        };
+        /**
+         * SetHostBody
+         * @description What a host is on the network: addresses, link, initiator name, drive letters.
+         */
+        SetHostBody: {
+            /** Host */
+            host: string;
+            /**
+             * Address
+             * @default
+             */
+            address?: string;
+            /**
+             * Storage Address
+             * @default
+             */
+            storage_address?: string;
+            /**
+             * Gateway
+             * @default
+             */
+            gateway?: string;
+            /**
+             * Link
+             * @default
+             */
+            link?: string;
+            /**
+             * Iqn
+             * @default
+             */
+            iqn?: string;
+            /**
+             * Letters
+             * @default false
+             */
+            letters?: boolean;
+        };
+        /**
+         * DeclareInitiatorBody
+         * @description A name that may be let in to targets, perhaps before its host is there.
+         */
+        DeclareInitiatorBody: {
+            /** Iqn */
+            iqn: string;
+            /**
+             * Host
+             * @default
+             */
+            host?: string;
+        };
+        /**
+         * MakeTargetBody
+         * @description A volume without a file system as a disk for other hosts.
+         */
+        MakeTargetBody: {
+            /** Iqn */
+            iqn: string;
+            /** Host */
+            host: string;
+            /** Volume */
+            volume: string;
+            /**
+             * Initiators
+             * @default []
+             */
+            initiators?: string[];
+            /**
+             * Lun
+             * @default -1
+             */
+            lun?: number;
+            /**
+             * Shared
+             * @default false
+             */
+            shared?: boolean;
+        };
+        /**
+         * AddDiskBody
+         * @description One more disk on a target.
+         */
+        AddDiskBody: {
+            /** Target */
+            target: string;
+            /** Volume */
+            volume: string;
+            /**
+             * Lun
+             * @default -1
+             */
+            lun?: number;
+        };
+        /**
+         * LetInBody
+         * @description Let an initiator in to a target; with ``instead_of``, in the place of another.
+         */
+        LetInBody: {
+            /** Target */
+            target: string;
+            /** Initiator */
+            initiator: string;
+            /**
+             * Instead Of
+             * @default
+             */
+            instead_of?: string;
+        };
+        /**
+         * ShutOutBody
+         * @description No longer let an initiator in.
+         */
+        ShutOutBody: {
+            /** Target */
+            target: string;
+            /** Initiator */
+            initiator: string;
+        };
+        /**
+         * EndTargetBody
+         * @description No longer serve a target; its volumes stay.
+         */
+        EndTargetBody: {
+            /** Target */
+            target: string;
+        };
+        /**
+         * MoveApplicationBody
+         * @description Move an application's data onto a volume.
+         */
+        MoveApplicationBody: {
+            /** Application */
+            application: string;
+            /** Volume */
+            volume: string;
+            /**
+             * Way
+             * @default mount
+             */
+            way?: string;
+        };
+        /**
+         * UndoMoveBody
+         * @description Bring a moved application back to where it was.
+         */
+        UndoMoveBody: {
+            /** Application */
+            application: string;
+        };
+        /**
+         * SetFoldersBody
+         * @description The owner of a writing service's folder, and how it lays files into folders.
+         */
+        SetFoldersBody: {
+            /** Application */
+            application: string;
+            /** Folder Scheme */
+            folder_scheme: string;
+            /**
+             * Files Per Folder
+             * @default 1000
+             */
+            files_per_folder?: number;
+            /**
+             * Owner
+             * @default
+             */
+            owner?: string;
+        };
+        /**
+         * SetKeepRuleBody
+         * @description Delete the oldest recordings of one volume when it is fuller than a share.
+         */
+        SetKeepRuleBody: {
+            /** Volume */
+            volume: string;
+            /**
+             * Above
+             * @default 90
+             */
+            above?: number;
+            /**
+             * Application
+             * @default
+             */
+            application?: string;
+        };
+        /**
+         * EndKeepRuleBody
+         * @description Keep everything on a volume.
+         */
+        EndKeepRuleBody: {
+            /** Volume */
+            volume: string;
+        };
+        /**
+         * WritePartitionsBody
+         * @description Write a drive's pending partitions onto it.
+         */
+        WritePartitionsBody: {
+            /** Drive Id */
+            drive_id: number;
         };
         /** HealthOut */
         HealthOut: {
@@ -7750,1014 +7816,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SavedLine"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_build_pool_sheets_build_pool_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["BuildPoolBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_replace_drive_sheets_replace_drive_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ReplaceDriveBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_make_volumes_sheets_make_volumes_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MakeVolumesBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_rename_volume_sheets_rename_volume_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RenameVolumeBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_resize_volume_sheets_resize_volume_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ResizeVolumeBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_reformat_volume_sheets_reformat_volume_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ReformatVolumeBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_check_files_sheets_check_files_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["CheckFilesBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_delete_volume_sheets_delete_volume_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["DeleteVolumeBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_mount_volume_sheets_mount_volume_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MountVolumeBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_unmount_volume_sheets_unmount_volume_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["UnmountVolumeBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_add_party_sheets_add_party_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["AddPartyBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_set_members_sheets_set_members_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["SetMembersBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_make_share_sheets_make_share_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MakeShareBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_change_share_sheets_change_share_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ChangeShareBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_end_share_sheets_end_share_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["EndShareBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_set_host_sheets_set_host_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["SetHostBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_declare_initiator_sheets_declare_initiator_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["DeclareInitiatorBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_make_target_sheets_make_target_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MakeTargetBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_add_disk_sheets_add_disk_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["AddDiskBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_let_in_sheets_let_in_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["LetInBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_shut_out_sheets_shut_out_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ShutOutBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_end_target_sheets_end_target_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["EndTargetBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_move_application_sheets_move_application_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MoveApplicationBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_undo_move_sheets_undo_move_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["UndoMoveBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_set_folders_sheets_set_folders_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["SetFoldersBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_set_keep_rule_sheets_set_keep_rule_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["SetKeepRuleBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_end_keep_rule_sheets_end_keep_rule_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["EndKeepRuleBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    sheets_draw_up_write_partitions_sheets_write_partitions_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["WritePartitionsBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SheetOut"];
                 };
             };
             400: components["responses"]["BadInput"];
@@ -10404,6 +9462,1046 @@ export interface operations {
                 };
                 content: {
                     "application/x-tar": string;
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    kinds_kinds_kinds_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_build_pool_sheets_build_pool_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BuildPoolBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_replace_drive_sheets_replace_drive_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplaceDriveBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_make_volumes_sheets_make_volumes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeVolumesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_rename_volume_sheets_rename_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenameVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_resize_volume_sheets_resize_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResizeVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_reformat_volume_sheets_reformat_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReformatVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_check_files_sheets_check_files_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckFilesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_delete_volume_sheets_delete_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeleteVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_mount_volume_sheets_mount_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MountVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_unmount_volume_sheets_unmount_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UnmountVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_add_party_sheets_add_party_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddPartyBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_set_members_sheets_set_members_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetMembersBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_make_share_sheets_make_share_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeShareBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_change_share_sheets_change_share_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeShareBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_end_share_sheets_end_share_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndShareBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_set_host_sheets_set_host_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetHostBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_declare_initiator_sheets_declare_initiator_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeclareInitiatorBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_make_target_sheets_make_target_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeTargetBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_add_disk_sheets_add_disk_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddDiskBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_let_in_sheets_let_in_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LetInBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_shut_out_sheets_shut_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShutOutBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_end_target_sheets_end_target_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndTargetBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_move_application_sheets_move_application_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveApplicationBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_undo_move_sheets_undo_move_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UndoMoveBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_set_folders_sheets_set_folders_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetFoldersBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_set_keep_rule_sheets_set_keep_rule_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetKeepRuleBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_end_keep_rule_sheets_end_keep_rule_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndKeepRuleBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_write_partitions_sheets_write_partitions_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WritePartitionsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
                 };
             };
             400: components["responses"]["BadInput"];

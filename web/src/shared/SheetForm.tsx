@@ -15,7 +15,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ask, type Schema } from "../api/client";
-import { useMay } from "./me";
+import { useMayDo } from "./me";
 import { Act, errorOf, Trouble } from "./parts";
 
 type Value = string | number | boolean | string[];
@@ -45,26 +45,6 @@ export function useDrawUp(kind: string) {
       ),
     onSuccess: (sheet) => go(`/changes/${sheet.id}`),
   });
-}
-
-/** The right that kinds of change need. */
-const RIGHTS: Record<string, string> = {
-  "rename-volume": "manage-volumes",
-  "check-files": "manage-volumes",
-  "mount-volume": "manage-volumes",
-  "unmount-volume": "manage-volumes",
-  "move-application": "manage-volumes",
-  "undo-move": "manage-volumes",
-  "set-folders": "manage-volumes",
-  "make-volumes": "build-pools",
-  "resize-volume": "build-pools",
-  "reformat-volume": "build-pools",
-  "delete-volume": "build-pools",
-  "write-partitions": "manage-drives",
-};
-
-export function useMayDo(kind: string) {
-  return useMay(RIGHTS[kind] ?? "give-access");
 }
 
 /** A button that draws a sheet up without asking anything more, or opens a form. */

@@ -16,16 +16,32 @@ export function useMe() {
   });
 }
 
+/** Every kind of change and of job, and who may do what: as the server knows them. */
+export function useKinds() {
+  const signedIn = useMe().data?.user != null;
+  return useQuery({
+    queryKey: ["kinds"],
+    queryFn: () => ask(api.GET("/api/kinds")),
+    enabled: signedIn,
+    staleTime: Number.POSITIVE_INFINITY,
+  }).data;
+}
+
 /** Whether the signed-in person may do an act, and the sentence to show if not. */
 export function useMay(act: string): { may: boolean; why: string | undefined } {
   const user = useMe().data?.user;
+  const roles = useKinds()?.acts.find((a) => a.id === act)?.roles ?? ["administrator"];
   const may = user?.acts?.includes(act) ?? false;
-  const needed =
-    act === "build-pools" || act === "manage-users" ? "an administrator" : "an operator or administrator";
+  const needed = `an ${[...roles].reverse().join(" or ")}`;
   return {
     may,
     why: may ? undefined : `Only ${needed} can do this; you are signed in as ${user?.role ?? "nobody"}.`,
   };
+}
+
+/** Whether the signed-in person may draw up a kind of change, and the sentence to show if not. */
+export function useMayDo(kind: string) {
+  return useMay(useKinds()?.changes.find((k) => k.id === kind)?.act ?? "");
 }
 
 /** Take a new answer about who is signed in as the truth from now on. */

@@ -59,6 +59,11 @@ class ChangeKind:
     plan: Callable[[Estate, Any], Planned]
 
     @property
+    def name(self) -> str:
+        """What it is called."""
+        return self.id.replace("-", " ")
+
+    @property
     def about(self) -> str:
         """What it does, in a sentence."""
         return (self.request.__doc__ or "").split("\n")[0]

@@ -1,0 +1,84 @@
+"""What can be changed and what works by itself: every kind of change and of job, who may, and what each asks for."""
+
+from __future__ import annotations
+
+from dataclasses import MISSING, fields
+from typing import Any, get_args, get_origin, get_type_hints
+
+from flask_openapi3 import APIBlueprint
+from pydantic import BaseModel
+
+from pairshelf.api.guard import needs
+from pairshelf.core.changes.kinds import KINDS
+from pairshelf.core.domain.acts import Act, Role, allowed
+from pairshelf.engine.jobs.kinds import JOBS
+
+api = APIBlueprint("kinds", __name__, url_prefix="/api")
+
+
+class FieldOut(BaseModel):
+    name: str
+    #: text, number, check, or list.
+    kind: str
+    required: bool
+    default: str | float | bool | list[str] | None
+
+
+class ChangeKindOut(BaseModel):
+    id: str
+    name: str
+    about: str
+    #: The right it needs.
+    act: str
+    fields: list[FieldOut]
+
+
+class JobKindOut(BaseModel):
+    id: str
+    name: str
+    #: What the pool's users notice of it.
+    notices: str
+
+
+class ActOut(BaseModel):
+    id: str
+    #: Those who may.
+    roles: list[str]
+
+
+class KindsOut(BaseModel):
+    changes: list[ChangeKindOut]
+    jobs: list[JobKindOut]
+    acts: list[ActOut]
+
+
+def _sort(hint: Any) -> str:
+    if get_origin(hint) is tuple:
+        return "list"
+    plain = {a for a in (get_args(hint) or (hint,)) if a is not type(None)}
+    return "check" if plain == {bool} else "number" if plain <= {int, float} else "text"
+
+
+def _fields(request: type[Any]) -> list[FieldOut]:
+    hints = get_type_hints(request)
+    return [
+        FieldOut(
+            name=f.name, kind=_sort(hints[f.name]), required=f.default is MISSING,
+            default=None if f.default is MISSING else list(f.default) if isinstance(f.default, tuple) else f.default,
+        )
+        for f in fields(request)
+    ]  # fmt: skip
+
+
+@api.get("/kinds", responses={200: KindsOut})
+@needs(Act.LOOK)
+def kinds() -> Any:
+    """Every kind of change and of job, and who may do what."""
+    return KindsOut(
+        changes=[
+            ChangeKindOut(id=k.id, name=k.name, about=k.about, act=k.act.value, fields=_fields(k.request))
+            for k in KINDS.values()
+        ],
+        jobs=[JobKindOut(id=k.id, name=k.name, notices=k.notices) for k in JOBS.values()],
+        acts=[ActOut(id=act.value, roles=[r.value for r in Role if allowed(r, act)]) for act in Act],
+    )

@@ -1,0 +1,106 @@
+"""A new kind is one module and one line: API, engine and console take it up by themselves."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+import typer
+from sqlmodel import select
+
+from pairshelf.api.app import served
+from pairshelf.cli import planning
+from pairshelf.core.changes.kinds import KINDS
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import VolumeRow
+from tests import console
+from tests.api.conftest import PASSWORD, Person, do
+from tests.engine.helpers import build, carry_all, check, files_intact, fill, happens, pool_state, shelf
+from tests.made_up import at_home
+
+
+@pytest.fixture
+def ida(lab: Person, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Person:
+    """At the lab, in an application made after the new kinds had come."""
+    at_home(tmp_path, monkeypatch)
+    who = Person(served().test_client())
+    assert who.sign_in("ida").status_code == 200
+    return who
+
+
+def test_a_kind_of_change_and_its_job_through_the_api(ida: Person) -> None:
+    kinds = ida.get("/api/kinds").get_json()
+    (kind,) = [k for k in kinds["changes"] if k["id"] == "describe-volume"]
+    assert (kind["name"], kind["act"]) == ("describe volume", "manage-volumes")
+    assert [(f["name"], f["kind"], f["required"]) for f in kind["fields"]] == [
+        ("volume", "text", True), ("words", "text", True), ("twice", "check", False),
+    ]  # fmt: skip
+    assert {"id": "count-files", "name": "Counting files", "notices": "Nobody notices."} in kinds["jobs"]
+    path = "/api/sheets/describe-volume"
+    assert path in ida.get("/api/openapi.json").get_json()["paths"]
+    refused = ida.post(path, {"volume": "cold/office", "words": " "})
+    assert (refused.status_code, refused.get_json()["field"]) == (400, "words")
+    assert ida.post(path, {"volume": "cold/nothing", "words": "x"}).get_json()["facts"]["kind"] == "volume"
+    done = do(ida, "describe-volume", volume="cold/office", words="maps", twice=True)
+    carry_all()
+    sheet = ida.get(f"/api/sheets/{done['id']}").get_json()
+    assert (sheet["jobs"][0]["name"], sheet["jobs"][0]["outcome"]) == ("Counting files", "0 files counted in cold.")
+    assert ida.get("/api/logbook").get_json()["entries"][0]["sentence"] == "0 files counted in cold."
+    volumes = ida.get("/api/volumes").get_json()["volumes"]
+    assert [v["purpose"] for v in volumes if v["ref"] == "cold/office"] == ["maps maps"]
+
+
+def test_who_may_not_is_told(ida: Person, person: Any) -> None:
+    wren = Person(served().test_client())
+    wren.sign_in("wren")
+    assert wren.post("/api/sheets/describe-volume", {"volume": "cold/office", "words": "x"}).status_code == 403
+
+
+def test_from_the_console(ida: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(planning.plan_app, "registered_commands", list(planning.plan_app.registered_commands))
+    planning.add_command(KINDS["describe-volume"])
+    monkeypatch.setattr(console, "_COMMAND", typer.main.get_command(planning.app))
+    monkeypatch.setenv("PAIRSHELF_PASSWORD", PASSWORD)
+    monkeypatch.setenv("PAIRSHELF_USER", "ida")
+    words = ["plan", "describe-volume", "--volume", "cold/office", "--words", "maps", "--json"]
+    status, out, said = console.run(words)
+    assert status == 0, said
+    assert console.run(["approve", str(json.loads(out)["id"])])[0] == 0
+    carry_all()
+    with transaction() as session:
+        assert "maps" in [v.purpose for v in session.exec(select(VolumeRow))]
+    assert "Counting files" in console.run(["jobs", "--ended"])[1]
+
+
+def test_a_scheme_is_compared_built_and_keeps_its_promise(ida: Person) -> None:
+    asked = {"shorthand": "8x4TB", "survive": 3}
+    found = [x for x in ida.post("/api/compare", asked).get_json()["layouts"] if x["scheme"] == "copies-4"]
+    assert found and all(x["survives"]["guaranteed"] == 3 for x in found)
+    status, out, said = console.run(["layout", "8x4TB", "--scheme", "copies-4", "--sets", "2", "--json"])
+    assert status == 0, said
+    assert json.loads(out)["survives"]["guaranteed"] == 3
+    pool = build(shelf(4, name="Q", size=40 * 2**30), "copies-4", name="four")
+    carry_all()
+    fill(pool)
+    carry_all()
+    for serial in ("Q1", "Q2", "Q3"):
+        happens("fail", serial)
+    assert pool_state(pool)[0] == "unprotected" and files_intact(pool)
+
+
+def test_a_file_system_is_offered_and_used(ida: Person) -> None:
+    listed = ida.get("/api/access/hosts").status_code
+    assert listed == 200
+    pool = build(shelf(4, name="R", size=40 * 2**30), "parity-1", name="p2")
+    do(ida, "delete-volume", volume="p2/v")
+    do(ida, "make-volumes", pool="p2", name="w", size="100 GiB", file_system="plain")
+    carry_all()
+    with transaction() as session:
+        (volume,) = (v for v in session.exec(select(VolumeRow)) if v.name == "w")
+        assert (volume.file_system, volume.overhead) == ("plain", 2**30)
+    assert check(pool).report["mismatches"] == 0
+    report = console.run(["layout", "4x4TB", "--scheme", "parity-1", "--file-system", "plain", "--json"])
+    doors = {d["change"]: d for d in json.loads(report[1])["doors"]}
+    assert doors["shrink-volume"]["why"] == "plain shrinks when nobody looks."
