@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import threading
+import time
+from collections.abc import Callable
 from typing import Any
 
 import pytest
@@ -10,12 +13,12 @@ from sqlalchemy.exc import OperationalError
 from sqlmodel import Session, select
 
 from pairshelf.core.changes.kinds import KINDS, request_of
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.engine import approver
 from pairshelf.engine.apply import APPLY
-from pairshelf.engine.pools import devices
-from pairshelf.store.database import transaction
-from pairshelf.store.tables import Host, SheetRow, Site
+from pairshelf.engine.pools import devices, open_pool
+from pairshelf.store.database import engine, transaction
+from pairshelf.store.tables import DriveRow, Host, PoolRow, SheetRow, Site, VolumeRow
 from tests.engine.helpers import at_once, build, carry_all, do, shelf
 
 
@@ -78,6 +81,65 @@ def test_drives_chosen_twice_go_to_the_first() -> None:
             _approve(beside, other)
     with pytest.raises(NotPossible, match=r"in use|changed"), transaction() as session:
         _approve(session, other)
+
+
+def _meanwhile(sheet: SheetRow, change: Callable[[Session], object]) -> Exception | None:
+    """Approve while another transaction has begun a change and commits it only when the approval waits for it."""
+    found: list[Exception | None] = []
+
+    def second() -> None:
+        try:
+            with transaction() as session:
+                session.connection().execute(text("set local application_name = 'second'"))
+                approver.approve(session, sheet.id or 0, "ida", sheet.body["confirm"] or "", devices())
+            found.append(None)
+        except Exception as error:
+            found.append(error)
+
+    waiting = text(
+        "select count(*) from pg_stat_activity where application_name = 'second' and wait_event_type = 'Lock'"
+    )
+    with transaction() as session:
+        change(session)
+        session.flush()
+        thread = threading.Thread(target=second)
+        thread.start()
+        until = time.monotonic() + 10
+        while time.monotonic() < until and not found:
+            with engine().connect() as beside:
+                if beside.execute(waiting).scalar_one():
+                    break
+            time.sleep(0.02)
+    thread.join(20)
+    return found[0]
+
+
+@pytest.mark.usefixtures("two_pools")
+def test_what_is_planned_is_held_from_before_the_plan() -> None:
+    """Planned on what another transaction is changing just then, an approval would do what nobody was shown."""
+    sheet = _sheet("delete-volume", volume="one/v")
+
+    def rename(session: Session) -> None:
+        volume = session.exec(select(VolumeRow).join(PoolRow).where(PoolRow.name == "one")).one()
+        open_pool(session, volume.pool_id)
+        volume.name = "elsewhere"
+
+    refused = _meanwhile(sheet, rename)
+    assert isinstance(refused, PairShelfError), refused
+    with transaction() as session:
+        assert {v.name for v in session.exec(select(VolumeRow))} == {"elsewhere", "v"}
+
+
+@pytest.mark.usefixtures("two_pools")
+def test_drives_are_held_from_before_the_plan() -> None:
+    drives = tuple(shelf(3, name="C"))
+    sheet = _sheet("build-pool", name="three", scheme="parity-1", drives=drives)
+
+    def fails(session: Session) -> None:
+        session.exec(select(DriveRow).where(DriveRow.id == drives[1]).with_for_update()).one().condition = "failed"
+
+    refused = _meanwhile(sheet, fails)
+    assert isinstance(refused, NotPossible) and refused.field == "drives", refused
 
 
 @pytest.mark.usefixtures("two_pools")

@@ -21,7 +21,7 @@ from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.applications import write_as
 from pairshelf.engine.apply.access.people_rows import rights_of
-from pairshelf.engine.io.files import remove_file
+from pairshelf.engine.io.files import remove_files
 from pairshelf.engine.jobs.fill import Writer, start_fill
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices, open_pool
@@ -284,7 +284,7 @@ def delete_file(path: SharePath, body: FileBody) -> Any:
             said = f"{file.name} is in the bin of {share.name} for {share.bin_days} days."
         else:
             said = f"{file.name} is deleted for good."
-            remove_file(session, pool, volume, file)
+            remove_files(session, pool, volume, [file])
         log(session, signed_in().name, "file-deleted", share.name, f"{person.name}: {said}")
         return SaidOut(sentence=said)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from itertools import pairwise
@@ -11,13 +11,13 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy import insert, text
+from sqlalchemy import delete, func, insert, text
 from sqlmodel import Session, col, select
 
-from pairshelf.engine.io.volume_io import Room, VolumeIO, file_room, files_on, give_back
+from pairshelf.engine.io.volume_io import Room, VolumeIO, file_room, give_back
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, open_pool
-from pairshelf.store.database import transaction
+from pairshelf.store.database import among, transaction
 from pairshelf.store.tables import Application, KeepRule, SampleFile, VolumeRow, now
 
 #: Files that hosts write are at most so many extents long.
@@ -132,32 +132,65 @@ class FileWriter:
             self._waiting, self.waiting = [], 0
 
 
-def keep(session: Session, pool: OpenPool, volume: VolumeRow, coming: int = 0) -> int:
-    """Carry out the volume's keep rule before so many extents come; how many recordings were deleted."""
+#: Files looked at in one go for what may be deleted.
+_AT_A_TIME = 200
+
+
+class Keeper:
+    """A volume's keep rule: what is taken, and what goes before more comes. Looks at the files only when some must go."""
+
+    def __init__(self, session: Session, pool: OpenPool, volume: VolumeRow, rule: KeepRule) -> None:
+        self._session, self._pool, self._volume = session, pool, volume
+        #: Extents that may be taken.
+        self._limit = int(file_room(volume) * rule.above)
+        writer = session.get(Application, rule.application_id) if rule.application_id else None
+        self._writer = writer.name if writer else None
+        total = select(func.coalesce(func.sum(SampleFile.extents), 0)).where(SampleFile.volume_id == volume.id)
+        #: Extents that files take.
+        self.used = int(session.exec(total).one())
+
+    def over(self, coming: int) -> bool:
+        """Whether something must go before so many extents come."""
+        return self.used + coming > self._limit
+
+    def make_room(self, coming: int = 0) -> int:
+        """Delete the oldest until so many extents may come; how many recordings went."""
+        gone: list[SampleFile] = []
+        for file in self._oldest_first():
+            if not self.over(coming):
+                break
+            gone.append(file)
+            self.used -= file.extents
+        remove_files(self._session, self._pool, self._volume, gone)
+        return len(gone)
+
+    def _oldest_first(self) -> Iterator[SampleFile]:
+        query = select(SampleFile).where(SampleFile.volume_id == self._volume.id)
+        if self._writer is not None:
+            query = query.where(SampleFile.writer == self._writer)
+        query = query.order_by(col(SampleFile.written_at), col(SampleFile.id)).limit(_AT_A_TIME)
+        found, looked = list(self._session.exec(query)), 0
+        while found:
+            yield from found
+            looked += len(found)
+            found = list(self._session.exec(query.offset(looked)))
+
+
+def keeper_of(session: Session, pool: OpenPool, volume: VolumeRow) -> Keeper | None:
+    """The volume's keep rule at work, None where it has none."""
     rule = session.get(KeepRule, volume.id)
-    if rule is None:
-        return 0
-    limit = int(file_room(volume) * rule.above)
-    writer = session.get(Application, rule.application_id) if rule.application_id else None
-    files = files_on(session, volume.number)
-    used = sum(f.extents for f in files) + coming
-    deleted = 0
-    for file in sorted(files, key=lambda f: (f.written_at, f.number)):
-        if used <= limit:
-            break
-        if writer is None or file.writer == writer.name:
-            used -= file.extents
-            remove_file(session, pool, volume, file)
-            deleted += 1
-    return deleted
+    return None if rule is None else Keeper(session, pool, volume, rule)
 
 
-def remove_file(session: Session, pool: OpenPool, volume: VolumeRow, file: SampleFile) -> None:
-    """A file gone for good; a thin volume gives its extents back."""
+def remove_files(session: Session, pool: OpenPool, volume: VolumeRow, files: Sequence[SampleFile]) -> None:
+    """Files gone for good; a thin volume gives their extents back."""
+    if not files:
+        return
     if volume.thin:
-        give_back(session, pool, volume, file.first, file.extents)
-    session.delete(file)
-    session.flush()
+        give_back(session, pool, volume, [(f.first, f.extents) for f in files])
+    session.connection().execute(delete(SampleFile).where(among(SampleFile.id, [f.id for f in files])))
+    for file in files:
+        session.expunge(file)
 
 
 _OVERDUE = text("""
@@ -180,7 +213,7 @@ def empty_bins() -> int:
             file = session.get(SampleFile, file_id)
             volume = session.get(VolumeRow, file.volume_id) if file else None
             if file is not None and volume is not None and file.deleted_at is not None:
-                remove_file(session, pool, volume, file)
+                remove_files(session, pool, volume, [file])
                 log(session, SYSTEM, "bin-emptied", volume.name, f"{file.name} left the bin for good.")
     return len(overdue)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
 
 import numpy as np
 from sqlalchemy import delete, func, text
@@ -19,6 +20,7 @@ from pairshelf.engine import keys
 from pairshelf.engine.io.pool_io import PoolIO
 from pairshelf.engine.io.spread_io import SpreadIO, Stretch, base_of
 from pairshelf.engine.pools import OpenPool, open_io
+from pairshelf.store.database import among
 from pairshelf.store.repositories.drives_and_pools import store_stripes
 from pairshelf.store.tables import SampleFile, VolumePiece, VolumeRow, VolumeStripes
 
@@ -85,14 +87,22 @@ def _room_in_stripes(
     return [(base + first, n) for first, n in free], fresh
 
 
-def give_back(session: Session, pool: OpenPool, volume: VolumeRow, at: int, count: int) -> None:
-    """Take a stretch of a volume back; in a spread pool its last stripes go when nothing stands in them."""
+def give_back(session: Session, pool: OpenPool, volume: VolumeRow, stretches: Sequence[tuple[int, int]]) -> None:
+    """Take stretches (first extent, extents) of a volume back, touching only the pieces they lie in; in a spread pool
+    its last stripes go when nothing stands in them."""
     volume_id = volume.number
-    kept = without(pieces_of(session, volume_id), at, count)
-    session.connection().execute(delete(VolumePiece).where(col(VolumePiece.volume_id) == volume_id))
-    session.add_all(
-        VolumePiece(pool_id=pool.row.number, volume_id=volume_id, at=p.at, first=p.first, count=p.count) for p in kept
+    before = kept = pieces_of(session, volume_id)
+    for at, count in stretches:
+        kept = without(kept, at, count)
+    gone = set(before) - set(kept)
+    going = delete(VolumePiece).where(
+        col(VolumePiece.volume_id) == volume_id, among(VolumePiece.at, [p.at for p in gone])
     )
+    session.connection().execute(going)
+    session.add_all(
+        VolumePiece(pool_id=pool.row.number, volume_id=volume_id, at=p.at, first=p.first, count=p.count)
+        for p in set(kept) - set(before)
+    )  # fmt: skip
     session.flush()
     layout = pool.layout
     if have := layout.striped(volume_id):

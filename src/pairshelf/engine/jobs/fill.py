@@ -13,7 +13,7 @@ from pairshelf.core.domain.folders import folder_for
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NoRoom, NotPossible
 from pairshelf.core.figures.speed import sequential_write
-from pairshelf.engine.io.files import FilePlace, FileWriter, checksum_of, content_of, keep, length_of
+from pairshelf.engine.io.files import FilePlace, FileWriter, checksum_of, content_of, keeper_of, length_of
 from pairshelf.engine.io.side_by_side import ahead
 from pairshelf.engine.io.volume_io import file_room
 from pairshelf.engine.jobs.kind import JobKind, Proof
@@ -31,20 +31,23 @@ def step(work: Work) -> float:
     volume = work.volume()
     report = dict(job.report)
     writer = FileWriter(work.session, work.volumes, volume)
-    ruled = work.session.get(KeepRule, volume.id) is not None
+    keeper = keeper_of(work.session, pool, volume)
     done, goal = 0, min(work.most, job.total - job.cursor)
     deleted = 0
     while done < goal and not deleted:
-        most = 2 if ruled else MADE_AHEAD
+        most = 2 if keeper else MADE_AHEAD
         for index, content, checksum in ahead(_made, _ahead_of(work, volume, report, goal - done), most):
-            if ruled:
+            if keeper and keeper.over(len(content) // work.world.block):
                 writer.flush()
                 # Nothing is written in the place of what was deleted before that is out of the books for good:
                 # the step ends here, and the next one writes.
-                if deleted := keep(work.session, pool, volume, len(content) // work.world.block):
+                if deleted := keeper.make_room(len(content) // work.world.block):
                     report["deleted"] += deleted
                     break
-            done += writer.write(_place_of(report, index), content, checksum)
+            written = writer.write(_place_of(report, index), content, checksum)
+            done += written
+            if keeper:
+                keeper.used += written
             report["files"] += 1
             if writer.waiting >= PIECE:
                 writer.flush()  # Meanwhile the next ones are made.

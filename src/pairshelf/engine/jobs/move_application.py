@@ -15,7 +15,7 @@ from pairshelf.core.domain.device import Devices
 from pairshelf.core.domain.folders import folder_in, with_folder
 from pairshelf.core.domain.mounting import MountLine, aside_name
 from pairshelf.core.errors import Gone, NotPossible
-from pairshelf.engine.io.files import FilePlace, FileWriter, content_of, remove_file
+from pairshelf.engine.io.files import FilePlace, FileWriter, content_of, remove_files
 from pairshelf.engine.io.volume_io import files_on
 from pairshelf.engine.jobs.kind import JobKind
 from pairshelf.engine.jobs.work import Held, Work
@@ -149,7 +149,7 @@ def abandon_move(session: Session, job: JobRow, world: Devices) -> None:
             pool = open_pool(session, volume.pool_id)
             for file in files_on(session, volume.number):
                 if file.writer == app.name and file.via == "mount":
-                    remove_file(session, pool, volume, file)
+                    remove_files(session, pool, volume, [file])
     app.running = True
 
 

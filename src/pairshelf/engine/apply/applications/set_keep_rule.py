@@ -7,7 +7,7 @@ from sqlmodel import Session
 from pairshelf.core.changes.applications.application_plan import KeepPlan
 from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.io.files import keep
+from pairshelf.engine.io.files import keeper_of
 from pairshelf.engine.mount_table import find_volume
 from pairshelf.engine.pools import open_pool
 from pairshelf.store.tables import KeepRule, SheetRow
@@ -20,5 +20,6 @@ def apply(session: Session, _sheet: SheetRow, planned: KeepPlan, _who: str, _wor
     application = planned.application.id if planned.application else None
     session.merge(KeepRule(volume_id=volume.number, above=planned.above or 1.0, application_id=application))
     session.flush()
-    keep(session, pool, volume)
+    if keeper := keeper_of(session, pool, volume):
+        keeper.make_room()
     return Outcome(volume.pool_id)

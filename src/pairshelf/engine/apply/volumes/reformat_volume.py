@@ -22,7 +22,7 @@ def apply(session: Session, _sheet: SheetRow, planned: VolumePlan, _who: str, _w
     meet(session, pool.row.id, "reformat-volume", volume_id=volume.id)
     session.connection().execute(sql_delete(SampleFile).where(col(SampleFile.volume_id) == volume.id))
     if volume.thin:
-        give_back(session, pool, volume, 0, volume.extents)
+        give_back(session, pool, volume, [(0, volume.extents)])
     after = planned.after
     volume.file_system, volume.reserved_share, volume.overhead = after.file_system, after.reserved_share, after.overhead
     volume.uuid = str(uuid.uuid4())

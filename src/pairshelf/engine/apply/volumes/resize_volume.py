@@ -24,7 +24,7 @@ def apply(session: Session, sheet: SheetRow, planned: VolumePlan, who: str, _wor
     after = planned.after
     if after.extents < before:
         _no_file_beyond(session, volume, after.extents)
-        give_back(session, pool, volume, after.extents, before - after.extents)
+        give_back(session, pool, volume, [(after.extents, before - after.extents)])
     volume.size, volume.extents = after.size, after.extents
     # What the file system holds stands at its start and does not move; files stay where they are.
     volume.overhead = overhead(volume.file_system, volume.size, volume.reserved_share)
