@@ -3,7 +3,7 @@
 PY := .venv/bin/python
 export PATH := $(CURDIR)/.venv/bin:$(PATH)
 
-.PHONY: help demo start reset test soak bench fmt shots types lock
+.PHONY: help demo start reset test soak mutants bench fmt shots types lock
 
 help:
 	@echo 'make demo   start everything with the demo estate'
@@ -11,6 +11,7 @@ help:
 	@echo 'make reset  remove the database and the simulated drives'
 	@echo 'make test   set up and run all checks'
 	@echo 'make soak   random histories and requests, ROUNDS=100 REQUESTS=300 (seconds) SEED=1'
+	@echo 'make mutants small deliberate faults, and how many a test notices, NUMBER=60 ROOM=core/changes SEED=1'
 	@echo 'make bench  print the benchmark figures'
 	@echo 'make fmt    format the code'
 	@echo 'make shots  take docs/screenshots anew from the demo'
@@ -36,6 +37,10 @@ soak:
 	@scripts/setup dev
 	@$(PY) -m tests.soak
 	@SECONDS_OF_REQUESTS=$${REQUESTS:-300} $(PY) -m pytest tests/api/test_description.py -k made_from
+
+mutants:
+	@scripts/setup dev
+	@$(PY) scripts/mutants.py
 
 bench:
 	@scripts/setup dev

@@ -94,7 +94,7 @@ export function SheetAct({
   );
 }
 
-export function SheetForm({
+function SheetForm({
   kind,
   title,
   fields,

@@ -8,13 +8,13 @@ import { shortSize, type UnitSystem } from "./units";
 
 export type Drive = Schema["DriveOut"];
 
-export const SPINE_WIDTH = 34;
+const SPINE_WIDTH = 34;
 export const BAY_WIDTH = 50;
 export const TALLEST = 132;
 const SHORTEST = 46;
 
 /** Height of a drive of so many bytes where the site's largest has `largest`. */
-export function spineHeight(size: number, largest: number): number {
+function spineHeight(size: number, largest: number): number {
   return Math.round(SHORTEST + (TALLEST - SHORTEST) * Math.min(1, size / Math.max(1, largest)));
 }
 

@@ -11,9 +11,6 @@ from pairshelf.core.domain.names import near_misses
 from pairshelf.core.domain.units import format_size
 from pairshelf.core.errors import BadInput
 
-#: Reasons a log-in is refused, in the order they are looked at.
-Refusal = str
-
 
 @dataclass(frozen=True, slots=True)
 class LogIn:

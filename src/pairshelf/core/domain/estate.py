@@ -228,8 +228,6 @@ class Estate:
     pools: tuple[EstatePool, ...] = ()
     #: Names of all pools, in lower case, for new ones to differ from.
     pool_names: frozenset[str] = frozenset()
-    #: (host, mount point) pairs already taken.
-    mount_points: frozenset[tuple[str | None, str]] = frozenset()
     hosts: frozenset[str] = field(default_factory=frozenset)
     volumes: tuple[EstateVolume, ...] = ()
     mounts: tuple[EstateMount, ...] = ()

@@ -54,7 +54,6 @@ def load_books(session: Session, *, pool_ids: Collection[int] = (), drive_ids: C
         drives=tuple(load_drives(session, drive_ids)),
         pools=tuple(load_pools(session, pool_ids)),
         pool_names=frozenset(name.lower() for name in session.exec(select(PoolRow.name))),
-        mount_points=frozenset((m.host, m.at) for m in mounts),
         volumes=tuple(volumes),
         mounts=tuple(mounts),
         machines=tuple(load_hosts(session)),

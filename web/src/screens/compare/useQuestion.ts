@@ -36,7 +36,7 @@ export type Field = (typeof NUMBERS)[number] | (typeof WORDS)[number];
 
 type Changes = Record<string, string | null>;
 /** Changes of the address, or a function that makes them of what stands in it now. */
-export type Put = (changes: Changes | ((now: URLSearchParams) => Changes)) => void;
+type Put = (changes: Changes | ((now: URLSearchParams) => Changes)) => void;
 
 export interface Question {
   get: (name: string) => string;
