@@ -1,10 +1,10 @@
 /** Ctrl+K: go to a screen, a pool, a shelf or a drive by typing; and the list of keys. */
 import { Modal, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, ask } from "./api/client";
+import { server } from "./api/client";
 import { useKinds } from "./shared/me";
 
 interface Place {
@@ -72,15 +72,13 @@ function Find({ onClose }: { onClose: () => void }) {
   const [at, setAt] = useState(0);
   const [settled] = useDebouncedValue(typed.trim(), 100);
   const go = useNavigate();
-  const pools = useQuery({
-    queryKey: ["pools", "find"],
-    queryFn: () => ask(api.GET("/api/pools", { params: { query: { limit: 200 } } })),
-  });
-  const shelves = useQuery({
-    queryKey: ["shelves", "find", settled],
-    queryFn: () => ask(api.GET("/api/shelves", { params: { query: { filter: settled } } })),
-    placeholderData: keepPreviousData,
-  });
+  const pools = server.useQuery("get", "/api/pools", { params: { query: { limit: 200 } } });
+  const shelves = server.useQuery(
+    "get",
+    "/api/shelves",
+    { params: { query: { filter: settled } } },
+    { placeholderData: keepPreviousData },
+  );
   const kinds = useKinds()?.changes ?? [];
   const places: Place[] = [
     ...SCREENS,

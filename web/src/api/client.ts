@@ -1,5 +1,6 @@
 /** The one way to the API: typed by its own description, with errors as problems. */
 import createClient from "openapi-fetch";
+import createHooks from "openapi-react-query";
 import type { components, paths } from "./schema.gen";
 
 export type Schema = components["schemas"];
@@ -13,6 +14,11 @@ export class Problem extends Error {
     readonly field: string | null,
   ) {
     super(message);
+  }
+
+  /** What the description calls it. */
+  get title(): string {
+    return this.message;
   }
 }
 
@@ -34,22 +40,29 @@ raw.use({
     if (request.method !== "GET") request.headers.set("X-CSRFToken", csrf);
     return request;
   },
+  async onResponse({ response }) {
+    if (!response.ok) throw problemOf(response.status, await response.json().catch(() => null));
+  },
+  onError({ error }) {
+    // Left unasked is no trouble: another question has taken its place.
+    if (error instanceof Problem || (error instanceof DOMException && error.name === "AbortError")) return;
+    return new Problem(0, "unreachable", "Pair Shelf does not answer. It is tried again by itself.", null);
+  },
 });
 
 export const api = raw;
 
-type Answer<T> = { data?: T; error?: unknown; response: Response };
+/** Hooks of every route, with keys of their own: method, path, what was asked. Their errors are problems. */
+export const server = createHooks(raw);
 
-/** The data of an answer, or its problem thrown. */
-export async function ask<T>(answer: Promise<Answer<T>>): Promise<T> {
-  let got: Answer<T>;
-  try {
-    got = await answer;
-  } catch {
-    throw new Problem(0, "unreachable", "Pair Shelf does not answer. It is tried again by itself.", null);
-  }
-  if (got.response.ok && got.data !== undefined) return got.data;
-  throw problemOf(got.response.status, got.error);
+/** Any path of the API, as its description has it. */
+export type Path = keyof paths;
+
+/** The data of an answer; its problem is thrown. */
+export async function ask<T>(answer: Promise<{ data?: T }>): Promise<T> {
+  const { data } = await answer;
+  if (data === undefined) throw new Problem(200, "empty", "Pair Shelf gave no answer to this.", null);
+  return data;
 }
 
 function problemOf(status: number, error: unknown): Problem {
@@ -64,6 +77,15 @@ function problemOf(status: number, error: unknown): Problem {
     said.title ?? "Pair Shelf gave no answer to this.",
     said.field ?? null,
   );
+}
+
+/** Draw up the sheet of a kind of change; which fields it has the server knows, and names the one that is wrong. */
+export async function drawUp(kind: string, body: object): Promise<Schema["SheetOut"]> {
+  const headers = { "X-CSRFToken": csrf, "Content-Type": "application/json" };
+  const answer = await fetch(`/api/sheets/${kind}`, { method: "POST", body: JSON.stringify(body), headers });
+  const said = await answer.json().catch(() => null);
+  if (!answer.ok) throw problemOf(answer.status, said);
+  return said as Schema["SheetOut"];
 }
 
 /** Send a file: an inventory for preview or import, or a price list. */

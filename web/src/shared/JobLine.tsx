@@ -1,8 +1,10 @@
 /** A job: how far it is, how long still, what it waits for; gentle or fast, pause and resume. */
+
 import { Button, Group, Progress, SegmentedControl, Text, Tooltip } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ask, type Schema } from "../api/client";
+import { EVERYTHING } from "../api/keys";
 import { useMay } from "./me";
 import { Act } from "./parts";
 import { TERMS } from "./terms";
@@ -13,7 +15,7 @@ type Job = Schema["JobOut"];
 export function JobLine({ job, plain }: { job: Job; plain?: boolean }) {
   const client = useQueryClient();
   const may = useMay("run-jobs");
-  const settle = { onSettled: () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" }) };
+  const settle = { onSettled: () => client.invalidateQueries(EVERYTHING) };
   const path = { path: { job_id: job.id } };
   const pause = useMutation({
     mutationFn: () => ask(api.POST("/api/jobs/{job_id}/pause", { params: path })),

@@ -11,10 +11,10 @@ import {
   TagsInput,
   TextInput,
 } from "@mantine/core";
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
-import { api, ask, type Schema } from "../api/client";
+import { drawUp, server } from "../api/client";
 import { useMayDo } from "./me";
 import { Act, errorOf, Trouble } from "./parts";
 
@@ -38,11 +38,7 @@ export type FieldSpec = {
 export function useDrawUp(kind: string) {
   const go = useNavigate();
   return useMutation({
-    mutationFn: (body: Values) =>
-      // One route a kind of change; their bodies differ, and the server names the field that is wrong.
-      ask<Schema["SheetOut"]>(
-        api.POST(`/api/sheets/${kind}` as "/api/sheets/rename-volume", { body: body as never }) as never,
-      ),
+    mutationFn: (body: Values) => drawUp(kind, body),
     onSuccess: (sheet) => go(`/changes/${sheet.id}`),
   });
 }
@@ -254,10 +250,7 @@ function VolumePick({
   value: string;
   set: (value: string) => void;
 }) {
-  const found = useQuery({
-    queryKey: ["volumes", "like", value],
-    queryFn: () => ask(api.GET("/api/volumes", { params: { query: { like: value, limit: 30 } } })),
-  });
+  const found = server.useQuery("get", "/api/volumes", { params: { query: { like: value, limit: 30 } } });
   return (
     <Autocomplete
       {...common}

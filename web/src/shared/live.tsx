@@ -1,41 +1,9 @@
 /** Live screens: what changed on the server is fetched again, by itself. */
+
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useEffect, useState } from "react";
-
-/** Which queries show something of a table. */
-const SHOWN_BY: Record<string, string[]> = {
-  site: ["shelves"],
-  shelf: ["shelves", "compare", "cut"],
-  drive: ["shelves", "drives", "drive", "today", "pools", "pool", "compare", "cut"],
-  pool: ["pools", "pool", "today", "drives", "notice"],
-  pool_place: ["pools", "pool", "drives", "drive", "shelves", "today"],
-  volume: ["pools", "pool", "volumes", "access"],
-  volume_piece: ["pools", "pool"],
-  volume_stripes: ["pools", "pool"],
-  host: ["access"],
-  mount: ["pool", "access", "notice"],
-  party: ["access"],
-  party_member: ["access"],
-  share: ["pool", "access", "notice"],
-  share_right: ["access", "notice"],
-  share_visit: ["access"],
-  initiator: ["access"],
-  target: ["pool", "access", "notice"],
-  target_lun: ["pool", "access"],
-  target_right: ["access"],
-  application: ["pool", "access", "notice"],
-  keep_rule: ["pool", "access"],
-  partition_plan: ["partitions"],
-  sample_file: ["pool", "today", "access"],
-  change_sheet: ["sheets", "sheet", "today"],
-  job: ["jobs", "today", "pool", "sheet"],
-  logbook: ["logbook", "today"],
-  errand: ["sheet"],
-  setting: ["speed"],
-  drive_model: ["prices", "compare", "cut"],
-  comparison: ["comparisons"],
-  backup: ["backups"],
-};
+import type { Path } from "../api/client";
+import { about, EVERYTHING, SHOWN_BY } from "../api/keys";
 
 /** What answers: the web server, and, as far as it knows, the database and the worker. */
 export type Answers = { web: boolean; database: boolean; worker: boolean };
@@ -64,22 +32,22 @@ export function Live({ children }: { children: ReactNode }) {
 }
 
 function listen(client: QueryClient, tell: (answers: Answers) => void): () => void {
-  const waiting = new Set<string>();
+  const waiting = new Set<Path>();
   let timer: ReturnType<typeof setTimeout> | undefined;
   let heard = Date.now();
   let source: EventSource | undefined;
   const flush = () => {
     timer = undefined;
-    for (const key of waiting) client.invalidateQueries({ queryKey: [key] });
+    client.invalidateQueries(about(...waiting));
     waiting.clear();
   };
   const changed = (topics: string) => {
     for (const topic of topics.split(",")) {
       if (topic === "everything") {
-        client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
+        client.invalidateQueries(EVERYTHING);
         continue;
       }
-      for (const key of SHOWN_BY[topic] ?? []) waiting.add(key);
+      for (const path of SHOWN_BY[topic] ?? []) waiting.add(path);
     }
     // Jobs report several times a second; fetching twice a second is enough for a person.
     timer ??= setTimeout(flush, 400);

@@ -1,6 +1,8 @@
 /** Who is signed in, and what they may do. */
+
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, ask, rememberCsrf, type Schema } from "../api/client";
+import { api, ask, rememberCsrf, type Schema, server } from "../api/client";
+import { EVERYTHING } from "../api/keys";
 
 export type Me = Schema["MeOut"];
 
@@ -19,12 +21,8 @@ export function useMe() {
 /** Every kind of change and of job, and who may do what: as the server knows them. */
 export function useKinds() {
   const signedIn = useMe().data?.user != null;
-  return useQuery({
-    queryKey: ["kinds"],
-    queryFn: () => ask(api.GET("/api/kinds")),
-    enabled: signedIn,
-    staleTime: Number.POSITIVE_INFINITY,
-  }).data;
+  return server.useQuery("get", "/api/kinds", {}, { enabled: signedIn, staleTime: Number.POSITIVE_INFINITY })
+    .data;
 }
 
 /** Whether the signed-in person may do an act, and the sentence to show if not. */
@@ -49,7 +47,7 @@ export function useBecome() {
   const client = useQueryClient();
   return (me: Me) => {
     rememberCsrf(me.csrf);
-    client.removeQueries({ predicate: (q) => q.queryKey[0] !== "me" });
+    client.removeQueries(EVERYTHING);
     client.setQueryData(["me"], me);
   };
 }

@@ -1,8 +1,10 @@
 /** Words that are shown once and kept nowhere, and text to copy. */
+
 import { Button, Checkbox, CopyButton, Modal, Stack, Text } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext, useState } from "react";
 import { api, ask } from "../api/client";
+import { about } from "../api/keys";
 
 type Once = { pool: string; poolId: number; passphrase: string };
 
@@ -20,7 +22,7 @@ export function OnceProvider({ children }: { children: ReactNode }) {
       // Said to the server too: until then Today reminds of it, should this window be lost.
       ask(api.POST("/api/pools/{pool_id}/passphrase-kept", { params: path }))
         .catch(() => null)
-        .finally(() => client.invalidateQueries({ queryKey: ["today"] }));
+        .finally(() => client.invalidateQueries(about("/api/today")));
     }
     setWhat(null);
     setKept(false);

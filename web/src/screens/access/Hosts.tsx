@@ -1,8 +1,10 @@
 /** Hosts: what each mounts, what runs on it, and how it is reached. */
+
 import { Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema } from "../../api/client";
+import { ACCESS, about } from "../../api/keys";
 import { useMay } from "../../shared/me";
 import { Copyable } from "../../shared/once";
 import { Act, Empty, Term, Trouble, Waiting } from "../../shared/parts";
@@ -192,7 +194,7 @@ function ApplicationLine({
       ),
     onSuccess: (got) => {
       setSaid(got.jobs.length ? `writes to ${got.jobs[0].volume}` : "wrote to the host's own disk");
-      client.invalidateQueries({ queryKey: ["access"] });
+      client.invalidateQueries(about(...ACCESS));
     },
   });
   const ref = `${host}/${app.name}`;

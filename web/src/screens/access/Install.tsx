@@ -1,8 +1,10 @@
 /** A simulated application put onto a simulated host. */
+
 import { Button, Group, Modal, Select, Stack, TextInput } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema } from "../../api/client";
+import { ACCESS, about } from "../../api/keys";
 import { useMay } from "../../shared/me";
 import { Act, errorOf, Trouble } from "../../shared/parts";
 
@@ -15,7 +17,7 @@ export function Install({ host, kinds }: { host: string; kinds: Schema["HostsUse
     mutationFn: () => ask(api.POST("/api/applications", { body: { ...values, host } })),
     onSuccess: () => {
       setOpen(false);
-      client.invalidateQueries({ queryKey: ["access"] });
+      client.invalidateQueries(about(...ACCESS));
     },
   });
   const fields = [

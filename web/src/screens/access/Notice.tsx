@@ -1,9 +1,8 @@
 /** Pull this: who notices? Worked out from the layout and from who uses what; nothing is pulled. */
 import { Select, Text, TextInput } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, ask, type Schema } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { Heading, State, Trouble, Waiting } from "../../shared/parts";
 
 const KINDS = ["drive", "shelf", "host", "site", "pool", "volume"] as const;
@@ -22,12 +21,12 @@ export function Notice() {
   const kind = (params.get("kind") ?? "shelf") as Kind;
   const name = params.get("name") ?? "";
   const [typed, setTyped] = useState(name);
-  const found = useQuery({
-    queryKey: ["notice", kind, name],
-    queryFn: () => ask(api.GET("/api/depends/pull", { params: { query: { kind, name } } })),
-    enabled: name !== "",
-    retry: false,
-  });
+  const found = server.useQuery(
+    "get",
+    "/api/depends/pull",
+    { params: { query: { kind, name } } },
+    { enabled: name !== "", retry: false },
+  );
   return (
     <>
       <Heading title="Pull this: who notices?">

@@ -1,8 +1,7 @@
 /** Persons and groups that shares are for. */
 import { Text } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask } from "../../api/client";
+import { server } from "../../api/client";
 import { Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
 import { useParties } from "./Shares";
@@ -103,10 +102,7 @@ export function People() {
 }
 
 function Foundation({ name }: { name: string }) {
-  const found = useQuery({
-    queryKey: ["notice", "person", name],
-    queryFn: () => ask(api.GET("/api/depends/person", { params: { query: { name } } })),
-  });
+  const found = server.useQuery("get", "/api/depends/person", { params: { query: { name } } });
   if (found.isPending) return <Waiting height={60} />;
   if (found.isError) return <Trouble error={found.error} />;
   if (!found.data.lines.length) return <Text mt="xs">{name} has no right on any share.</Text>;

@@ -1,8 +1,10 @@
 /** Shares: folders over the network, who may, who is there, and how they are reached. */
+
 import { Select, Text } from "@mantine/core";
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask, type Schema } from "../../api/client";
+import { api, ask, type Schema, server } from "../../api/client";
+import { ACCESS, about } from "../../api/keys";
 import { useMay } from "../../shared/me";
 import { Copyable } from "../../shared/once";
 import { Act, Trouble, Waiting } from "../../shared/parts";
@@ -11,7 +13,7 @@ import { formatWhen, Size } from "../../shared/units";
 import { Find, More, useSome } from "./Some";
 
 export function useParties() {
-  return useQuery({ queryKey: ["access", "parties"], queryFn: () => ask(api.GET("/api/access/parties")) });
+  return server.useQuery("get", "/api/access/parties");
 }
 
 function fields(parties: string[], share?: Schema["SharedOut"]): FieldSpec[] {
@@ -45,12 +47,12 @@ function fields(parties: string[], share?: Schema["SharedOut"]): FieldSpec[] {
 
 export function Shares() {
   const some = useSome();
-  const shares = useQuery({
-    queryKey: ["access", "shares", some.like, some.limit],
-    queryFn: () =>
-      ask(api.GET("/api/access/shares", { params: { query: { like: some.like, limit: some.limit } } })),
-    placeholderData: keepPreviousData,
-  });
+  const shares = server.useQuery(
+    "get",
+    "/api/access/shares",
+    { params: { query: { like: some.like, limit: some.limit } } },
+    { placeholderData: keepPreviousData },
+  );
   const parties = useParties();
   if (shares.isPending || parties.isPending) return <Waiting height={300} />;
   if (shares.isError) return <Trouble error={shares.error} />;
@@ -195,7 +197,7 @@ function Visitor({ share }: { share: Schema["SharedOut"] }) {
     },
     onSuccess: (sentence) => {
       setSaid(sentence);
-      client.invalidateQueries({ queryKey: ["access"] });
+      client.invalidateQueries(about(...ACCESS));
     },
     onError: () => setSaid(""),
   });
@@ -239,16 +241,14 @@ function Visitor({ share }: { share: Schema["SharedOut"] }) {
 function Files({ share, person }: { share: Schema["SharedOut"]; person: string }) {
   const [open, setOpen] = useState(false);
   const client = useQueryClient();
-  const files = useQuery({
-    queryKey: ["access", "share-files", share.id, share.taken, share.bin_files],
-    queryFn: () =>
-      ask(
-        api.GET("/api/shares/{share_id}/files", {
-          params: { path: { share_id: share.id }, query: { limit: 50 } },
-        }),
-      ),
-    enabled: open,
-  });
+  const files = server.useQuery(
+    "get",
+    "/api/shares/{share_id}/files",
+    {
+      params: { path: { share_id: share.id }, query: { limit: 50 } },
+    },
+    { enabled: open },
+  );
   const change = useMutation({
     mutationFn: ({ id, back }: { id: number; back: boolean }) =>
       ask(
@@ -257,7 +257,7 @@ function Files({ share, person }: { share: Schema["SharedOut"]; person: string }
           body: { file_id: id, person },
         }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["access"] }),
+    onSuccess: () => client.invalidateQueries(about(...ACCESS)),
   });
   return (
     <details style={{ marginTop: "0.4rem" }} onToggle={(e) => setOpen(e.currentTarget.open)}>

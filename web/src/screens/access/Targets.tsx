@@ -1,8 +1,10 @@
 /** Block targets: disks for other hosts, who is let in, and a trial log-in. */
+
 import { PasswordInput, Select, Text, TextInput } from "@mantine/core";
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask, type Schema } from "../../api/client";
+import { api, ask, type Schema, server } from "../../api/client";
+import { ACCESS, about } from "../../api/keys";
 import { useMay } from "../../shared/me";
 import { Copyable } from "../../shared/once";
 import { Act, errorOf, Trouble, Waiting } from "../../shared/parts";
@@ -13,12 +15,12 @@ import { Find, More, useSome } from "./Some";
 
 export function Targets() {
   const some = useSome();
-  const targets = useQuery({
-    queryKey: ["access", "targets", some.like, some.limit],
-    queryFn: () =>
-      ask(api.GET("/api/access/targets", { params: { query: { like: some.like, limit: some.limit } } })),
-    placeholderData: keepPreviousData,
-  });
+  const targets = server.useQuery(
+    "get",
+    "/api/access/targets",
+    { params: { query: { like: some.like, limit: some.limit } } },
+    { placeholderData: keepPreviousData },
+  );
   const hosts = useHosts();
   if (targets.isPending || hosts.isPending) return <Waiting height={300} />;
   if (targets.isError) return <Trouble error={targets.error} />;
@@ -258,7 +260,7 @@ function Chap({ target }: { target: Schema["TargetOut"] }) {
       ),
     onSuccess: () => {
       setSecret("");
-      client.invalidateQueries({ queryKey: ["access"] });
+      client.invalidateQueries(about(...ACCESS));
     },
   });
   if (!target.initiators.length) return null;
@@ -337,7 +339,7 @@ function Trial({
           body: { ...body, lun: target.luns[0]?.lun ?? 0, size: "5 GiB" },
         }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["access"] }),
+    onSuccess: () => client.invalidateQueries(about(...ACCESS)),
   });
   const declare = useDrawUp("declare-initiator");
   const letIn = useDrawUp("let-in");

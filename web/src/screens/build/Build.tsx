@@ -1,9 +1,9 @@
 /** From a chosen layout to a change sheet: names, the first volume, where it is mounted. */
 import { Autocomplete, Button, Checkbox, Group, Select, Stack, Text, TextInput } from "@mantine/core";
-import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { api, ask } from "../../api/client";
+import { api, ask, server } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
 import { Size } from "../../shared/units";
@@ -47,7 +47,7 @@ export function Build() {
   const [protection, setProtection] = useState(params.get("protection") ?? "copies-2");
   const may = useMay("build-pools");
   const go = useNavigate();
-  const hosts = useQuery({ queryKey: ["shelves", "hosts"], queryFn: () => ask(api.GET("/api/hosts")) });
+  const hosts = server.useQuery("get", "/api/hosts");
   const share = fileSystem === "none" ? null : shareOf(reserved);
   const body = {
     drive_ids: drives,
@@ -60,13 +60,16 @@ export function Build() {
     reserved_share: share,
     volume_size: size,
   };
-  const cut = useQuery({
-    queryKey: ["cut", "build", body],
-    queryFn: () => ask(api.POST("/api/compare/cut", { body })),
-    placeholderData: keepPreviousData,
-    enabled: drives.length > 0 && !spread && !Number.isNaN(share),
-    retry: false,
-  });
+  const cut = server.useQuery(
+    "post",
+    "/api/compare/cut",
+    { body },
+    {
+      placeholderData: keepPreviousData,
+      enabled: drives.length > 0 && !spread && !Number.isNaN(share),
+      retry: false,
+    },
+  );
   const draw = useMutation({
     mutationFn: () =>
       ask(

@@ -1,17 +1,13 @@
 /** Changes: what runs, sheets that wait or were approved, and jobs that have ended. */
 import { Button, Text } from "@mantine/core";
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ask } from "../../api/client";
+import { server } from "../../api/client";
 import { JobLine } from "../../shared/JobLine";
 import { Empty, Heading, Trouble, Waiting } from "../../shared/parts";
 import { formatWhen } from "../../shared/units";
 
 export function Changes() {
-  const open = useQuery({
-    queryKey: ["jobs", "open"],
-    queryFn: () => ask(api.GET("/api/jobs", { params: { query: { which: "open", limit: 100 } } })),
-  });
+  const open = server.useQuery("get", "/api/jobs", { params: { query: { which: "open", limit: 100 } } });
   return (
     <>
       <Heading title="Changes" />
@@ -40,13 +36,16 @@ export function Changes() {
 }
 
 function Sheets() {
-  const sheets = useInfiniteQuery({
-    queryKey: ["sheets"],
-    queryFn: ({ pageParam }) =>
-      ask(api.GET("/api/sheets", { params: { query: { before: pageParam, limit: 20 } } })),
-    initialPageParam: null as number | null,
-    getNextPageParam: (page) => (page.more ? page.sheets[page.sheets.length - 1].id : undefined),
-  });
+  const sheets = server.useInfiniteQuery(
+    "get",
+    "/api/sheets",
+    { params: { query: { limit: 20 } } },
+    {
+      pageParamName: "before",
+      initialPageParam: null,
+      getNextPageParam: (page) => (page.more ? page.sheets[page.sheets.length - 1].id : undefined),
+    },
+  );
   if (sheets.isPending) return <Waiting />;
   if (sheets.isError) return <Trouble error={sheets.error} />;
   const all = sheets.data.pages.flatMap((p) => p.sheets);
@@ -85,13 +84,16 @@ function Sheets() {
 }
 
 function Ended() {
-  const ended = useInfiniteQuery({
-    queryKey: ["jobs", "ended"],
-    queryFn: ({ pageParam }) =>
-      ask(api.GET("/api/jobs", { params: { query: { which: "ended", before: pageParam, limit: 15 } } })),
-    initialPageParam: null as number | null,
-    getNextPageParam: (page) => (page.more ? page.jobs[page.jobs.length - 1].id : undefined),
-  });
+  const ended = server.useInfiniteQuery(
+    "get",
+    "/api/jobs",
+    { params: { query: { which: "ended", limit: 15 } } },
+    {
+      pageParamName: "before",
+      initialPageParam: null,
+      getNextPageParam: (page) => (page.more ? page.jobs[page.jobs.length - 1].id : undefined),
+    },
+  );
   const all = ended.data?.pages.flatMap((p) => p.jobs) ?? [];
   if (!all.length) return null;
   return (

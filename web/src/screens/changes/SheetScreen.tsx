@@ -1,9 +1,11 @@
 /** The change sheet: one sheet of paper that says what will happen, and the approval at its foot. */
+
 import { Button, Group, PasswordInput, Text, TextInput } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, ask, Problem, type Schema } from "../../api/client";
+import { api, ask, Problem, type Schema, server } from "../../api/client";
+import { EVERYTHING } from "../../api/keys";
 import { JobLine } from "../../shared/JobLine";
 import { Copyable, useShowOnce } from "../../shared/once";
 import { errorOf, Trouble, Waiting } from "../../shared/parts";
@@ -14,11 +16,12 @@ type Sheet = Schema["SheetOut"];
 
 export function SheetScreen() {
   const id = Number(useParams().id);
-  const sheet = useQuery({
-    queryKey: ["sheet", id],
-    queryFn: () => ask(api.GET("/api/sheets/{sheet_id}", { params: { path: { sheet_id: id } } })),
-    retry: false,
-  });
+  const sheet = server.useQuery(
+    "get",
+    "/api/sheets/{sheet_id}",
+    { params: { path: { sheet_id: id } } },
+    { retry: false },
+  );
   if (sheet.isPending) return <Waiting height={500} />;
   if (sheet.isError) return <Trouble error={sheet.error} />;
   const { body, ...about } = sheet.data;
@@ -216,8 +219,12 @@ function Approval({ sheet }: { sheet: Sheet }) {
       if (done.body.kind === "build-pool") selection.replace([]);
       if (done.passphrase)
         showOnce({ pool: done.body.confirm ?? "", poolId: done.pool_id ?? 0, passphrase: done.passphrase });
-      client.setQueryData(["sheet", sheet.id], done);
-      client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" });
+      client.setQueryData(
+        server.queryOptions("get", "/api/sheets/{sheet_id}", { params: { path: { sheet_id: sheet.id } } })
+          .queryKey,
+        done,
+      );
+      client.invalidateQueries(EVERYTHING);
     },
     onSettled: () => setPassword(""),
   });

@@ -1,28 +1,33 @@
 /** What to buy: from the price list and the free bays, the least cost now and over the next growth steps. */
+
 import { Button, Checkbox, FileButton, NumberInput, Text, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask, type Schema, sendFile } from "../../api/client";
+import { type Schema, sendFile, server } from "../../api/client";
+import { EVERYTHING } from "../../api/keys";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Trouble, Waiting } from "../../shared/parts";
 import { formatChance, formatHours, formatMoney, Size, shortSize, useUnits } from "../../shared/units";
 import type { Question } from "./useQuestion";
 
 export function Buy({ q }: { q: Question }) {
-  const prices = useQuery({ queryKey: ["prices"], queryFn: () => ask(api.GET("/api/prices")) });
+  const prices = server.useQuery("get", "/api/prices");
   const bays = Number(q.get("bays") || 8);
   const then = [q.get("then1"), q.get("then2")].filter((t) => t.trim());
   const body = { ...q.body, bays, then, with_drives: q.get("with") === "yes" };
   const [settled] = useDebouncedValue(JSON.stringify(body), 250);
   const needed = Boolean(q.get("need").trim());
-  const found = useQuery({
-    queryKey: ["compare", "buy", settled, prices.data?.models.length],
-    queryFn: () => ask(api.POST("/api/compare/buy", { body: JSON.parse(settled) })),
-    placeholderData: keepPreviousData,
-    enabled: needed && (prices.data?.models.length ?? 0) > 0,
-    retry: false,
-  });
+  const found = server.useQuery(
+    "post",
+    "/api/compare/buy",
+    { body: JSON.parse(settled) },
+    {
+      placeholderData: keepPreviousData,
+      enabled: needed && (prices.data?.models.length ?? 0) > 0,
+      retry: false,
+    },
+  );
   const own = ["bays", "then"];
   return (
     <>
@@ -182,7 +187,7 @@ function PriceList({ models }: { models: Schema["ModelOut"][] }) {
   const client = useQueryClient();
   const bring = useMutation({
     mutationFn: (file: File) => sendFile<Schema["PricesReadOut"]>("/api/prices", file),
-    onSuccess: () => client.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "me" }),
+    onSuccess: () => client.invalidateQueries(EVERYTHING),
   });
   const errors = bring.data?.errors ?? [];
   return (

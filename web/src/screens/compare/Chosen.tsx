@@ -1,9 +1,9 @@
 /** The layout that is looked at: its cut, what failures would leave, its figures, reasons, doors and growth. */
 import { Button, Text } from "@mantine/core";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData } from "@tanstack/react-query";
 import { memo, type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
-import { api, ask, type Schema } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { Cut } from "../../shared/Cut";
 import { download } from "../../shared/download";
 import { useMay } from "../../shared/me";
@@ -36,11 +36,12 @@ export const Chosen = memo(function Chosen({ layout, body }: { layout: Layout; b
     failed_shelves: [...failed.failed_shelves],
     failed_hosts: [...failed.failed_hosts],
   };
-  const cut = useQuery({
-    queryKey: ["cut", asked],
-    queryFn: () => ask(api.POST("/api/compare/cut", { body: asked })),
-    placeholderData: keepPreviousData,
-  });
+  const cut = server.useQuery(
+    "post",
+    "/api/compare/cut",
+    { body: asked },
+    { placeholderData: keepPreviousData },
+  );
   const toggle = (what: Fails, id: string) =>
     setFailed((before) => {
       const after = new Set(before[what]);
@@ -134,12 +135,12 @@ function shorten(name: string): string {
 function BuildThis({ layout, body }: { layout: Layout; body: Body }) {
   const may = useMay("build-pools");
   const go = useNavigate();
-  const places = useQuery({
-    queryKey: ["drives", "chosen", body.drive_ids?.join(",")],
-    queryFn: () =>
-      ask(api.GET("/api/drives/by-id", { params: { query: { ids: body.drive_ids?.join(",") ?? "" } } })),
-    enabled: Boolean(body.drive_ids?.length),
-  });
+  const places = server.useQuery(
+    "get",
+    "/api/drives/by-id",
+    { params: { query: { ids: body.drive_ids?.join(",") ?? "" } } },
+    { enabled: Boolean(body.drive_ids?.length) },
+  );
   const used = new Set([...layout.sets.flat(), ...layout.spares]);
   const kept = places.data?.drives.find((d) => used.has(String(d.id)) && d.not_offered)?.not_offered;
   const whyNot = body.drive_ids

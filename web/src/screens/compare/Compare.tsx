@@ -3,7 +3,7 @@ import { Button, Menu, Text } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { memo, useCallback, useDeferredValue, useState } from "react";
 import { Link } from "react-router";
-import { api, ask, Problem, type Schema } from "../../api/client";
+import { api, ask, Problem, type Schema, server } from "../../api/client";
 import { download } from "../../shared/download";
 import { useMay } from "../../shared/me";
 import { Act, Empty, Heading, Trouble, Waiting } from "../../shared/parts";
@@ -30,7 +30,7 @@ export function Compare() {
   const q = useQuestion();
   const view = q.get("view");
   const answer = useQuery({
-    queryKey: ["compare", q.body],
+    queryKey: ["post", "/api/compare", q.body],
     // The answer keeps the question it is to: while the next one is worked out, both stay together.
     queryFn: async () => {
       const started = performance.now();
@@ -286,11 +286,12 @@ function Outward({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
 
 /** The same drives as a what-if: change one and see, without touching what is there. */
 function Duplicate({ q }: { q: Question }) {
-  const drives = useQuery({
-    queryKey: ["drives", "chosen", q.drives.join(",")],
-    queryFn: () => ask(api.GET("/api/drives/by-id", { params: { query: { ids: q.drives.join(",") } } })),
-    enabled: q.what === "shelves" && q.drives.length > 0,
-  });
+  const drives = server.useQuery(
+    "get",
+    "/api/drives/by-id",
+    { params: { query: { ids: q.drives.join(",") } } },
+    { enabled: q.what === "shelves" && q.drives.length > 0 },
+  );
   if (q.what !== "shelves") return null;
   const duplicate = () => {
     const groups = new Map<string, number>();

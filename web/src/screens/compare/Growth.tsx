@@ -1,9 +1,9 @@
 /** How a layout grows, as a picture: each way a staircase of usable capacity, step by step. */
 import { TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask, type Schema } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { errorOf, Trouble, Waiting } from "../../shared/parts";
 import { formatHours, formatSize, shortHours, useUnits } from "../../shared/units";
 import { type Body, chosenBody, type Layout } from "./useQuestion";
@@ -12,12 +12,12 @@ export function Growth({ layout, body }: { layout: Layout; body: Body }) {
   const [larger, setLarger] = useState("");
   const [settled] = useDebouncedValue(larger, 250);
   const asked = { ...chosenBody(body, layout), larger: settled, steps: 3 };
-  const growth = useQuery({
-    queryKey: ["compare", "growth", asked],
-    queryFn: () => ask(api.POST("/api/compare/growth", { body: asked })),
-    placeholderData: keepPreviousData,
-    retry: false,
-  });
+  const growth = server.useQuery(
+    "post",
+    "/api/compare/growth",
+    { body: asked },
+    { placeholderData: keepPreviousData, retry: false },
+  );
   const wrong = errorOf(growth.error, "larger");
   return (
     <section className="paper" aria-label="How it grows" style={{ gridColumn: "1 / -1" }}>

@@ -1,8 +1,7 @@
 /** "How is this computed?": a figure that opens its formula, this layout's numbers in it, and the source. */
 import { Popover, Text } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
-import { api, ask, type Schema } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { Trouble, Waiting } from "../../shared/parts";
 import { type Body, chosenBody, type Layout } from "./useQuestion";
 
@@ -85,10 +84,7 @@ export function How({ figure, label, body, layout, children }: Props) {
 
 function Answer({ figure, body, layout }: Pick<Props, "figure" | "body" | "layout">) {
   const asked = chosenBody(body, layout);
-  const cut = useQuery({
-    queryKey: ["cut", asked],
-    queryFn: () => ask(api.POST("/api/compare/cut", { body: asked })),
-  });
+  const cut = server.useQuery("post", "/api/compare/cut", { body: asked });
   if (cut.isError) return <Trouble error={cut.error} />;
   if (!cut.data) return <Waiting height={80} />;
   const found = cut.data.explanations.find((e) => e.figure === figure);

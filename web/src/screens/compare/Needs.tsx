@@ -1,9 +1,8 @@
 /** Picks, needs and assumptions: what the comparison is asked with. */
 import { Button, Checkbox, NumberInput, SegmentedControl, Select, Text, TextInput } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import { memo, type ReactNode, useState } from "react";
 import { Link } from "react-router";
-import { api, ask, type Schema } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { errorOf, Term } from "../../shared/parts";
 import { formatCount, formatSize } from "../../shared/units";
 import type { Field, Question } from "./useQuestion";
@@ -49,11 +48,7 @@ export const Needs = memo(function Needs({
   // What is wrong with a field is never folded away.
   const more = openMore || errorOf(error, ...MORE) !== undefined;
   const assumed = openAssumed || errorOf(error, ...ASSUMED) !== undefined;
-  const systems = useQuery({
-    queryKey: ["schemes"],
-    queryFn: () => ask(api.GET("/api/schemes")),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
+  const systems = server.useQuery("get", "/api/schemes", {}, { staleTime: Number.POSITIVE_INFINITY });
   const number = (
     name: Field,
     label: ReactNode,

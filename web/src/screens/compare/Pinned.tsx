@@ -1,8 +1,7 @@
 /** Up to four layouts side by side, differences marked; a saved comparison can be set beside them. */
 import { Select } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
-import { api, ask, type Schema } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import {
   formatChance,
   formatCount,
@@ -38,10 +37,7 @@ export function Pinned({
   put: Question["put"];
 }) {
   const { system } = useUnits();
-  const saved = useQuery({
-    queryKey: ["comparisons"],
-    queryFn: () => ask(api.GET("/api/comparisons", { params: { query: { limit: 100 } } })),
-  });
+  const saved = server.useQuery("get", "/api/comparisons", { params: { query: { limit: 100 } } });
   const other = saved.data?.comparisons.find((c) => String(c.id) === beside);
   if (!layouts.length) return null;
   const columns: { layout: Layout; from?: Schema["SavedLine"] }[] = [

@@ -1,9 +1,11 @@
 /** Saved comparisons: naming one, finding one again, sharing it by its address. */
+
 import { Button, Group, Modal, Stack, Text, Textarea, TextInput } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, ask, type Schema } from "../../api/client";
+import { api, ask, type Schema, server } from "../../api/client";
+import { about } from "../../api/keys";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Trouble, Waiting } from "../../shared/parts";
 import { formatChance, formatWhen, Size } from "../../shared/units";
@@ -26,10 +28,9 @@ export function SaveThis({
   const [note, setNote] = useState("");
   const client = useQueryClient();
   const save = useMutation({
-    mutationFn: () =>
-      ask(api.POST("/api/comparisons", { body: { ...body, name, note, address, keys } as never })),
+    mutationFn: () => ask(api.POST("/api/comparisons", { body: { ...body, name, note, address, keys } })),
     onSuccess: (saved) => {
-      client.invalidateQueries({ queryKey: ["comparisons"] });
+      client.invalidateQueries(about("/api/comparisons", "/api/comparisons/{comparison_id}"));
       onSaved(saved);
     },
   });
@@ -81,19 +82,19 @@ export function SaveThis({
 export function OpenSaved() {
   const { id } = useParams();
   const go = useNavigate();
-  const saved = useQuery({
-    queryKey: ["comparisons", "one", id],
-    queryFn: () =>
-      ask(api.GET("/api/comparisons/{comparison_id}", { params: { path: { comparison_id: Number(id) } } })),
-    retry: false,
-  });
+  const saved = server.useQuery(
+    "get",
+    "/api/comparisons/{comparison_id}",
+    { params: { path: { comparison_id: Number(id) } } },
+    { retry: false },
+  );
   useEffect(() => {
     if (saved.data) go(`/compare?${saved.data.question}&saved=${saved.data.id}`, { replace: true });
   }, [saved.data, go]);
   if (saved.isError)
     return (
       <Empty act="All saved comparisons" to="/compare?view=saved">
-        {saved.error.message}
+        {saved.error.title}
       </Empty>
     );
   return <Waiting height={400} />;
@@ -101,12 +102,12 @@ export function OpenSaved() {
 
 /** Above a comparison that was opened from a saved one: what has changed since. */
 export function SavedBanner({ id, layouts }: { id: string; layouts: Layout[] }) {
-  const saved = useQuery({
-    queryKey: ["comparisons", "one", id],
-    queryFn: () =>
-      ask(api.GET("/api/comparisons/{comparison_id}", { params: { path: { comparison_id: Number(id) } } })),
-    retry: false,
-  });
+  const saved = server.useQuery(
+    "get",
+    "/api/comparisons/{comparison_id}",
+    { params: { path: { comparison_id: Number(id) } } },
+    { retry: false },
+  );
   if (!saved.data) return null;
   const changes = saved.data.layouts.flatMap((then) => {
     const now = layouts.find((l) => l.key === then.key);
@@ -136,17 +137,14 @@ export function SavedBanner({ id, layouts }: { id: string; layouts: Layout[] }) 
 export function SavedList({ q }: { q: Question }) {
   const client = useQueryClient();
   const may = useMay("prepare");
-  const saved = useQuery({
-    queryKey: ["comparisons"],
-    queryFn: () => ask(api.GET("/api/comparisons", { params: { query: { limit: 100 } } })),
-  });
+  const saved = server.useQuery("get", "/api/comparisons", { params: { query: { limit: 100 } } });
   const [sure, setSure] = useState<number | null>(null);
   const remove = useMutation({
     mutationFn: (id: number) =>
       ask(api.POST("/api/comparisons/{comparison_id}/remove", { params: { path: { comparison_id: id } } })),
     onSettled: () => {
       setSure(null);
-      client.invalidateQueries({ queryKey: ["comparisons"] });
+      client.invalidateQueries(about("/api/comparisons", "/api/comparisons/{comparison_id}"));
     },
   });
   if (saved.isError) return <Trouble error={saved.error} />;

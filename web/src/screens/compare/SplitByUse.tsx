@@ -1,8 +1,8 @@
 /** Two or more uses with different needs on one stock of drives: a division into pools, against one for all. */
 import { Button, NumberInput, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { api, ask, type Schema } from "../../api/client";
+import { keepPreviousData } from "@tanstack/react-query";
+import { type Schema, server } from "../../api/client";
 import { errorOf, Trouble, Waiting } from "../../shared/parts";
 import { formatChance, formatCount, formatHours, Size } from "../../shared/units";
 import { nameOf, type Question } from "./useQuestion";
@@ -30,18 +30,14 @@ export function SplitByUse({ q }: { q: Question }) {
   const set = (i: number, change: Partial<Use>) =>
     put(uses.map((u, n) => (n === i ? { ...u, ...change } : u)));
   const [settled] = useDebouncedValue(JSON.stringify(uses), 300);
-  const systems = useQuery({
-    queryKey: ["schemes"],
-    queryFn: () => ask(api.GET("/api/schemes")),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
+  const systems = server.useQuery("get", "/api/schemes", {}, { staleTime: Number.POSITIVE_INFINITY });
   const body = { ...q.body, uses: JSON.parse(settled) };
-  const split = useQuery({
-    queryKey: ["compare", "split", body],
-    queryFn: () => ask(api.POST("/api/compare/split", { body: body as never })),
-    placeholderData: keepPreviousData,
-    retry: false,
-  });
+  const split = server.useQuery(
+    "post",
+    "/api/compare/split",
+    { body: body },
+    { placeholderData: keepPreviousData, retry: false },
+  );
   const fields = uses.map((_, i) => `uses.${i}.need`);
   return (
     <>

@@ -1,10 +1,10 @@
 /** A spread pool over the chosen drives: each volume with its own protection, over drives, shelves or hosts. */
 import { Button, SegmentedControl, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, ask, type Schema } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { errorOf, Term, Trouble, Waiting } from "../../shared/parts";
 import { SpaceAccount } from "../../shared/SpaceAccount";
 import { formatChance, formatHours, Size } from "../../shared/units";
@@ -36,12 +36,12 @@ export function SpreadPool({ q }: { q: Question }) {
   const [settled] = useDebouncedValue(JSON.stringify({ domain, rows }), 300);
   const asked = JSON.parse(settled) as { domain: string; rows: Row[] };
   const body = { ...q.body, domain: asked.domain, volumes: asked.rows.map((r) => ({ ...r, name: "" })) };
-  const spread = useQuery({
-    queryKey: ["compare", "spread", body],
-    queryFn: () => ask(api.POST("/api/compare/spread", { body: body as never })),
-    placeholderData: keepPreviousData,
-    retry: false,
-  });
+  const spread = server.useQuery(
+    "post",
+    "/api/compare/spread",
+    { body: body },
+    { placeholderData: keepPreviousData, retry: false },
+  );
   const placed = ["domain", ...rows.flatMap((_, i) => [`volumes.${i}.size`, `volumes.${i}.protection`])];
   return (
     <>

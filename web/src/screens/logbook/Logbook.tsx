@@ -1,9 +1,9 @@
 /** The logbook: who did what when, unalterable. */
 import { Button, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
+import { keepPreviousData } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
-import { api, ask } from "../../api/client";
+import { server } from "../../api/client";
 import { Empty, Heading, Trouble, Waiting } from "../../shared/parts";
 import { formatWhen } from "../../shared/units";
 
@@ -11,14 +11,17 @@ export function Logbook() {
   const [params, setParams] = useSearchParams();
   const search = params.get("search") ?? "";
   const [settled] = useDebouncedValue(search, 150);
-  const log = useInfiniteQuery({
-    queryKey: ["logbook", settled],
-    queryFn: ({ pageParam }) =>
-      ask(api.GET("/api/logbook", { params: { query: { before: pageParam, limit: 60, search: settled } } })),
-    initialPageParam: null as number | null,
-    getNextPageParam: (page) => (page.more ? page.entries[page.entries.length - 1].id : undefined),
-    placeholderData: keepPreviousData,
-  });
+  const log = server.useInfiniteQuery(
+    "get",
+    "/api/logbook",
+    { params: { query: { limit: 60, search: settled } } },
+    {
+      pageParamName: "before",
+      initialPageParam: null,
+      getNextPageParam: (page) => (page.more ? page.entries[page.entries.length - 1].id : undefined),
+      placeholderData: keepPreviousData,
+    },
+  );
   const entries = log.data?.pages.flatMap((p) => p.entries) ?? [];
   return (
     <>

@@ -1,8 +1,10 @@
 /** Backups as recorded facts: where the copy is, how old it gets, and how long a restore takes. */
+
 import { Button, Group, NumberInput, Select, TextInput } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask, type Schema } from "../../api/client";
+import { api, ask, type Schema, server } from "../../api/client";
+import { about } from "../../api/keys";
 import { useMay } from "../../shared/me";
 import { Act, errorOf, Term, Trouble } from "../../shared/parts";
 import { formatHours, formatWhen, Size } from "../../shared/units";
@@ -13,16 +15,13 @@ export function Backups({ pool }: { pool: Schema["PoolOut"] }) {
   const client = useQueryClient();
   const may = useMay("prepare");
   const path = { params: { path: { pool_id: pool.id } } };
-  const backups = useQuery({
-    queryKey: ["backups", pool.id],
-    queryFn: () => ask(api.GET("/api/pools/{pool_id}/backups", path)),
-  });
+  const backups = server.useQuery("get", "/api/pools/{pool_id}/backups", path);
   const [open, setOpen] = useState(false);
   const [of, setOf] = useState(WHOLE);
   const [place, setPlace] = useState("");
   const [age, setAge] = useState<number | string>(24);
   const [link, setLink] = useState("1 Gbit/s");
-  const settle = () => client.invalidateQueries({ queryKey: ["backups", pool.id] });
+  const settle = () => client.invalidateQueries(about("/api/pools/{pool_id}/backups"));
   const record = useMutation({
     mutationFn: () =>
       ask(

@@ -1,8 +1,10 @@
 /** An encrypted pool: locked or open, and its passphrase. */
+
 import { Button, Group, PasswordInput, Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema } from "../../api/client";
+import { about } from "../../api/keys";
 import { useMay } from "../../shared/me";
 import { useShowOnce } from "../../shared/once";
 import { Act, errorOf, Trouble } from "../../shared/parts";
@@ -16,7 +18,7 @@ export function Keys({ pool }: { pool: Schema["PoolOut"] }) {
   const settle = {
     onSuccess: () => {
       setPassphrase("");
-      client.invalidateQueries({ queryKey: ["pool"] });
+      client.invalidateQueries(about("/api/pools/{pool_id}"));
     },
   };
   const unlock = useMutation({

@@ -1,8 +1,8 @@
 /** Volumes in a built pool: one, or several from a pattern, with what each file system brings. */
 import { Button, Group, Select, Stack, TextInput } from "@mantine/core";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask, type Schema } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { useMayDo } from "../../shared/me";
 import { Act, errorOf, Trouble } from "../../shared/parts";
 import { Field, useDrawUp, type Values } from "../../shared/SheetForm";
@@ -59,18 +59,14 @@ function Form({ pool, onClose }: { pool: Schema["PoolOut"]; onClose: () => void 
   const [reserved, setReserved] = useState("");
   const set = (name: string) => (v: Values[string]) => setValues((before) => ({ ...before, [name]: v }));
   const protection = String(values.protection);
-  const room = useQuery({
-    queryKey: ["pool", pool.id, "room", protection],
-    queryFn: () =>
-      ask(
-        api.GET("/api/pools/{pool_id}/room", {
-          params: { path: { pool_id: pool.id }, query: { protection } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-    retry: false,
-    enabled: !pool.domain || protection !== "",
-  });
+  const room = server.useQuery(
+    "get",
+    "/api/pools/{pool_id}/room",
+    {
+      params: { path: { pool_id: pool.id }, query: { protection } },
+    },
+    { placeholderData: keepPreviousData, retry: false, enabled: !pool.domain || protection !== "" },
+  );
   const error = (name: string) => errorOf(draw.error, name);
   return (
     <section className="paper" aria-label="Make volumes">

@@ -1,9 +1,11 @@
 /** One pool: how it stands, its drives as they are cut, what runs, its volumes, the last check. */
+
 import { Text } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { api, ask, type Schema } from "../../api/client";
+import { api, ask, type Schema, server } from "../../api/client";
+import { EVERYTHING } from "../../api/keys";
 import { Cut } from "../../shared/Cut";
 import { JobLine } from "../../shared/JobLine";
 import { useMay } from "../../shared/me";
@@ -20,10 +22,7 @@ type PoolData = Schema["PoolOut"];
 
 export function Pool() {
   const id = Number(useParams().id);
-  const pool = useQuery({
-    queryKey: ["pool", id],
-    queryFn: () => ask(api.GET("/api/pools/{pool_id}", { params: { path: { pool_id: id } } })),
-  });
+  const pool = server.useQuery("get", "/api/pools/{pool_id}", { params: { path: { pool_id: id } } });
   if (pool.isPending) return <Waiting height={400} />;
   if (pool.isError) return <Trouble error={pool.error} />;
   return <Shown pool={pool.data} />;
@@ -270,7 +269,7 @@ function Check({ pool }: { pool: PoolData }) {
   const may = useMay("run-jobs");
   const start = useMutation({
     mutationFn: () => ask(api.POST("/api/pools/{pool_id}/check", { params: { path: { pool_id: pool.id } } })),
-    onSettled: () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" }),
+    onSettled: () => client.invalidateQueries(EVERYTHING),
   });
   const running = pool.jobs.some((j) => j.kind === "check");
   const why =

@@ -1,21 +1,23 @@
 /** Pools: what has been built, how it stands. */
 import { Button } from "@mantine/core";
-import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ask, type Schema } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { Empty, Heading, State, Term, Trouble, Waiting } from "../../shared/parts";
 import { Size } from "../../shared/units";
 
 type Line = Schema["PoolLine"];
 
 export function Pools() {
-  const pools = useInfiniteQuery({
-    queryKey: ["pools"],
-    queryFn: ({ pageParam }) =>
-      ask(api.GET("/api/pools", { params: { query: { after: pageParam, limit: 50 } } })),
-    initialPageParam: "",
-    getNextPageParam: (page) => (page.more ? page.pools[page.pools.length - 1].name : undefined),
-  });
+  const pools = server.useInfiniteQuery(
+    "get",
+    "/api/pools",
+    { params: { query: { limit: 50 } } },
+    {
+      pageParamName: "after",
+      initialPageParam: "",
+      getNextPageParam: (page) => (page.more ? page.pools[page.pools.length - 1].name : undefined),
+    },
+  );
   if (pools.isPending) return <Waiting height={300} />;
   if (pools.isError) return <Trouble error={pools.error} />;
   const all = pools.data.pages.flatMap((p) => p.pools);

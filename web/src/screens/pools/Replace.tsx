@@ -1,23 +1,21 @@
 /** Choosing the drive that takes a place; ends in a change sheet. */
 import { Button, Modal, Text } from "@mantine/core";
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
-import { api, ask, type Schema } from "../../api/client";
+import { api, ask, type Schema, server } from "../../api/client";
 import { Trouble, Waiting } from "../../shared/parts";
 import { Size } from "../../shared/units";
 
 export function Replace({ poolId, slot, onClose }: { poolId: number; slot: number; onClose: () => void }) {
   const go = useNavigate();
-  const found = useQuery({
-    queryKey: ["pool", poolId, "replacements", slot],
-    queryFn: () =>
-      ask(
-        api.GET("/api/pools/{pool_id}/replacements", {
-          params: { path: { pool_id: poolId }, query: { slot } },
-        }),
-      ),
-    refetchInterval: 2000,
-  });
+  const found = server.useQuery(
+    "get",
+    "/api/pools/{pool_id}/replacements",
+    {
+      params: { path: { pool_id: poolId }, query: { slot } },
+    },
+    { refetchInterval: 2000 },
+  );
   const draw = useMutation({
     mutationFn: (drive: number) =>
       ask(api.POST("/api/sheets/replace-drive", { body: { pool_id: poolId, slot, drive_id: drive } })),

@@ -1,9 +1,11 @@
 /** A volume, and the simulated host that uses it: writing sample files, reading them back. */
+
 import { Group, Select, Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schema } from "../../api/client";
+import { EVERYTHING } from "../../api/keys";
 import { useMay } from "../../shared/me";
 import { Act, Trouble } from "../../shared/parts";
 import { formatWhen, Size } from "../../shared/units";
@@ -14,7 +16,7 @@ export function Volume({ volume, serves }: { volume: Schema["VolumeOut"]; serves
   const may = useMay("work-stand-ins");
   const [share, setShare] = useState("0.3");
   const path = { params: { path: { volume_id: volume.id } } };
-  const settle = { onSettled: () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "me" }) };
+  const settle = { onSettled: () => client.invalidateQueries(EVERYTHING) };
   const fill = useMutation({
     mutationFn: () =>
       ask(api.POST("/api/volumes/{volume_id}/fill", { ...path, body: { share: Number(share) } })),

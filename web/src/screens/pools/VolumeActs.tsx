@@ -1,23 +1,20 @@
 /** What can be done with a volume; each begins a change sheet. */
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { api, ask, type Schema } from "../../api/client";
+import { keepPreviousData } from "@tanstack/react-query";
+import { type Schema, server } from "../../api/client";
 import { SheetAct } from "../../shared/SheetForm";
 
 /** Hosts with what they mount: some of them, or all names for a choice. */
 export function useHosts(like = "", limit = 200) {
-  return useQuery({
-    queryKey: ["access", "hosts", like, limit],
-    queryFn: () => ask(api.GET("/api/access/hosts", { params: { query: { like, limit } } })),
-    placeholderData: keepPreviousData,
-  });
+  return server.useQuery(
+    "get",
+    "/api/access/hosts",
+    { params: { query: { like, limit } } },
+    { placeholderData: keepPreviousData },
+  );
 }
 
 export function useFileSystems() {
-  return useQuery({
-    queryKey: ["schemes"],
-    queryFn: () => ask(api.GET("/api/schemes")),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
+  return server.useQuery("get", "/api/schemes", {}, { staleTime: Number.POSITIVE_INFINITY });
 }
 
 export function VolumeActs({ volume }: { volume: Schema["VolumeOut"] }) {

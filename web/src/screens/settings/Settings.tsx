@@ -1,4 +1,5 @@
 /** Settings: how fast simulated time passes, one's own password, and the people. */
+
 import {
   Button,
   Group,
@@ -9,9 +10,10 @@ import {
   Text,
   TextInput,
 } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask, type Schema } from "../../api/client";
+import { api, ask, type Schema, server } from "../../api/client";
+import { about } from "../../api/keys";
 import { useBecome, useMay, useMe } from "../../shared/me";
 import { errorOf, Heading, Term, Trouble } from "../../shared/parts";
 
@@ -42,10 +44,10 @@ export function Settings() {
 function Speed() {
   const client = useQueryClient();
   const may = useMay("work-stand-ins");
-  const speed = useQuery({ queryKey: ["speed"], queryFn: () => ask(api.GET("/api/stand-in/speed")) });
+  const speed = server.useQuery("get", "/api/stand-in/speed");
   const set = useMutation({
     mutationFn: (factor: number) => ask(api.PUT("/api/stand-in/speed", { body: { factor } })),
-    onSuccess: (now) => client.setQueryData(["speed"], now),
+    onSuccess: (now) => client.setQueryData(server.queryOptions("get", "/api/stand-in/speed").queryKey, now),
   });
   const name = (f: number) =>
     f === 0 ? "at once" : f === 1 ? "real" : f === 60 ? "a minute a second" : "an hour a second";
@@ -132,11 +134,11 @@ function browser(agent: string): string {
 
 function Sessions() {
   const client = useQueryClient();
-  const sessions = useQuery({ queryKey: ["sessions"], queryFn: () => ask(api.GET("/api/sessions")) });
+  const sessions = server.useQuery("get", "/api/sessions");
   const end = useMutation({
     mutationFn: (id: number) =>
       ask(api.DELETE("/api/sessions/{session_id}", { params: { path: { session_id: id } } })),
-    onSuccess: (now) => client.setQueryData(["sessions"], now),
+    onSuccess: (now) => client.setQueryData(server.queryOptions("get", "/api/sessions").queryKey, now),
   });
   return (
     <section className="paper">
@@ -169,12 +171,12 @@ function Sessions() {
 
 function People() {
   const client = useQueryClient();
-  const users = useQuery({ queryKey: ["users"], queryFn: () => ask(api.GET("/api/users")) });
+  const users = server.useQuery("get", "/api/users");
   const me = useMe().data?.user;
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const [role, setRole] = useState("operator");
-  const settle = { onSettled: () => client.invalidateQueries({ queryKey: ["users"] }) };
+  const settle = { onSettled: () => client.invalidateQueries(about("/api/users")) };
   const add = useMutation({
     mutationFn: () => ask(api.POST("/api/users", { body: { name, password, role } })),
     onSuccess: () => {

@@ -1,8 +1,8 @@
 /** A drive's sheet of facts, what can be done next, and the controls of the simulated device. */
 import { Button, CloseButton, Group, Text } from "@mantine/core";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ask, type Schema } from "../../api/client";
+import { api, ask, type Schema, server } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, State, Trouble, Waiting } from "../../shared/parts";
 import { formatSize, Size, useUnits } from "../../shared/units";
@@ -10,10 +10,7 @@ import { formatSize, Size, useUnits } from "../../shared/units";
 type Fact = Schema["Fact"];
 
 export function DriveSheet({ id, wide, onClose }: { id: number; wide: boolean; onClose: () => void }) {
-  const sheet = useQuery({
-    queryKey: ["drive", id],
-    queryFn: () => ask(api.GET("/api/drives/{drive_id}", { params: { path: { drive_id: id } } })),
-  });
+  const sheet = server.useQuery("get", "/api/drives/{drive_id}", { params: { path: { drive_id: id } } });
   const side = wide
     ? {
         width: 330,

@@ -1,10 +1,10 @@
 /** A drive without a pool: unallocated capacity, exact sectors, pending until a sheet is approved. */
 import { Button, Group, SegmentedControl, Select, Text, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
-import { api, ask, type Schema } from "../../api/client";
+import { api, ask, type Schema, server } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
@@ -14,9 +14,8 @@ type Wanted = Schema["WantedBody"];
 
 export function Partitions() {
   const id = Number(useParams().id);
-  const there = useQuery({
-    queryKey: ["partitions", id],
-    queryFn: () => ask(api.GET("/api/drives/{drive_id}/partitions", { params: { path: { drive_id: id } } })),
+  const there = server.useQuery("get", "/api/drives/{drive_id}/partitions", {
+    params: { path: { drive_id: id } },
   });
   if (there.isPending) return <Waiting height={400} />;
   if (there.isError) return <Trouble error={there.error} />;
@@ -32,23 +31,23 @@ function Editor({ there }: { there: Schema["PartitionsOut"] }) {
   const [settled] = useDebouncedValue(JSON.stringify({ scheme, parts }), 250);
   const edited =
     JSON.stringify({ scheme, parts }) !== JSON.stringify({ scheme: there.scheme, parts: there.wanted });
-  const planned = useQuery({
-    queryKey: ["partitions", there.drive_id, "dry", settled],
-    queryFn: () =>
-      ask(
-        api.PUT("/api/drives/{drive_id}/partitions", {
-          ...path,
-          body: { ...(JSON.parse(settled) as { scheme: string; parts: Wanted[] }), dry: true },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-    retry: false,
-    enabled: may.may,
-  });
+  const planned = server.useQuery(
+    "put",
+    "/api/drives/{drive_id}/partitions",
+    {
+      ...path,
+      body: { ...(JSON.parse(settled) as { scheme: string; parts: Wanted[] }), dry: true },
+    },
+    { placeholderData: keepPreviousData, retry: false, enabled: may.may },
+  );
   const keep = useMutation({
     mutationFn: () =>
       ask(api.PUT("/api/drives/{drive_id}/partitions", { ...path, body: { scheme, parts, dry: false } })),
-    onSuccess: (data) => client.setQueryData(["partitions", there.drive_id], data),
+    onSuccess: (data) =>
+      client.setQueryData(
+        server.queryOptions("get", "/api/drives/{drive_id}/partitions", path).queryKey,
+        data,
+      ),
   });
   const set = (i: number, change: Partial<Wanted>) =>
     setParts(parts.map((p, n) => (n === i ? { ...p, ...change } : p)));

@@ -21,7 +21,7 @@ export function PutIn({
     mutationFn: () =>
       ask(
         api.POST("/api/stand-in/drives", {
-          body: { shelf_id: shelf.id, bay, size, kind, holds: holds.trim() || null } as never,
+          body: { shelf_id: shelf.id, bay, size, kind, holds: holds.trim() || null },
         }),
       ),
     onSuccess: onClose,

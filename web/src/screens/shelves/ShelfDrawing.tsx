@@ -1,7 +1,7 @@
 /** One shelf: its bays in rows on boards, a spine for each drive, a gap for each empty bay. */
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData } from "@tanstack/react-query";
 import { type KeyboardEvent, type MouseEvent, memo, useState } from "react";
-import { api, ask, type Schema } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { useSelection } from "../../shared/selection";
 import { BAY_WIDTH, type Drive, SpineDrawing, situationWord, TALLEST } from "../../shared/spine";
@@ -30,11 +30,12 @@ export function ShelfDrawing({ shelf, largest, perRow, filter, shown, onShow }: 
   const { ids, toggle, add } = useSelection();
   const stand = useMay("work-stand-ins");
   const [bay, setBay] = useState<number | null>(null);
-  const found = useQuery({
-    queryKey: ["drives", "shelf", shelf.id, filter],
-    queryFn: () => ask(api.GET("/api/drives", { params: { query: { shelves: String(shelf.id), filter } } })),
-    placeholderData: keepPreviousData,
-  });
+  const found = server.useQuery(
+    "get",
+    "/api/drives",
+    { params: { query: { shelves: String(shelf.id), filter } } },
+    { placeholderData: keepPreviousData },
+  );
   const drives = found.data?.drives ?? [];
   const byBay = new Map(drives.map((d) => [d.bay, d]));
   const first = drives.length && drives[0].bay === 0 ? 0 : 1;

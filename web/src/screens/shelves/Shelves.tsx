@@ -1,11 +1,11 @@
 /** Shelves: what is there, drawn; choosing drives by click, drag, keys, or a filter in words. */
 import { Button, CloseButton, Text, TextInput, Tooltip } from "@mantine/core";
 import { useDebouncedValue, useMediaQuery } from "@mantine/hooks";
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useLayoutEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, ask } from "../../api/client";
+import { api, ask, server } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, Empty, Heading, Trouble, Waiting } from "../../shared/parts";
 import { useSelection } from "../../shared/selection";
@@ -26,11 +26,12 @@ export function Shelves() {
   const [typed, setTyped] = useState(filter);
   const [settled] = useDebouncedValue(typed, 120);
   const shown = params.get("drive");
-  const list = useQuery({
-    queryKey: ["shelves", settled],
-    queryFn: () => ask(api.GET("/api/shelves", { params: { query: { filter: settled } } })),
-    placeholderData: keepPreviousData,
-  });
+  const list = server.useQuery(
+    "get",
+    "/api/shelves",
+    { params: { query: { filter: settled } } },
+    { placeholderData: keepPreviousData },
+  );
   const put = (name: string, value: string | null) =>
     setParams(
       (before) => {
@@ -257,13 +258,12 @@ function SelectionBar() {
   const client = useQueryClient();
   const go = useNavigate();
   const manage = useMay("manage-drives");
-  const known = useQuery({
-    queryKey: ["drives", "chosen", chosen.join(",")],
-    queryFn: () =>
-      ask(api.GET("/api/drives/by-id", { params: { query: { ids: chosen.slice(0, 1000).join(",") } } })),
-    enabled: chosen.length > 0,
-    placeholderData: keepPreviousData,
-  });
+  const known = server.useQuery(
+    "get",
+    "/api/drives/by-id",
+    { params: { query: { ids: chosen.slice(0, 1000).join(",") } } },
+    { enabled: chosen.length > 0, placeholderData: keepPreviousData },
+  );
   const takeIn = useMutation({
     mutationFn: (which: number[]) => ask(api.POST("/api/drives/take-in", { body: { ids: which } })),
     onSuccess: () => client.invalidateQueries(),

@@ -1,9 +1,9 @@
 /** Signing in, and, once, creating the administrator. */
 import { Button, PasswordInput, Stack, TextInput } from "@mantine/core";
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, ask, Problem } from "../../api/client";
+import { api, ask, Problem, server } from "../../api/client";
 import type { Answers } from "../../shared/live";
 import { useBecome } from "../../shared/me";
 import { Trouble } from "../../shared/parts";
@@ -11,12 +11,7 @@ import { Silence } from "../../shared/Silence";
 
 /** Before signing in there is no stream; the server is asked every few seconds. */
 function useHealth(): Answers {
-  const health = useQuery({
-    queryKey: ["health"],
-    queryFn: () => ask(api.GET("/api/health")),
-    refetchInterval: 8000,
-    retry: false,
-  });
+  const health = server.useQuery("get", "/api/health", {}, { refetchInterval: 8000, retry: false });
   const error = health.error;
   if (!error) return { web: true, database: true, worker: true };
   return { web: error instanceof Problem && error.status > 0, database: false, worker: true };

@@ -1,15 +1,14 @@
 /** Today: what needs me, what runs, what finished while I was away. */
 import { Button, Text } from "@mantine/core";
-import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ask, type Schema } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { JobLine } from "../../shared/JobLine";
 import { useMe } from "../../shared/me";
 import { Heading, Trouble, Waiting } from "../../shared/parts";
 import { formatWhen, shortSize, useUnits } from "../../shared/units";
 
 export function Today() {
-  const today = useQuery({ queryKey: ["today"], queryFn: () => ask(api.GET("/api/today")) });
+  const today = server.useQuery("get", "/api/today");
   const name = useMe().data?.user?.name ?? "";
   if (today.isPending) return <Waiting height={400} />;
   if (today.isError) return <Trouble error={today.error} />;

@@ -1,0 +1,72 @@
+/** Which questions are asked anew when something changes. Their keys come with the hooks: method, path, what was asked. */
+import type { Query } from "@tanstack/react-query";
+import type { Path } from "./client";
+
+/** Everything but who is signed in. */
+export const EVERYTHING = { predicate: (query: Query) => query.queryKey[0] !== "me" };
+
+/** All questions to these paths. */
+export const about = (...paths: readonly Path[]) => ({
+  predicate: (query: Query) => paths.some((path) => query.queryKey[1] === path),
+});
+
+/** Who reaches what. */
+export const ACCESS = [
+  "/api/access/hosts",
+  "/api/access/parties",
+  "/api/access/shares",
+  "/api/access/targets",
+  "/api/shares/{share_id}/files",
+] as const satisfies readonly Path[];
+
+const POOL = [
+  "/api/pools/{pool_id}",
+  "/api/pools/{pool_id}/replacements",
+  "/api/pools/{pool_id}/room",
+] as const satisfies readonly Path[];
+const SHELVES = ["/api/shelves", "/api/hosts"] as const satisfies readonly Path[];
+const DRIVES = ["/api/drives", "/api/drives/by-id"] as const satisfies readonly Path[];
+const COMPARED = [
+  "/api/compare",
+  "/api/compare/buy",
+  "/api/compare/cut",
+  "/api/compare/growth",
+  "/api/compare/split",
+  "/api/compare/spread",
+] as const satisfies readonly Path[];
+const NOTICED = ["/api/depends/person", "/api/depends/pull"] as const satisfies readonly Path[];
+
+/** For each table of the database, the questions that show something of it. */
+export const SHOWN_BY: Record<string, readonly Path[]> = {
+  site: SHELVES,
+  shelf: [...SHELVES, ...COMPARED],
+  drive: [...SHELVES, ...DRIVES, "/api/drives/{drive_id}", "/api/today", "/api/pools", ...POOL, ...COMPARED],
+  pool: ["/api/pools", ...POOL, "/api/today", ...DRIVES, ...NOTICED],
+  pool_place: ["/api/pools", ...POOL, ...DRIVES, "/api/drives/{drive_id}", ...SHELVES, "/api/today"],
+  volume: ["/api/pools", ...POOL, "/api/volumes", ...ACCESS],
+  volume_piece: ["/api/pools", ...POOL],
+  volume_stripes: ["/api/pools", ...POOL],
+  host: ACCESS,
+  mount: [...POOL, ...ACCESS, ...NOTICED],
+  party: ACCESS,
+  party_member: ACCESS,
+  share: [...POOL, ...ACCESS, ...NOTICED],
+  share_right: [...ACCESS, ...NOTICED],
+  share_visit: ACCESS,
+  initiator: ACCESS,
+  target: [...POOL, ...ACCESS, ...NOTICED],
+  target_lun: [...POOL, ...ACCESS],
+  target_right: ACCESS,
+  application: [...POOL, ...ACCESS, ...NOTICED],
+  keep_rule: [...POOL, ...ACCESS],
+  partition_plan: ["/api/drives/{drive_id}/partitions"],
+  sample_file: [...POOL, "/api/today", ...ACCESS],
+  change_sheet: ["/api/sheets", "/api/sheets/{sheet_id}", "/api/today"],
+  job: ["/api/jobs", "/api/today", ...POOL, "/api/sheets/{sheet_id}"],
+  logbook: ["/api/logbook", "/api/today"],
+  errand: ["/api/sheets/{sheet_id}"],
+  setting: ["/api/stand-in/speed"],
+  drive_model: ["/api/prices", ...COMPARED],
+  comparison: ["/api/comparisons", "/api/comparisons/{comparison_id}"],
+  backup: ["/api/pools/{pool_id}/backups"],
+};
