@@ -10,7 +10,9 @@ export function Changes() {
   const open = server.useQuery("get", "/api/jobs", { params: { query: { which: "open", limit: 100 } } });
   return (
     <>
-      <Heading title="Changes" />
+      <Heading title="Changes">
+        <Link to="/changes/draw">Draw up a change</Link>
+      </Heading>
       <div
         style={{
           display: "grid",

@@ -11,6 +11,15 @@ type Kind = Schema["ChangeKindOut"];
 
 const sentence = (words: string) => words.charAt(0).toUpperCase() + words.slice(1).replaceAll("_", " ");
 
+const LISTED = "One after the other, each ended by a comma or Enter.";
+/** What is asked for by number is easier to choose where it stands. */
+const HINTS: Record<string, string> = {
+  drives: "Numbers of drives. They are easier to choose on the shelves: Compare leads on from there.",
+  drive_id: "The drive's number. It is easier to choose where the pool asks for it.",
+  pool_id: "The pool's number, as in the address of its page.",
+  slot: "The place in the pool, from 0.",
+};
+
 /** A field as the form shows it, from what the server says of it. */
 function shown(field: Kind["fields"][number]): FieldSpec {
   return {
@@ -20,7 +29,7 @@ function shown(field: Kind["fields"][number]): FieldSpec {
       field.kind === "list" ? "tags" : field.name === "volume" ? "volume" : (field.kind as FieldSpec["kind"]),
     initial: field.default ?? undefined,
     required: field.required && field.kind !== "list",
-    description: field.kind === "list" ? "One after the other, each ended by a comma or Enter." : undefined,
+    description: HINTS[field.name] ?? (field.kind === "list" ? LISTED : undefined),
   };
 }
 
