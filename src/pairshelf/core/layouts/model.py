@@ -272,14 +272,18 @@ class Layout:
             members / self.width if self.scheme.code is Code.COPIES else members - len(self.sets) * self.scheme.survives
         )
 
+    @cached_property
+    def _slowest(self) -> float:
+        return min(d.mean_rate for d in self.members)
+
     def stream_write(self) -> float:
         """Bytes a second of one long write: d x r; one drive after the other gives r (rules: speed)."""
-        rate = min(d.mean_rate for d in self.members)
+        rate = self._slowest
         return rate if self.scheme.one_after_another else self.data_drives * rate
 
     def stream_read(self) -> float:
         """Bytes a second of one long read: copies N x r, parity d x r; one drive after the other gives r."""
-        rate = min(d.mean_rate for d in self.members)
+        rate = self._slowest
         if self.scheme.one_after_another:
             return rate
         return (len(self.members) if self.scheme.code is Code.COPIES else self.data_drives) * rate
