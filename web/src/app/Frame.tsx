@@ -5,13 +5,13 @@ import { IconMoon, IconSearch, IconSun } from "@tabler/icons-react";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, NavLink, Outlet } from "react-router";
-import { api, ask } from "./api/client";
+import { api, ask } from "../api/client";
+import { useAnswers } from "../shared/live";
+import { useBecome, useMe } from "../shared/me";
+import { Silence } from "../shared/Silence";
+import { SpinePatterns } from "../shared/spine";
+import { type UnitSystem, useUnits } from "../shared/units";
 import { FindAndDo } from "./FindAndDo";
-import { useAnswers } from "./shared/live";
-import { useBecome, useMe } from "./shared/me";
-import { Silence } from "./shared/Silence";
-import { SpinePatterns } from "./shared/spine";
-import { type UnitSystem, useUnits } from "./shared/units";
 
 const WAYS = [
   ["/", "Today"],

@@ -4,8 +4,8 @@ import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { server } from "./api/client";
-import { useKinds } from "./shared/me";
+import { server } from "../api/client";
+import { useKinds } from "../shared/me";
 
 interface Place {
   name: string;
