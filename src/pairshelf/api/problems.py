@@ -36,7 +36,7 @@ class Problem(BaseModel):
 
 
 #: What the constraints of the database stand for, said to the one who came second.
-_CONFLICTS = {
+CONFLICTS = {
     "pool_place_drive_id_key": "One of these drives was given to another pool a moment ago. Nothing was done.",
     "pool_name_key": "A pool of this name was made a moment ago. Nothing was done.",
     "one_volume_a_mount_point": "The host mounts another volume there already. Nothing was done.",
@@ -101,7 +101,7 @@ def register(app: Flask) -> None:
     @app.errorhandler(IntegrityError)
     def _conflict(error: IntegrityError) -> Response:
         name = getattr(getattr(error.orig, "diag", None), "constraint_name", None)
-        sentence = _CONFLICTS.get(
+        sentence = CONFLICTS.get(
             name or "", "Something else was changed at the same moment. Nothing was done; try again."
         )
         return answer(409, "changed-meanwhile", sentence)
