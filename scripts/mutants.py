@@ -17,7 +17,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -122,11 +122,17 @@ def main() -> int:
     for room in rooms:
         some = drawn(room, number, dice)
         with ThreadPoolExecutor(os.cpu_count()) as workers:
-            running = [workers.submit(noticed, path, text, ROOMS[room]) for path, _, _, text in some]
-            found = [one.result() for one in running]
-        for (path, line, kind, _), caught in zip(some, found, strict=True):
-            if not caught:
-                print(f"  nobody noticed: {path.relative_to(ROOT)}:{line} ({kind})")
+            running = {
+                workers.submit(noticed, path, text, ROOMS[room]): (path, line, kind) for path, line, kind, text in some
+            }
+            found = []
+            for one in as_completed(running):
+                found.append(one.result())
+                if not found[-1]:
+                    path, line, kind = running[one]
+                    print(f"  nobody noticed: {path.relative_to(ROOT)}:{line} ({kind})", flush=True)
+                elif len(found) % 10 == 0:
+                    print(f"  {sum(found)} of {len(found)}", flush=True)
         print(f"{room}: {sum(found)} of {len(found)} noticed ({sum(found) / len(found):.0%})", flush=True)
     print(f"{time.monotonic() - began:.0f} s")
     return 0

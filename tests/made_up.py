@@ -16,6 +16,7 @@ from pairshelf.core.domain.file_systems import FILE_SYSTEMS
 from pairshelf.core.layouts.registry import DIVIDED, SCHEMES
 from pairshelf.engine.apply import APPLY
 from pairshelf.engine.jobs.kinds import JOBS
+from pairshelf.formats.exports import FORMATS
 
 MODULES = {
     "made_up_change": '''
@@ -94,6 +95,14 @@ from pairshelf.core.domain.file_systems import FileSystem
 SYSTEM = FileSystem("plain", "Made up.", 0.0, lambda size: size // 100, False, "", "", "unmounted", "mounted",
                     1024**6, 1024**5, "nothing at all", "plain shrinks when nobody looks.")
 ''',
+    "made_up_format": '''
+from pairshelf.formats.exports import Format
+
+def write(found):
+    return "\\n".join(layout["scheme"] for layout in found.report["layouts"]).encode()
+
+FORMAT = Format("txt", "The schemes, a line each.", "text/plain", write)
+''',
 }  # fmt: skip
 
 
@@ -110,4 +119,5 @@ def at_home(folder: Path, patch: pytest.MonkeyPatch) -> None:
     patch.setitem(JOBS, "count-files", made["made_up_job"].KIND)
     for registry in (SCHEMES, DIVIDED):
         patch.setitem(registry, "copies-4", made["made_up_scheme"].SCHEME)
+    patch.setitem(FORMATS, "txt", made["made_up_format"].FORMAT)
     patch.setitem(FILE_SYSTEMS, "plain", made["made_up_file_system"].SYSTEM)

@@ -104,3 +104,11 @@ def test_a_file_system_is_offered_and_used(ida: Person) -> None:
     report = console.run(["layout", "4x4TB", "--scheme", "parity-1", "--file-system", "plain", "--json"])
     doors = {d["change"]: d for d in json.loads(report[1])["doors"]}
     assert doors["shrink-volume"]["why"] == "plain shrinks when nobody looks."
+
+
+def test_a_format_has_its_route(ida: Person) -> None:
+    described = ida.get("/api/openapi.json").get_json()["paths"]["/api/compare/export/txt"]["post"]
+    assert list(described["responses"]["200"]["content"]) == ["text/plain"]
+    answer = ida.post("/api/compare/export/txt", {"shorthand": "4x4TB"})
+    assert answer.mimetype == "text/plain" and "parity-1" in answer.get_data(as_text=True).split("\n")
+    assert "comparison.txt" in answer.headers["Content-Disposition"]

@@ -85,6 +85,7 @@ def create_app(secret: str | None = None) -> OpenAPI:
     for resource in _RESOURCES:
         app.register_api(resource.api)
     app.register_api(sheets.drawing_up())
+    app.register_api(compare.exporting())
     app.register_blueprint(events.api)
     _serve_web(app)
     if settings().proxies:

@@ -28,9 +28,8 @@ from pairshelf.core.figures.workloads import WORKLOADS
 from pairshelf.core.layouts import DIVIDED, Layout, scheme_of
 from pairshelf.core.search.candidates import ARRANGED_OVER, Answer, all_layouts, lay_out, parts_of
 from pairshelf.core.search.growth import growth
-from pairshelf.formats.comparison_csv import comparison_csv, comparison_json
-from pairshelf.formats.comparison_pdf import comparison_pdf
 from pairshelf.formats.cut_svg import cut_svg
+from pairshelf.formats.exports import FORMATS, Exported, Format
 
 api = APIBlueprint("compare", __name__, url_prefix="/api")
 
@@ -356,22 +355,6 @@ def _file(content: bytes, kind: str, name: str) -> Response:
     return Response(content, content_type=kind, headers={"Content-Disposition": f"attachment; filename={name}"})
 
 
-@api.post("/compare/export/csv")
-@needs(Act.LOOK, heavy=True)
-def export_csv(body: ExportBody) -> Any:
-    """The figures of every layout as CSV."""
-    return _file(comparison_csv(compare_all(body).report), "text/csv; charset=utf-8", "comparison.csv")
-
-
-@api.post("/compare/export/json")
-@needs(Act.LOOK, heavy=True)
-def export_json(body: ExportBody) -> Any:
-    """The figures of every layout as JSON, with the drives they are of."""
-    found = compare_all(body)
-    content = comparison_json(body.title, found.asked.drives, found.asked.labels, found.report)
-    return _file(content, "application/json", "comparison.json")
-
-
 @api.post("/compare/export/svg")
 @needs(Act.LOOK)
 def export_svg(body: ChosenBody) -> Any:
@@ -383,19 +366,24 @@ def export_svg(body: ChosenBody) -> Any:
     return _file(drawn.encode(), "image/svg+xml", "cut.svg")
 
 
-@api.post("/compare/export/pdf")
-@needs(Act.LOOK, heavy=True)
-def export_pdf(body: ExportBody) -> Any:
-    """What could go to whoever pays: the needs, the suggestion, layouts side by side, the cut, the assumptions."""
-    found = compare_all(body)
-    keys = body.keys or [k for k in [found.report["recommended"]] if k]
-    side = [c for key in keys for c in found.answer.layouts if c.key == key]
-    if not side:
-        raise NotPossible(
-            "None of these layouts meets the needs now; there is nothing to print.", code="nothing-to-print"
-        )
-    content = comparison_pdf(
-        body.title, body.question(found.asked.bays), found.report, side, found.asked.labels,
-        "binary" if body.binary else "decimal",
-    )  # fmt: skip
-    return _file(content, "application/pdf", "comparison.pdf")
+def exporting() -> APIBlueprint:
+    """A route a format, as many as there are when the application is made."""
+    made = APIBlueprint("exporting", __name__, url_prefix="/api")
+    for one in FORMATS.values():
+        _add_export(made, one)
+    return made
+
+
+def _add_export(made: APIBlueprint, one: Format) -> None:
+    def export(body: ExportBody) -> Any:
+        found = compare_all(body)
+        content = one.write(Exported(
+            body.title, body.question(found.asked.bays), found.asked.drives, found.asked.labels, found.report,
+            found.answer.layouts, body.keys, "binary" if body.binary else "decimal",
+        ))  # fmt: skip
+        charset = "; charset=utf-8" if one.media_type.startswith("text/") else ""
+        return _file(content, one.media_type + charset, f"comparison.{one.id}")
+
+    export.__name__ = export.__qualname__ = f"export_{one.id}"
+    export.__doc__ = one.about
+    made.post(f"/compare/export/{one.id}")(needs(Act.LOOK, heavy=True)(export))

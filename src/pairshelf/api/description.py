@@ -9,6 +9,7 @@ from flask_openapi3 import OpenAPI
 
 from pairshelf.api.guard import act_of
 from pairshelf.api.problems import PROBLEM_TYPE
+from pairshelf.formats.exports import FORMATS
 
 #: What can go wrong with any request, by status: a name for the answer and when it is given.
 PROBLEMS: dict[int, tuple[str, str]] = {
@@ -31,10 +32,7 @@ PROBLEMS: dict[int, tuple[str, str]] = {
 #: Of routes that answer with a file: the media type.
 FILES = {
     "/api/inventory.csv": "text/csv",
-    "/api/compare/export/csv": "text/csv",
-    "/api/compare/export/json": "application/json",
     "/api/compare/export/svg": "image/svg+xml",
-    "/api/compare/export/pdf": "application/pdf",
     "/api/drives/{drive_id}/partitions/image": "application/x-tar",
 }
 _SCHEMES: dict[str, dict[str, Any]] = {
@@ -71,6 +69,7 @@ def _complete(doc: dict[str, Any], acts: dict[tuple[str, str], Any]) -> None:
     components["securitySchemes"] = _SCHEMES
     problem = {PROBLEM_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}}}
     components["responses"] = {name: {"description": said, "content": problem} for name, said in PROBLEMS.values()}
+    files = FILES | {f"/api/compare/export/{one.id}": one.media_type for one in FORMATS.values()}
     for path, ways in doc["paths"].items():
         for method, operation in ways.items():
             act = acts[path, method]
@@ -78,9 +77,9 @@ def _complete(doc: dict[str, Any], acts: dict[tuple[str, str], Any]) -> None:
             needed: dict[str, list[str]] = {"session": []} if act is not None else {}
             operation["security"] = [needed | ({"token": []} if changes else {})] if needed or changes else []
             responses = operation["responses"]
-            if path in FILES:
-                schema = {} if FILES[path] == "application/json" else {"type": "string"}
-                responses["200"] = {"description": "The file.", "content": {FILES[path]: {"schema": schema}}}
+            if path in files:
+                schema = {} if files[path] == "application/json" else {"type": "string"}
+                responses["200"] = {"description": "The file.", "content": {files[path]: {"schema": schema}}}
             for status, (name, _) in PROBLEMS.items():
                 responses[str(status)] = {"$ref": f"#/components/responses/{name}"}
             operation["responses"] = dict(sorted(responses.items()))

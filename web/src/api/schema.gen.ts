@@ -448,40 +448,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/compare/export/csv": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** The figures of every layout as CSV. */
-        post: operations["compare_export_csv_compare_export_csv_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/compare/export/json": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** The figures of every layout as JSON, with the drives they are of. */
-        post: operations["compare_export_json_compare_export_json_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/compare/export/svg": {
         parameters: {
             query?: never;
@@ -493,23 +459,6 @@ export interface paths {
         put?: never;
         /** The cut of one layout as SVG. */
         post: operations["compare_export_svg_compare_export_svg_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/compare/export/pdf": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What could go to whoever pays: the needs, the suggestion, layouts side by side, the cut, the assumptions. */
-        post: operations["compare_export_pdf_compare_export_pdf_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1897,6 +1846,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/compare/export/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The figures of every layout as CSV. */
+        post: operations["exporting_export_csv_compare_export_csv_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare/export/json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The figures of every layout as JSON, with the drives they are of. */
+        post: operations["exporting_export_json_compare_export_json_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare/export/pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What could go to whoever pays: the needs, the suggestion, layouts side by side, the cut, the assumptions. */
+        post: operations["exporting_export_pdf_compare_export_pdf_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -3245,176 +3245,6 @@ export interface components {
             weights: {
                 [key: string]: number;
             };
-        };
-        /** ExportBody */
-        ExportBody: {
-            /**
-             * Drive Ids
-             * @default null
-             */
-            drive_ids?: number[] | null;
-            /**
-             * Shorthand
-             * @default null
-             */
-            shorthand?: string | null;
-            /**
-             * As Listed
-             * @default false
-             */
-            as_listed?: boolean;
-            /**
-             * File System
-             * @default ext4
-             */
-            file_system?: string;
-            /**
-             * Reserved Share
-             * @default null
-             */
-            reserved_share?: number | null;
-            /**
-             * Afr
-             * @default null
-             */
-            afr?: number | null;
-            /**
-             * Uber
-             * @default null
-             */
-            uber?: number | null;
-            /**
-             * Rate
-             * @default
-             */
-            rate?: string;
-            /**
-             * Ops
-             * @default null
-             */
-            ops?: number | null;
-            /**
-             * Replace Hours
-             * @default 24
-             */
-            replace_hours?: number;
-            /**
-             * User Share
-             * @default 0
-             */
-            user_share?: number;
-            /**
-             * User Writes
-             * @default null
-             */
-            user_writes?: number | null;
-            /**
-             * Whole Stripes
-             * @default false
-             */
-            whole_stripes?: boolean;
-            /**
-             * Price
-             * @default null
-             */
-            price?: number | null;
-            /**
-             * Tariff
-             * @default null
-             */
-            tariff?: number | null;
-            /**
-             * Network
-             * @default
-             */
-            network?: string;
-            /**
-             * Backup Where
-             * @default
-             */
-            backup_where?: string;
-            /**
-             * Backup Age Hours
-             * @default 24
-             */
-            backup_age_hours?: number;
-            /**
-             * Backup Link
-             * @default
-             */
-            backup_link?: string;
-            /**
-             * Need
-             * @default
-             */
-            need?: string;
-            /**
-             * Survive
-             * @default 0
-             */
-            survive?: number;
-            /**
-             * Survive Shelves
-             * @default 0
-             */
-            survive_shelves?: number;
-            /**
-             * Survive Hosts
-             * @default 0
-             */
-            survive_hosts?: number;
-            /**
-             * Spares
-             * @default null
-             */
-            spares?: number | null;
-            /**
-             * Spares For
-             * @default pool
-             */
-            spares_for?: string;
-            /**
-             * Workload
-             * @default general
-             */
-            workload?: string;
-            /**
-             * Rebuild Limit
-             * @default null
-             */
-            rebuild_limit?: number | null;
-            /**
-             * Widest
-             * @default null
-             */
-            widest?: number | null;
-            /**
-             * Budget
-             * @default null
-             */
-            budget?: number | null;
-            /**
-             * Bays Free
-             * @default 0
-             */
-            bays_free?: number;
-            /**
-             * Mix Kinds
-             * @default false
-             */
-            mix_kinds?: boolean;
-            /** Keys */
-            keys?: string[];
-            /**
-             * Title
-             * @default Comparison of layouts
-             */
-            title?: string;
-            /**
-             * Binary
-             * @default false
-             */
-            binary?: boolean;
         };
         /**
          * ChosenBody
@@ -6210,6 +6040,176 @@ export interface components {
             /** Drive Id */
             drive_id: number;
         };
+        /** ExportBody */
+        ExportBody: {
+            /**
+             * Drive Ids
+             * @default null
+             */
+            drive_ids?: number[] | null;
+            /**
+             * Shorthand
+             * @default null
+             */
+            shorthand?: string | null;
+            /**
+             * As Listed
+             * @default false
+             */
+            as_listed?: boolean;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Afr
+             * @default null
+             */
+            afr?: number | null;
+            /**
+             * Uber
+             * @default null
+             */
+            uber?: number | null;
+            /**
+             * Rate
+             * @default
+             */
+            rate?: string;
+            /**
+             * Ops
+             * @default null
+             */
+            ops?: number | null;
+            /**
+             * Replace Hours
+             * @default 24
+             */
+            replace_hours?: number;
+            /**
+             * User Share
+             * @default 0
+             */
+            user_share?: number;
+            /**
+             * User Writes
+             * @default null
+             */
+            user_writes?: number | null;
+            /**
+             * Whole Stripes
+             * @default false
+             */
+            whole_stripes?: boolean;
+            /**
+             * Price
+             * @default null
+             */
+            price?: number | null;
+            /**
+             * Tariff
+             * @default null
+             */
+            tariff?: number | null;
+            /**
+             * Network
+             * @default
+             */
+            network?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
+            /**
+             * Need
+             * @default
+             */
+            need?: string;
+            /**
+             * Survive
+             * @default 0
+             */
+            survive?: number;
+            /**
+             * Survive Shelves
+             * @default 0
+             */
+            survive_shelves?: number;
+            /**
+             * Survive Hosts
+             * @default 0
+             */
+            survive_hosts?: number;
+            /**
+             * Spares
+             * @default null
+             */
+            spares?: number | null;
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
+            /**
+             * Workload
+             * @default general
+             */
+            workload?: string;
+            /**
+             * Rebuild Limit
+             * @default null
+             */
+            rebuild_limit?: number | null;
+            /**
+             * Widest
+             * @default null
+             */
+            widest?: number | null;
+            /**
+             * Budget
+             * @default null
+             */
+            budget?: number | null;
+            /**
+             * Bays Free
+             * @default 0
+             */
+            bays_free?: number;
+            /**
+             * Mix Kinds
+             * @default false
+             */
+            mix_kinds?: boolean;
+            /** Keys */
+            keys?: string[];
+            /**
+             * Title
+             * @default Comparison of layouts
+             */
+            title?: string;
+            /**
+             * Binary
+             * @default false
+             */
+            binary?: boolean;
+        };
         /** HealthOut */
         HealthOut: {
             /** Ok */
@@ -7335,78 +7335,6 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
-    compare_export_csv_compare_export_csv_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ExportBody"];
-            };
-        };
-        responses: {
-            /** @description The file. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "text/csv": string;
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    compare_export_json_compare_export_json_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ExportBody"];
-            };
-        };
-        responses: {
-            /** @description The file. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": unknown;
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
     compare_export_svg_compare_export_svg_post: {
         parameters: {
             query?: never;
@@ -7427,42 +7355,6 @@ export interface operations {
                 };
                 content: {
                     "image/svg+xml": string;
-                };
-            };
-            400: components["responses"]["BadInput"];
-            401: components["responses"]["SignedOut"];
-            403: components["responses"]["Denied"];
-            404: components["responses"]["NotFound"];
-            405: components["responses"]["NoSuchMethod"];
-            408: components["responses"]["TooSlow"];
-            409: components["responses"]["NotPossible"];
-            413: components["responses"]["TooLarge"];
-            414: components["responses"]["AddressTooLong"];
-            422: components["responses"]["NotOfThisShape"];
-            429: components["responses"]["TooMany"];
-            503: components["responses"]["NotNow"];
-        };
-    };
-    compare_export_pdf_compare_export_pdf_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ExportBody"];
-            };
-        };
-        responses: {
-            /** @description The file. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/pdf": string;
                 };
             };
             400: components["responses"]["BadInput"];
@@ -10502,6 +10394,114 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    exporting_export_csv_compare_export_csv_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportBody"];
+            };
+        };
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    exporting_export_json_compare_export_json_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportBody"];
+            };
+        };
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    exporting_export_pdf_compare_export_pdf_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportBody"];
+            };
+        };
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pdf": string;
                 };
             };
             400: components["responses"]["BadInput"];
