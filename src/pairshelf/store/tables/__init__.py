@@ -14,8 +14,8 @@ from pairshelf.store.tables.access import (
     TargetLun,
     TargetRight,
 )
+from pairshelf.store.tables.columns import Condition, JobState, MemberState, Service, SheetState, now
 from pairshelf.store.tables.drives import DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
-from pairshelf.store.tables.kinds import Condition, JobState, MemberState, Service, SheetState, now
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
 from pairshelf.store.tables.pools import BackupRow, MissedWrite, PoolPlace, PoolRow
 from pairshelf.store.tables.volumes import KeepRule, Mount, SampleFile, VolumePiece, VolumeRow, VolumeStripes

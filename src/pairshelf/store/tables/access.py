@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import UniqueConstraint
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.kinds import Numbered, big, json_column, when
+from pairshelf.store.tables.columns import Numbered, big, json_column, when
 
 
 class Party(Numbered, table=True):

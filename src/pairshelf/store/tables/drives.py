@@ -10,7 +10,7 @@ from sqlalchemy import CheckConstraint, Column, Index, Numeric, UniqueConstraint
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.kinds import Condition, Numbered, Service, big, when
+from pairshelf.store.tables.columns import Condition, Numbered, Service, big, when
 
 
 class Site(Numbered, table=True):

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import CheckConstraint
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.kinds import Numbered, json_column, when
+from pairshelf.store.tables.columns import Numbered, json_column, when
 
 
 class User(Numbered, table=True):

@@ -9,7 +9,7 @@ from sqlalchemy import CheckConstraint, Column, Index, UniqueConstraint, text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.kinds import MemberState, Numbered, big, json_column, when
+from pairshelf.store.tables.columns import MemberState, Numbered, big, json_column, when
 
 
 class PoolRow(Numbered, table=True):

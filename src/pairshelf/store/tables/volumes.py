@@ -7,7 +7,7 @@ import datetime as dt
 from sqlalchemy import CheckConstraint, UniqueConstraint
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.kinds import Numbered, big, when
+from pairshelf.store.tables.columns import Numbered, big, when
 
 
 class VolumeRow(Numbered, table=True):

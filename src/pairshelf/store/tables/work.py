@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import CheckConstraint, Index, text
 from sqlmodel import Field
 
-from pairshelf.store.tables.kinds import JobState, Numbered, SheetState, big, json_column, when
+from pairshelf.store.tables.columns import JobState, Numbered, SheetState, big, json_column, when
 
 
 class SheetRow(Numbered, table=True):
