@@ -10,9 +10,12 @@ from pathlib import Path
 import pytest
 import uvicorn
 from playwright.sync_api import Page, expect
+from sqlmodel import select
 
 from pairshelf.api import served
 from pairshelf.launch.cluster import free_port
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import SheetRow
 from tests.engine.helpers import carry_all
 from tests.made_up import at_home
 from tests.ui.conftest import accessible, sign_in
@@ -52,8 +55,11 @@ def test_a_kind_without_a_screen_of_its_own(page: Page) -> None:
     page.get_by_label("Words").fill("pressed flowers")
     page.get_by_label("Twice").check()
     assert accessible(page) == []
-    page.get_by_role("button", name="Draw up the change sheet").click()
+    page.get_by_role("button", name="Draw up the change sheet").dblclick()
     expect(page.get_by_role("heading", name="Describe archive/herbarium-archive")).to_be_visible()
+    with transaction() as session:
+        drawn = session.exec(select(SheetRow).where(SheetRow.kind == "describe-volume")).all()
+        assert len(drawn) == 1, "a double click is one wish"
     expect(page.get_by_text("pressed flowers pressed flowers")).to_be_visible()
     page.get_by_role("button", name="Approve").click()
     expect(page.get_by_text("Counting files")).to_be_visible()

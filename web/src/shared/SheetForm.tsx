@@ -12,7 +12,7 @@ import {
   TextInput,
 } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { drawUp, server } from "../api/client";
 import { useMayDo } from "./me";
@@ -37,10 +37,21 @@ export type FieldSpec = {
 /** Draw a sheet up and go to it. */
 export function useDrawUp(kind: string) {
   const go = useNavigate();
-  return useMutation({
+  // A second click comes before the button can show that the first is on its way.
+  const asked = useRef(false);
+  const drawing = useMutation({
     mutationFn: (body: Values) => drawUp(kind, body),
     onSuccess: (sheet) => go(`/changes/${sheet.id}`),
+    onSettled: () => {
+      asked.current = false;
+    },
   });
+  const mutate = (body: Values) => {
+    if (asked.current) return;
+    asked.current = true;
+    drawing.mutate(body);
+  };
+  return { ...drawing, mutate };
 }
 
 /** A button that draws a sheet up without asking anything more, or opens a form. */
