@@ -1,7 +1,7 @@
 """``make mutants``: small deliberate faults in the source, one at a time, and how many of them a test notices.
 
 For each fault drawn from the rooms below, the tests that are about the room run on a copy of the source with that
-one fault in it, until the first fails. What nobody noticed is printed with its line. Figures: README.md.
+one fault in it, until the first fails. What nobody noticed is printed with its line.
 
 NUMBER=60 faults a room, SEED=1, ROOM=core/changes for one room alone.
 """
