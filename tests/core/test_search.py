@@ -9,7 +9,7 @@ from pairshelf.core.domain.drives import Drive, parse_shorthand
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.figures.report import answer_json
 from pairshelf.core.layouts import DIVIDED
-from pairshelf.core.layouts.placement import Placement, columns_of, stripe_count
+from pairshelf.core.layouts.placement import Placement, columns_of
 from pairshelf.core.search.candidates import Question, all_layouts
 from tests.core.strategies import drives, layouts
 
@@ -62,7 +62,7 @@ def test_every_address_has_a_place_of_its_own(layout: object) -> None:
         seen.add((spot.stripe.columns[spot.column], spot.stripe.row))
     assert len(seen) == placement.capacity
     runs = placement.runs(0, 10**9)
-    assert sum(rows for *_, rows in runs) == stripe_count(placement.layout)
+    assert sum(rows for *_, rows in runs) == placement.layout.stripes
 
 
 @given(layouts(size=st.just(40 * GIB), most=12))

@@ -76,3 +76,18 @@ def test_who_may_not_reads_why(page: Page) -> None:
     expect(page.get_by_role("button", name="Draw up the change sheet")).to_be_disabled()
     page.goto("/changes/draw/make-share")
     expect(page.get_by_text("Only an administrator can do this; you are signed in as viewer.")).to_be_visible()
+
+
+def test_what_stays_empty_is_left_to_its_usual_value(page: Page) -> None:
+    sign_in(page)
+    page.goto("/changes/draw/make-volumes")
+    page.get_by_label("Pool", exact=False).first.fill("archive")
+    page.get_by_role("textbox", name="Name").fill("letters")
+    page.get_by_role("textbox", name="Size").fill("1 TB")
+    expect(page.get_by_role("textbox", name="Reserved share")).to_have_value("")
+    page.get_by_role("button", name="Draw up the change sheet").click()
+    expect(page.get_by_role("heading", name="Make volume letters in pool archive")).to_be_visible()
+    with transaction() as session:
+        (sheet,) = session.exec(select(SheetRow).where(SheetRow.kind == "make-volumes")).all()
+    # ext4 keeps 5 % back unless said otherwise; a zero nobody typed would take that away.
+    assert sheet.request["reserved_share"] is None and sheet.request["count"] == 1

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import MISSING, fields
-from typing import Any, get_args, get_origin, get_type_hints
+from typing import Any, get_args
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel
 
 from pairshelf.api.guard import needs
+from pairshelf.core.changes.kind import RequestField
 from pairshelf.core.changes.kinds import KINDS
 from pairshelf.core.domain.acts import Act, Role, allowed
 from pairshelf.engine.jobs.kinds import JOBS
@@ -52,22 +52,10 @@ class KindsOut(BaseModel):
     acts: list[ActOut]
 
 
-def _sort(hint: Any) -> str:
-    if get_origin(hint) is tuple:
-        return "list"
-    plain = {a for a in (get_args(hint) or (hint,)) if a is not type(None)}
-    return "check" if plain == {bool} else "number" if plain <= {int, float} else "text"
-
-
-def _fields(request: type[Any]) -> list[FieldOut]:
-    hints = get_type_hints(request)
-    return [
-        FieldOut(
-            name=f.name, kind=_sort(hints[f.name]), required=f.default is MISSING,
-            default=None if f.default is MISSING else list(f.default) if isinstance(f.default, tuple) else f.default,
-        )
-        for f in fields(request)
-    ]  # fmt: skip
+def _field(one: RequestField) -> FieldOut:
+    plain = {a for a in (get_args(one.hint) or (one.hint,)) if a is not type(None)}
+    kind = "list" if one.several else "check" if plain == {bool} else "number" if plain <= {int, float} else "text"
+    return FieldOut(name=one.name, kind=kind, required=one.required, default=one.default)
 
 
 @api.get("/kinds", responses={200: KindsOut})
@@ -76,7 +64,7 @@ def kinds() -> Any:
     """Every kind of change and of job, and who may do what."""
     return KindsOut(
         changes=[
-            ChangeKindOut(id=k.id, name=k.name, about=k.about, act=k.act.value, fields=_fields(k.request))
+            ChangeKindOut(id=k.id, name=k.name, about=k.about, act=k.act.value, fields=[_field(f) for f in k.fields])
             for k in KINDS.values()
         ],
         jobs=[JobKindOut(id=k.id, name=k.name, notices=k.notices) for k in JOBS.values()],

@@ -25,9 +25,7 @@ from pairshelf.core.domain.volume_spec import facts_of
 from pairshelf.core.errors import Locked, NotFound, NotPossible
 from pairshelf.core.figures.report import cut_json
 from pairshelf.core.figures.survival import after_failures, in_words, survival
-from pairshelf.core.layouts.placement import stripe_count
 from pairshelf.core.layouts.registry import scheme_of, trade_name
-from pairshelf.core.search.candidates import describe
 from pairshelf.engine import keys
 from pairshelf.engine.jobs.check import start_check
 from pairshelf.engine.jobs.fill import start_fill
@@ -340,12 +338,12 @@ def _pool_out(
     layout = built.layout
     promised = survival(layout)
     after = after_failures(layout, [p.designed.id for p in built.places if p.state not in ("active", "emptied")])
-    synced = row.synced_to / max(1, stripe_count(layout)) if layout.scheme.survives else 1.0
+    synced = row.synced_to / max(1, layout.stripes) if layout.scheme.survives else 1.0
     if built.spread:
         synced = 1.0 if volumes_synced else 0.5
     return PoolOut(
         id=built.id, name=built.name, scheme=row.scheme, trade_name=trade_name(layout.scheme, row.sets),
-        description=describe(layout), state=row.state, tint=row.tint, created_at=row.created_at,
+        description=layout.describe(), state=row.state, tint=row.tint, created_at=row.created_at,
         capacity=built.capacity * EXTENT, free=built.free * EXTENT, domain=row.domain,
         passphrase_kept=row.passphrase_kept, encrypted=built.encrypted, locked=built.encrypted and not keys.is_open(built.id),
         guaranteed=promised.guaranteed, best_case=promised.best_case,

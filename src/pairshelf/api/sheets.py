@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import MISSING, fields
-from typing import Any, get_args, get_origin, get_type_hints
+from typing import Any
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field, create_model
@@ -148,17 +147,13 @@ def _out(row: SheetRow, role: str, jobs: list[JobOut]) -> SheetOut:
 
 def body_of(kind: ChangeKind) -> type[BaseModel]:
     """What is sent to draw a sheet of a kind up: the fields of its request."""
-    hints = get_type_hints(kind.request)
     shown: dict[str, Any] = {}
-    for one in fields(kind.request):
-        hint = list[get_args(hints[one.name])[0]] if get_origin(hints[one.name]) is tuple else hints[one.name]  # type: ignore[misc]
-        limits: dict[str, Any] = {"max_length": MOST_LISTED} if get_origin(hint) is list else {}
-        if limits and one.default is MISSING:
+    for one in kind.fields:
+        limits: dict[str, Any] = {"max_length": MOST_LISTED} if one.several else {}
+        if one.several and one.required:
             limits["min_length"] = 1
-        default = (
-            ... if one.default is MISSING else list(one.default) if isinstance(one.default, tuple) else one.default
-        )
-        shown[one.name] = (hint, Field(default, **limits))
+        hint: Any = list[one.hint] if one.several else one.hint  # type: ignore[name-defined]
+        shown[one.name] = (hint, Field(... if one.required else one.default, **limits))
     name = "".join(part.capitalize() for part in kind.id.split("-")) + "Body"
     made: type[BaseModel] = create_model(name, __doc__=kind.about, **shown)
     return made

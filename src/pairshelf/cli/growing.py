@@ -34,7 +34,7 @@ from pairshelf.core.figures.report import path_json, shopping_json, split_json
 from pairshelf.core.figures.workloads import USUAL_WORKLOAD
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.search.buy import shopping
-from pairshelf.core.search.candidates import Question, describe
+from pairshelf.core.search.candidates import Question
 from pairshelf.core.search.growth import growth as ways_to_grow
 from pairshelf.core.search.split import Use
 from pairshelf.core.search.split import split as split_by_use
@@ -72,7 +72,7 @@ def growth(
     if as_json:
         return print_json({"usable": found.space.usable, "paths": [path_json(p) for p in paths]})
     system: UnitSystem = "binary" if binary else "decimal"
-    print(f"{scheme}, {describe(laid)}: {format_size(found.space.usable, system)} usable now")
+    print(f"{scheme}, {laid.describe()}: {format_size(found.space.usable, system)} usable now")
     for path in paths:
         print(f"\n{path.name}")
         if path.closed:
@@ -170,7 +170,7 @@ def split(
             lines.add_row(share.use.name, str(len(share.drives)), f"not met: {share.why}", "", "", "")
             continue
         a = share.best.assessment
-        lines.add_row(share.use.name, str(len(share.drives)), f"{a.layout.scheme.id}, {describe(a.layout)}",
+        lines.add_row(share.use.name, str(len(share.drives)), f"{a.layout.scheme.id}, {a.layout.describe()}",
                       format_size(a.space.usable, system), f"{a.speed.random_write_rmw:,.0f}", f"{a.odds.yearly_damage:.2g}")  # fmt: skip
     show(lines)
     for sentence in (*found.compared, *([found.one_pool_short] if found.one_pool_short else [])):

@@ -48,7 +48,7 @@ from pairshelf.core.figures.speed import user_share as user_share_of
 from pairshelf.core.figures.survival import survival_of
 from pairshelf.core.figures.workloads import USUAL_WORKLOAD
 from pairshelf.core.layouts import build_layout
-from pairshelf.core.search.candidates import Question, all_layouts, describe
+from pairshelf.core.search.candidates import Question, all_layouts
 from pairshelf.core.search.ranking import pareto_marks
 from pairshelf.formats.cut_svg import cut_svg
 
@@ -218,7 +218,7 @@ def layouts(
         mark = ("*" if c.key == answer.recommended else " ") + ("o" if c.pareto else "")
         rebuild = "-" if a.rebuild_hours is None else format_duration(a.rebuild_hours * 3600)
         extra = (f", any {c.arranged} may fail" if c.arranged else "") + (f", {c.part}" if c.part else "")
-        lines.add_row(mark, c.layout.scheme.id, describe(c.layout) + extra, format_size(c.space.usable, system),
+        lines.add_row(mark, c.layout.scheme.id, c.layout.describe() + extra, format_size(c.space.usable, system),
                       str(c.survives.guaranteed), str(c.survives.best_case), rebuild, f"{a.odds.yearly_loss:.2g}",
                       f"{a.odds.yearly_damage:.2g}", f"{a.speed.random_write_rmw:,.0f}")  # fmt: skip
     if answer.layouts:
@@ -229,7 +229,7 @@ def layouts(
         print(f"* {answer.reason}")
     if why:
         for c in answer.layouts:
-            print(f"\n{c.layout.scheme.id}, {describe(c.layout)}")
+            print(f"\n{c.layout.scheme.id}, {c.layout.describe()}")
             for sign, sentences in (("+", c.reasons.pros), ("-", c.reasons.cons)):
                 for sentence in sentences:
                     print(f"  {sign} {sentence}")

@@ -12,10 +12,9 @@ import os
 import sys
 import time
 from collections.abc import Callable
-from dataclasses import MISSING, fields
 from inspect import Parameter, Signature
 from pathlib import Path
-from typing import Annotated, Any, get_args, get_origin, get_type_hints
+from typing import Annotated, Any
 
 import typer
 
@@ -157,30 +156,24 @@ def _figure(value: dict[str, Any]) -> str:
 
 def _command(kind: ChangeKind) -> Callable[..., None]:
     """A command whose options are the fields of the request."""
-    hints = get_type_hints(kind.request)
-    names = [f.name for f in fields(kind.request)]
+    asked = kind.fields
 
     def run(**given: Any) -> None:
         who, as_json = given.pop("who"), given.pop("as_json")
-        _plan(kind, who, as_json, {n: given[n] for n in names})
+        _plan(kind, who, as_json, {f.name: given[f.name] for f in asked})
 
     parameters = []
-    for one in fields(kind.request):
-        hint = hints[one.name]
-        if one.name in ("drives", "drive_id"):
-            hint = list[str] if one.name == "drives" else str
-        elif get_origin(hint) is tuple:
-            hint = list[get_args(hint)[0]]  # type: ignore[misc]
-        default: Any = (
-            ... if one.default is MISSING else list(one.default) if isinstance(one.default, tuple) else one.default
-        )
+    for one in asked:
+        # Drives are said by serial or bay.
+        plain = str if one.name in ("drives", "drive_id") else one.hint
+        hint: Any = list[plain] if one.several else plain  # type: ignore[valid-type]
         flag = f"--{one.name.replace('_', '-')}"
         if hint is bool:
             flag += f"/--no-{flag[2:]}"
         option = typer.Option(flag, help=_help(one.name))
         parameters.append(
             Parameter(one.name, Parameter.KEYWORD_ONLY, annotation=Annotated[hint, option],
-                      default=Parameter.empty if default is ... else default)
+                      default=Parameter.empty if one.required else one.default)
         )  # fmt: skip
     parameters.append(Parameter("who", Parameter.KEYWORD_ONLY, annotation=As, default=""))
     parameters.append(Parameter("as_json", Parameter.KEYWORD_ONLY, annotation=Json, default=False))

@@ -83,7 +83,7 @@ def _hold(session: Session, context: Context) -> Named:
     """Hold what the change is about to the end of the transaction: pools, drives, hosts, books; in one order, so
     that no two approvals wait for each other in a circle. Whoever changes other things does not wait."""
     subjects = named(session, context)
-    for word in sorted({*context.alone}):
+    for word in sorted(set(context.alone)):
         lock_until_commit(session, Lock.ALONE, word)
     for host in sorted(subjects.hosts):
         lock_until_commit(session, Lock.HOST, host)

@@ -9,6 +9,7 @@ import {
   Select,
   Stack,
   TagsInput,
+  Text,
   TextInput,
 } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
@@ -30,6 +31,8 @@ export type FieldSpec = {
   options?: string[] | { value: string; label: string }[];
   initial?: Value;
   required?: boolean;
+  /** Left out where it is empty: the server has no usual value for it. */
+  optional?: boolean;
   /** Shown only where this says so. */
   when?: (values: Values) => boolean;
 };
@@ -40,13 +43,13 @@ export function useDrawUp(kind: string) {
   // A second click comes before the button can show that the first is on its way.
   const asked = useRef(false);
   const drawing = useMutation({
-    mutationFn: (body: Values) => drawUp(kind, body),
+    mutationFn: (body: object) => drawUp(kind, body),
     onSuccess: (sheet) => go(`/changes/${sheet.id}`),
     onSettled: () => {
       asked.current = false;
     },
   });
-  const mutate = (body: Values) => {
+  const mutate = (body: object) => {
     if (asked.current) return;
     asked.current = true;
     drawing.mutate(body);
@@ -102,12 +105,9 @@ export function SheetAct({
 }
 
 function SheetForm({
-  kind,
   title,
-  fields,
-  fixed = {},
-  about,
   onClose,
+  ...form
 }: {
   kind: string;
   title: string;
@@ -116,44 +116,76 @@ function SheetForm({
   about?: ReactNode;
   onClose: () => void;
 }) {
+  return (
+    <Modal opened onClose={onClose} title={title} size="lg">
+      <SheetFields
+        {...form}
+        beside={
+          <Button variant="subtle" onClick={onClose}>
+            Leave it
+          </Button>
+        }
+      />
+    </Modal>
+  );
+}
+
+/** The fields of a kind of change, filled in and sent. */
+export function SheetFields({
+  kind,
+  fields,
+  fixed = {},
+  about,
+  beside,
+  why,
+}: {
+  kind: string;
+  fields: FieldSpec[];
+  fixed?: Values;
+  about?: ReactNode;
+  /** Stands beside the button that sends it. */
+  beside?: ReactNode;
+  /** Why it cannot be sent. */
+  why?: string;
+}) {
   const [values, setValues] = useState<Values>(() =>
     Object.fromEntries(fields.map((f) => [f.name, f.initial ?? EMPTY[f.kind ?? "text"]])),
   );
   const draw = useDrawUp(kind);
   const shown = fields.filter((f) => !f.when || f.when(values));
   const unplaced = draw.isError && !errorOf(draw.error, ...shown.map((f) => f.name));
+  // What may stay empty and has no usual value is not sent at all.
+  const left = new Set(fields.filter((f) => f.optional && values[f.name] === "").map((f) => f.name));
   return (
-    <Modal opened onClose={onClose} title={title} size="lg">
-      <form
-        autoComplete="off"
-        onSubmit={(e) => {
-          e.preventDefault();
-          draw.mutate({ ...fixed, ...values });
-        }}
-      >
-        <Stack gap="sm">
-          {about}
-          {shown.map((field) => (
-            <Field
-              key={field.name}
-              field={field}
-              value={values[field.name]}
-              error={errorOf(draw.error, field.name)}
-              set={(v) => setValues((before) => ({ ...before, [field.name]: v }))}
-            />
-          ))}
-          {unplaced && <Trouble error={draw.error} />}
-          <Group>
-            <Button type="submit" loading={draw.isPending}>
-              Draw up the change sheet
-            </Button>
-            <Button variant="subtle" onClick={onClose}>
-              Leave it
-            </Button>
-          </Group>
-        </Stack>
-      </form>
-    </Modal>
+    <form
+      autoComplete="off"
+      onSubmit={(e) => {
+        e.preventDefault();
+        const said = Object.fromEntries(Object.entries(values).filter(([name]) => !left.has(name)));
+        draw.mutate({ ...fixed, ...said });
+      }}
+    >
+      <Stack gap="sm">
+        {about}
+        {shown.map((field) => (
+          <Field
+            key={field.name}
+            field={field}
+            value={values[field.name]}
+            error={errorOf(draw.error, field.name)}
+            set={(v) => setValues((before) => ({ ...before, [field.name]: v }))}
+          />
+        ))}
+        {unplaced && <Trouble error={draw.error} />}
+        <Group>
+          <Button type="submit" loading={draw.isPending} disabled={why !== undefined}>
+            Draw up the change sheet
+          </Button>
+          {beside}
+        </Group>
+        {why && <Text className="faint">{why}</Text>}
+      </Stack>
+    </form>
   );
 }
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any, Protocol
+from dataclasses import MISSING, dataclass, fields
+from typing import Any, Protocol, get_args, get_origin, get_type_hints
 
 from pairshelf.core.changes.sheet import ChangeSheet
 from pairshelf.core.domain.acts import Act
@@ -49,6 +49,19 @@ class Context:
 
 
 @dataclass(frozen=True, slots=True)
+class RequestField:
+    """A field of a request, as every front asks for it."""
+
+    name: str
+    #: Of the value, or of each of several.
+    hint: Any
+    several: bool
+    required: bool
+    #: A list where there are several; nothing where it is required.
+    default: Any
+
+
+@dataclass(frozen=True, slots=True)
 class ChangeKind:
     """A kind of change."""
 
@@ -62,6 +75,19 @@ class ChangeKind:
     def name(self) -> str:
         """What it is called."""
         return self.id.replace("-", " ")
+
+    @property
+    def fields(self) -> tuple[RequestField, ...]:
+        """What its request asks for, in its order."""
+        hints = get_type_hints(self.request)
+        found = []
+        for one in fields(self.request):
+            several, required = get_origin(hints[one.name]) is tuple, one.default is MISSING
+            hint = get_args(hints[one.name])[0] if several else hints[one.name]
+            usual: Any = None if required else one.default
+            default = list(usual) if several and not required else usual
+            found.append(RequestField(one.name, hint, several, required, default))
+        return tuple(found)
 
     @property
     def about(self) -> str:

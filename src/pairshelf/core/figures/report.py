@@ -14,7 +14,7 @@ from pairshelf.core.figures.survival import survival_of, units_of
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.registry import trade_name
 from pairshelf.core.search.buy import Shopping
-from pairshelf.core.search.candidates import Answer, Candidate, Considered, describe
+from pairshelf.core.search.candidates import Answer, Candidate, Considered
 from pairshelf.core.search.split import Split
 
 JsonObject = dict[str, Any]
@@ -40,7 +40,7 @@ def layout_json(found: Assessment) -> JsonObject:
     return {
         "scheme": layout.scheme.id,
         "trade_name": trade_name(layout.scheme, len(layout.sets)),
-        "description": describe(layout),
+        "description": layout.describe(),
         "sets": [[d.id for d in one] for one in layout.sets],
         "spares": [d.id for d in layout.spares],
         "spare_too_small_for": spare_gaps(layout),

@@ -43,11 +43,6 @@ def columns_of(group: Group, row: int) -> tuple[int, ...]:
     return (*(m for m in group.members if m not in checks), *checks)
 
 
-def stripe_count(layout: Layout) -> int:
-    """Stripes in a whole pool."""
-    return layout.stripes
-
-
 class Placement:
     """The map of one layout, worked out once."""
 

@@ -15,7 +15,7 @@ from pairshelf.core.figures.survival import survival
 from pairshelf.core.layouts import DIVIDED, Layout, build_layout
 from pairshelf.core.layouts.model import Code, Family
 from pairshelf.core.layouts.registry import set_counts, trade_name, why_not
-from pairshelf.core.search.candidates import Question, assess_for, describe, falls_short
+from pairshelf.core.search.candidates import Question, assess_for, falls_short
 
 #: Growth steps that are looked ahead.
 MOST_STEPS = 2
@@ -56,7 +56,7 @@ class Purchase:
     def description(self) -> str:
         """Scheme and division in words."""
         named = trade_name(self.layout.scheme, len(self.layout.sets))
-        return f"{self.layout.scheme.id}{f' ({named})' if named else ''}, {describe(self.layout)}"
+        return f"{self.layout.scheme.id}{f' ({named})' if named else ''}, {self.layout.describe()}"
 
 
 @dataclass(frozen=True, slots=True)

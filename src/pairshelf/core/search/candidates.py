@@ -353,7 +353,7 @@ def _why_none(scheme: Scheme, members: int) -> str:
 def falls_short(found: Assessment, question: Question) -> str | None:
     """Which need a layout does not meet, in a sentence; None if it meets all."""
     layout = found.layout
-    name = describe(layout)
+    name = layout.describe()
     if found.survives.guaranteed < question.survive:
         return f"{name}: only {found.survives.guaranteed} failed drives are sure to be survived, {question.survive} asked for."
     if found.space.usable < question.need:
@@ -382,11 +382,6 @@ def falls_short(found: Assessment, question: Question) -> str | None:
 _PLURAL = {"shelf": "shelves", "host": "hosts", "drive": "drives", "site": "sites"}
 
 
-def describe(layout: Layout) -> str:
-    """A layout in words: ``2 sets of 6, 1 spare``."""
-    return layout.describe()
-
-
 # -- needs nobody can meet ----------------------------------------------------------------------------
 
 
@@ -409,7 +404,7 @@ def _nearest(considered: Sequence[Considered], drives: Sequence[Drive], question
         if all(candidate.layout.scheme.id != b.layout.scheme.id for b in best):
             best.append(candidate)
     return tuple(
-        Nearest(c.key, c.layout.scheme.id, describe(c.layout), c.space.usable, _missing(c, drives, question))
+        Nearest(c.key, c.layout.scheme.id, c.layout.describe(), c.space.usable, _missing(c, drives, question))
         for c in best[:3]
     )
 
@@ -461,5 +456,5 @@ def _more_drives(candidate: Candidate, drives: Sequence[Drive], question: Questi
             if space.usable >= question.need and survival(laid).guaranteed >= question.survive:
                 drive = f"{format_size(size)} drive{'s' if extra > 1 else ''}"
                 word = "one" if extra == 1 else str(extra)
-                return f"{word} more {drive} would do, as {describe(laid)}"
+                return f"{word} more {drive} would do, as {laid.describe()}"
     return None

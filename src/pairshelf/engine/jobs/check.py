@@ -11,7 +11,6 @@ from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.speed import sequential_read
-from pairshelf.core.layouts.placement import stripe_count
 from pairshelf.engine.io.files import files_of
 from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.read_files import read_files_of
@@ -58,7 +57,7 @@ def start_check(session: Session, pool: OpenPool, who: str) -> JobRow:
             "A check compares every drive with the others; replace what is missing first.", code="degraded"
         )
     meet(session, pool.row.id, "check")
-    total = stripe_count(pool.layout)
+    total = pool.layout.stripes
     if not pool.layout.own_protection and pool.row.synced_to < total:
         raise NotPossible("The first sync is still under way; check when it has finished.", code="not-synced")
     if not total:

@@ -9,7 +9,6 @@ from sqlmodel import Session
 
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.figures import durations
-from pairshelf.core.layouts.placement import stripe_count
 from pairshelf.engine.io.pool_io import ROWS
 from pairshelf.engine.io.spread_io import Stretch
 from pairshelf.engine.jobs.kind import JobKind, Proof
@@ -43,7 +42,7 @@ def step(work: Work) -> float:
 def start_first_sync(session: Session, pool: OpenPool, who: str, sheet_id: int | None) -> JobRow | None:
     """Bring the redundancy of a new pool in step; nothing to do without redundancy."""
     takes = durations.first_sync(pool.layout)
-    total = stripe_count(pool.layout)
+    total = pool.layout.stripes
     if takes is None or not total:
         pool.row.synced_to = total
         return None

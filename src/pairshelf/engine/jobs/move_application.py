@@ -140,17 +140,18 @@ def _start(work: Work) -> None:
 
 def abandon_move(session: Session, job: JobRow, world: Devices) -> None:
     """A move that ended unfinished: what was copied goes, and the application runs where it was."""
-    app = session.get(Application, job.report.get("application"))
-    if app is None:
-        return
-    if job.kind == "move-application" and job.report["phase"] in ("stop", "copy", "compare"):
-        volume = session.get(VolumeRow, job.volume_id)
-        if volume is not None:
-            pool = open_pool(session, volume.pool_id)
-            for file in files_on(session, volume.number):
-                if file.writer == app.name and file.via == "mount":
-                    remove_files(session, pool, volume, [file])
-    app.running = True
+    volume = session.get(VolumeRow, job.volume_id)
+    if volume is not None and job.report["phase"] in ("stop", "copy", "compare"):
+        copied = [f for f in files_on(session, volume.number) if f.writer == job.report["name"] and f.via == "mount"]
+        remove_files(session, open_pool(session, volume.pool_id), volume, copied)
+    run_again(session, job, world)
+
+
+def run_again(session: Session, job: JobRow, _world: Devices) -> None:
+    """The application runs, wherever it is."""
+    app = session.get(Application, job.report["application"])
+    if app is not None:
+        app.running = True
 
 
 def _outcome(report: Mapping[str, Any], _pool: str) -> str:

@@ -13,7 +13,7 @@ from pairshelf.core.errors import NotPossible
 from pairshelf.engine.io.files import agrees
 from pairshelf.engine.io.volume_io import files_on
 from pairshelf.engine.jobs.kind import JobKind
-from pairshelf.engine.jobs.move_application import abandon_move, application_of_job, note
+from pairshelf.engine.jobs.move_application import application_of_job, note, run_again
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.mount_table import take_out_mount
 from pairshelf.store.tables import Mount
@@ -68,5 +68,5 @@ def _outcome(report: Mapping[str, Any], _pool: str) -> str:
 
 KIND = JobKind(
     "undo-move", "Bringing an application back", "The application is stopped until it ends.", step, _outcome, users_work=True,
-    give_up=abandon_move,
+    give_up=run_again,
 )  # fmt: skip

@@ -17,7 +17,6 @@ from pairshelf.core.domain.price_list import Model, with_models
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.allocation import gaps
 from pairshelf.core.layouts.model import Division
-from pairshelf.core.layouts.placement import stripe_count
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.registry import layout_of, scheme_of
 from pairshelf.core.layouts.spread import StripedVolume
@@ -161,7 +160,7 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
                     for p in members
                 ),
                 tuple(drives[p.drive_id] for p in own if p.slot is None and p.drive_id in drives),
-                layout.scheme.survives == 0 or row.synced_to >= stripe_count(layout),
+                layout.scheme.survives == 0 or row.synced_to >= layout.stripes,
                 row.scheme,
                 () if layout.own_protection else tuple(gaps(row.capacity, taken.get(row.id, ()))),
                 row.key is not None,

@@ -1,11 +1,13 @@
 /** From a chosen layout to a change sheet: names, the first volume, where it is mounted. */
+
 import { Autocomplete, Button, Checkbox, Group, Select, Stack, Text, TextInput } from "@mantine/core";
-import { keepPreviousData, useMutation } from "@tanstack/react-query";
+import { keepPreviousData } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { api, ask, server } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
+import { useDrawUp } from "../../shared/SheetForm";
 import { Size } from "../../shared/units";
 import { nameOf } from "../compare/useQuestion";
 import { FileSystemTable, shareOf } from "../pools/FileSystemTable";
@@ -70,33 +72,26 @@ export function Build() {
       retry: false,
     },
   );
-  const draw = useMutation({
-    mutationFn: () =>
-      ask(
-        api.POST("/api/sheets/build-pool", {
-          body: {
-            name,
-            scheme,
-            drives,
-            sets,
-            spares,
-            volume,
-            volume_size: size,
-            file_system: fileSystem,
-            reserved_share: share,
-            thin,
-            purpose,
-            mount_point: mount,
-            host,
-            spares_for: sparesFor,
-            encrypted,
-            domain: spread ? domain : "",
-            protection: spread && volume ? protection : "",
-          },
-        }),
-      ),
-    onSuccess: (sheet) => go(`/changes/${sheet.id}`),
-  });
+  const draw = useDrawUp("build-pool");
+  const wanted = {
+    name,
+    scheme,
+    drives,
+    sets,
+    spares,
+    volume,
+    volume_size: size,
+    file_system: fileSystem,
+    reserved_share: share,
+    thin,
+    purpose,
+    mount_point: mount,
+    host,
+    spares_for: sparesFor,
+    encrypted,
+    domain: spread ? domain : "",
+    protection: spread && volume ? protection : "",
+  } satisfies Schema["BuildPoolBody"];
   if (!drives.length) {
     return (
       <Empty act="Compare layouts" to="/compare">
@@ -127,7 +122,7 @@ export function Build() {
         className="paper"
         onSubmit={(e) => {
           e.preventDefault();
-          if (may.may && !Number.isNaN(share)) draw.mutate();
+          if (may.may && !Number.isNaN(share)) draw.mutate(wanted);
         }}
       >
         <Stack>

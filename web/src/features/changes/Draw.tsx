@@ -1,11 +1,9 @@
 /** Any kind of change the server knows, drawn up from the fields it asks for; most have a form where they belong, too. */
-import { Button, Select, Stack, Text, Title } from "@mantine/core";
-import { useState } from "react";
+import { Select, Stack, Text, Title } from "@mantine/core";
 import { useNavigate, useParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { useKinds, useMayDo } from "../../shared/me";
-import { errorOf, Trouble } from "../../shared/parts";
-import { Field, type FieldSpec, useDrawUp, type Values } from "../../shared/SheetForm";
+import { type FieldSpec, SheetFields } from "../../shared/SheetForm";
 
 type Kind = Schema["ChangeKindOut"];
 
@@ -20,15 +18,24 @@ const HINTS: Record<string, string> = {
   slot: "The place in the pool, from 0.",
 };
 
+/** How a field is asked for, by its name or else its sort. A number without a usual value may stay empty. */
+const KIND: Record<string, FieldSpec["kind"]> = {
+  volume: "volume",
+  list: "tags",
+  check: "check",
+  number: "number",
+  text: "text",
+};
+
 /** A field as the form shows it, from what the server says of it. */
 function shown(field: Kind["fields"][number]): FieldSpec {
   return {
     name: field.name,
     label: sentence(field.name),
-    kind:
-      field.kind === "list" ? "tags" : field.name === "volume" ? "volume" : (field.kind as FieldSpec["kind"]),
+    kind: KIND[field.name] ?? KIND[field.kind === "number" && field.default == null ? "text" : field.kind],
     initial: field.default ?? undefined,
     required: field.required && field.kind !== "list",
+    optional: !field.required && field.default == null,
     description: HINTS[field.name] ?? (field.kind === "list" ? LISTED : undefined),
   };
 }
@@ -55,50 +62,12 @@ export function Draw() {
 }
 
 function Form({ kind }: { kind: Kind }) {
-  const fields = kind.fields.map(shown);
-  const [values, setValues] = useState<Values>(() =>
-    Object.fromEntries(
-      fields.map((f) => [
-        f.name,
-        f.initial ?? (f.kind === "tags" ? [] : f.kind === "check" ? false : f.kind === "number" ? 0 : ""),
-      ]),
-    ),
-  );
-  const may = useMayDo(kind.id);
-  const draw = useDrawUp(kind.id);
-  const sent = () =>
-    Object.fromEntries(
-      kind.fields
-        .filter((f) => f.required || values[f.name] !== "" || f.default !== null)
-        .map((f) => [f.name, values[f.name]]),
-    );
   return (
-    <form
-      autoComplete="off"
-      onSubmit={(e) => {
-        e.preventDefault();
-        draw.mutate(sent());
-      }}
-    >
-      <Stack gap="sm">
-        <Text>{kind.about}</Text>
-        {fields.map((field) => (
-          <Field
-            key={field.name}
-            field={field}
-            value={values[field.name]}
-            error={errorOf(draw.error, field.name)}
-            set={(value) => setValues((before) => ({ ...before, [field.name]: value }))}
-          />
-        ))}
-        {draw.isError && !errorOf(draw.error, ...fields.map((f) => f.name)) && <Trouble error={draw.error} />}
-        <div>
-          <Button type="submit" loading={draw.isPending} disabled={!may.may}>
-            Draw up the change sheet
-          </Button>
-        </div>
-        {may.why && <Text className="faint">{may.why}</Text>}
-      </Stack>
-    </form>
+    <SheetFields
+      kind={kind.id}
+      fields={kind.fields.map(shown)}
+      about={<Text>{kind.about}</Text>}
+      why={useMayDo(kind.id).why}
+    />
   );
 }

@@ -1,13 +1,13 @@
 /** Choosing the drive that takes a place; ends in a change sheet. */
+
 import { Button, Modal, Text } from "@mantine/core";
-import { useMutation } from "@tanstack/react-query";
-import { Link, useNavigate } from "react-router";
-import { api, ask, type Schema, server } from "../../api/client";
+import { Link } from "react-router";
+import { type Schema, server } from "../../api/client";
 import { Trouble, Waiting } from "../../shared/parts";
+import { useDrawUp } from "../../shared/SheetForm";
 import { Size } from "../../shared/units";
 
 export function Replace({ poolId, slot, onClose }: { poolId: number; slot: number; onClose: () => void }) {
-  const go = useNavigate();
   const found = server.useQuery(
     "get",
     "/api/pools/{pool_id}/replacements",
@@ -16,11 +16,8 @@ export function Replace({ poolId, slot, onClose }: { poolId: number; slot: numbe
     },
     { refetchInterval: 2000 },
   );
-  const draw = useMutation({
-    mutationFn: (drive: number) =>
-      ask(api.POST("/api/sheets/replace-drive", { body: { pool_id: poolId, slot, drive_id: drive } })),
-    onSuccess: (sheet) => go(`/changes/${sheet.id}`),
-  });
+  const draw = useDrawUp("replace-drive");
+  const chosen = (draw.variables as Schema["ReplaceDriveBody"] | undefined)?.drive_id;
   const fit = found.data?.candidates.filter((c) => !c.reason) ?? [];
   const others = found.data?.candidates.filter((c) => c.reason) ?? [];
   return (
@@ -44,8 +41,14 @@ export function Replace({ poolId, slot, onClose }: { poolId: number; slot: numbe
                     <td className="num">
                       <Button
                         size="compact-sm"
-                        loading={draw.isPending && draw.variables === c.drive_id}
-                        onClick={() => draw.mutate(c.drive_id)}
+                        loading={draw.isPending && chosen === c.drive_id}
+                        onClick={() =>
+                          draw.mutate({
+                            pool_id: poolId,
+                            slot,
+                            drive_id: c.drive_id,
+                          } satisfies Schema["ReplaceDriveBody"])
+                        }
                       >
                         Draw up the sheet
                       </Button>

@@ -24,7 +24,6 @@ from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Division
 from pairshelf.core.layouts.registry import layout_of, scheme_of, trade_name
 from pairshelf.core.policies.readiness import readiness, require_ready
-from pairshelf.core.search.candidates import describe
 
 #: What a spare can stand by for.
 SPARES_FOR = ("pool", "shelf", "all")
@@ -170,7 +169,7 @@ def _sheet(
     return ChangeSheet(
         kind="build-pool",
         title=f"Build pool {request.name}",
-        why=f"{describe(layout)[0].upper()}{describe(layout)[1:]} as {scheme}{what}.",
+        why=f"{layout.describe()[0].upper()}{layout.describe()[1:]} as {scheme}{what}.",
         figures=(
             BeforeAfter("Free drives used", Figure(text="0"), Figure(text=str(len(drives)))),
             BeforeAfter("Capacity of its drives" if spread else "Pool capacity", none, Figure(bytes=capacity)),
@@ -198,7 +197,7 @@ def _sheet(
         ),
         meanwhile=_meanwhile(layout),
         fixed=(
-            f"The scheme and the division into {describe(layout)}." if not spread
+            f"The scheme and the division into {layout.describe()}." if not spread
             else f"That {layout.domain}s are what may fail as one.",
             "The extent size of 1 GiB.",
             *(("This file system can never be made smaller.",) if volume and not FILE_SYSTEMS[volume.file_system].shrinks else ()),
