@@ -6,10 +6,9 @@ for. What is about time itself (marked ``alone``) runs afterwards, one test afte
 
 from __future__ import annotations
 
+import fcntl
 import os
-import shutil
 import subprocess
-import tempfile
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -21,11 +20,9 @@ import pytest
 from argon2 import PasswordHasher
 from hypothesis import HealthCheck, settings
 
-from pairshelf.engine import pools, queue
-from pairshelf.launch.cluster import Cluster
 from pairshelf.services import accounts
 from pairshelf.store import database
-from pairshelf.store import settings as store_settings
+from tests.server import NAMED, forget_connections, running
 
 settings.register_profile("here", deadline=None, suppress_health_check=[HealthCheck.too_slow], max_examples=60)
 settings.load_profile("here")
@@ -50,40 +47,33 @@ def quick_passwords() -> Iterator[None]:
         yield
 
 
-def forget_connections() -> None:
-    """Drop everything a process keeps about its database and devices."""
-    for cached in (store_settings.settings, database.engine, pools.devices, queue._sender):
-        cached.cache_clear()
-
-
-def in_a_hurry(cluster: Cluster) -> None:
-    """No test takes the power from the database itself, so it need not wait for the disk."""
-    with psycopg.connect(cluster.url.rsplit("/", 1)[0] + "/postgres", autocommit=True) as connection:
-        for name in ("fsync", "synchronous_commit", "full_page_writes"):
-            connection.execute(f"alter system set {name} = off".encode())
-        connection.execute("select pg_reload_conf()")
+def pytest_configure(config: pytest.Config) -> None:
+    """Whoever begins several processes gives them one server for all."""
+    if config.getoption("numprocesses", None) and NAMED not in os.environ:
+        given = running()
+        os.environ[NAMED] = given.__enter__()
+        config.add_cleanup(lambda: given.__exit__(None, None, None))
 
 
 @pytest.fixture(scope="session")
-def cluster() -> Iterator[Cluster]:
-    folder = Path(tempfile.mkdtemp(prefix="pairshelf-tests-"))
-    folder.chmod(0o755)
-    one = Cluster(folder / "postgres")
-    one.start()
-    in_a_hurry(one)
-    yield one
-    one.stop()
-    shutil.rmtree(folder, ignore_errors=True)
+def _address() -> Iterator[str]:
+    if NAMED in os.environ:
+        yield os.environ[NAMED]
+        return
+    with running() as address:
+        yield address
 
 
 @pytest.fixture(scope="session")
-def template(cluster: Cluster) -> str:
+def server(_address: str) -> str:
+    """Where databases can be made: an address without a database."""
+    return _address.rsplit("/", 1)[0]
+
+
+@pytest.fixture(scope="session")
+def template(_address: str) -> str:
     """The name of a database with all tables, for others to be copied from."""
-    os.environ["PAIRSHELF_DATABASE_URL"] = cluster.url
-    forget_connections()
-    database.migrate()
-    database.engine().dispose()
-    return cluster.url.rsplit("/", 1)[1]
+    return _address.rsplit("/", 1)[1]
 
 
 @dataclass(frozen=True)
@@ -94,26 +84,36 @@ class House:
     devices: Path
 
 
-def house_of(cluster: Cluster, template: str, devices: Path, furnish: Callable[[], object]) -> House:
-    """A house that is furnished once."""
-    name = f"h{uuid.uuid4().hex[:12]}"
-    server, _ = cluster.url.rsplit("/", 1)
-    with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
-        connection.execute(f"create database {name} template {template}".encode())
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setenv("PAIRSHELF_DATABASE_URL", f"{server}/{name}")
-        patch.setenv("PAIRSHELF_DEVICES", str(devices))
+@pytest.fixture(scope="session")
+def common(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder that all processes of a run share."""
+    own = tmp_path_factory.getbasetemp()
+    return own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
+
+
+def house_of(server: str, template: str, common: Path, name: str, furnish: Callable[[], object]) -> House:
+    """A house that is furnished once a run, by whoever of its processes comes first."""
+    made, devices = common / f"{name}.house", common / f"{name}-devices"
+    with (common / f"{name}.lock").open("w") as door:
+        fcntl.flock(door, fcntl.LOCK_EX)
+        if made.exists():
+            return House(made.read_text(), devices)
+        database_name = f"h{uuid.uuid4().hex[:12]}"
+        with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
+            connection.execute(f"create database {database_name} template {template}".encode())
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setenv("PAIRSHELF_DATABASE_URL", f"{server}/{database_name}")
+            patch.setenv("PAIRSHELF_DEVICES", str(devices))
+            forget_connections()
+            furnish()
+            database.engine().dispose()
         forget_connections()
-        furnish()
-        database.engine().dispose()
-    forget_connections()
-    return House(name, devices)
+        made.write_text(database_name)
+        return House(database_name, devices)
 
 
 @contextmanager
-def database_from(
-    template: str | House, cluster: Cluster, devices: Path, monkeypatch: pytest.MonkeyPatch
-) -> Iterator[str]:
+def database_from(template: str | House, server: str, devices: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
     """A copy of a database, with an empty room of devices or a copy of the house's, which the code then uses;
     the database's address."""
     if isinstance(template, House):
@@ -121,7 +121,6 @@ def database_from(
             subprocess.run(["cp", "-a", "--sparse=always", template.devices, devices], check=True)
         template = template.database
     name = f"t{uuid.uuid4().hex[:12]}"
-    server, _ = cluster.url.rsplit("/", 1)
     with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
         connection.execute(f"create database {name} template {template}".encode())
     monkeypatch.setenv("PAIRSHELF_DATABASE_URL", f"{server}/{name}")
@@ -141,7 +140,7 @@ def house(template: str) -> str | House:
 
 
 @pytest.fixture
-def db(cluster: Cluster, house: str | House, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
+def db(server: str, house: str | House, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
     """A fresh database and the devices that belong to it; the address of the database."""
-    with database_from(house, cluster, tmp_path / "devices", monkeypatch) as address:
+    with database_from(house, server, tmp_path / "devices", monkeypatch) as address:
         yield address

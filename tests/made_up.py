@@ -13,10 +13,13 @@ import pytest
 
 from pairshelf.core.changes.kinds import KINDS
 from pairshelf.core.domain.file_systems import FILE_SYSTEMS
+from pairshelf.core.figures.registry import FIGURES
 from pairshelf.core.layouts.registry import DIVIDED, SCHEMES
 from pairshelf.engine.apply import APPLY
 from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.formats.exports import FORMATS
+from pairshelf.formats.tables import TABLES
+from pairshelf.standin.faults import FAULTS
 
 MODULES = {
     "made_up_change": '''
@@ -103,6 +106,38 @@ def write(found):
 
 FORMAT = Format("txt", "The schemes, a line each.", "text/plain", write)
 ''',
+    "made_up_figure": '''
+from pairshelf.core.figures.figure import LayoutFigure, Worked
+
+def per_watt(a):
+    return a.space.usable / a.cost.watts if a.cost.watts else None
+
+def explain(a, file_system):
+    return Worked("usable / watts", f"{a.space.usable} / {a.cost.watts:g}", "Made up.")
+
+FIGURE = LayoutFigure("bytes_per_watt", "Capacity for each watt", "Capacity a watt", "a watt", "How far a watt goes.",
+                      "bytes", True, per_watt, explain, listed=True)
+''',
+    "made_up_fault": '''
+from pairshelf.core.domain.device import Presence
+from pairshelf.standin.faults import Fault
+
+def forget(world, serial, size, count):
+    world.open(serial, size).write(1, bytes(world.block))
+
+FAULT = Fault("blank-an-extent", "Blank an extent", "One extent reads as zeros", "made to forget {count} things",
+              {Presence.ABSENT: "It is away."}, forget, after="Forgotten.")
+''',
+    "made_up_table": '''
+import json
+from pairshelf.formats.tables import TableFormat
+
+def rows(raw):
+    for number, row in enumerate(json.loads(raw), start=1):
+        yield number, [str(cell) for cell in row]
+
+TABLE = TableFormat("json", "Rows of cells as JSON.", (".json",), lambda raw: raw.startswith(b"[["), rows)
+''',
 }  # fmt: skip
 
 
@@ -120,4 +155,7 @@ def at_home(folder: Path, patch: pytest.MonkeyPatch) -> None:
     for registry in (SCHEMES, DIVIDED):
         patch.setitem(registry, "copies-4", made["made_up_scheme"].SCHEME)
     patch.setitem(FORMATS, "txt", made["made_up_format"].FORMAT)
+    patch.setitem(FIGURES, "bytes_per_watt", made["made_up_figure"].FIGURE)
+    patch.setitem(FAULTS, "blank-an-extent", made["made_up_fault"].FAULT)
+    patch.setitem(TABLES, "json", made["made_up_table"].TABLE)
     patch.setitem(FILE_SYSTEMS, "plain", made["made_up_file_system"].SYSTEM)

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import pytest
 from flask.testing import FlaskClient
 from sqlmodel import select
 
-from pairshelf.api.app import served
-from pairshelf.launch.cluster import Cluster
-from pairshelf.services.accounts import add_user
+from pairshelf.api.app import create_app, served
+from pairshelf.engine.own_log import quiet_log
+from pairshelf.services.accounts import add_user, secret_key
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Host, Site
 from tests.conftest import House, house_of
@@ -59,15 +60,15 @@ def _people() -> None:
 
 
 @pytest.fixture(scope="session")
-def people_house(cluster: Cluster, template: str, tmp_path_factory: pytest.TempPathFactory) -> House:
+def people_house(server: str, template: str, common: Path) -> House:
     """Nothing but four users."""
-    return house_of(cluster, template, tmp_path_factory.mktemp("people") / "devices", _people)
+    return house_of(server, template, common, "people", _people)
 
 
 @pytest.fixture(scope="session")
-def lab_house(cluster: Cluster, template: str, tmp_path_factory: pytest.TempPathFactory) -> House:
+def lab_house(server: str, template: str, common: Path) -> House:
     """A pool of double parity with a volume mounted, shared, and one served; two hosts and three people."""
-    return house_of(cluster, template, tmp_path_factory.mktemp("lab") / "devices", _lab)
+    return house_of(server, template, common, "lab", _lab)
 
 
 @pytest.fixture
@@ -79,9 +80,17 @@ def house(request: pytest.FixtureRequest) -> str | House:
     return found
 
 
+@pytest.fixture(scope="session")
+def _application() -> Any:
+    """Made once a process: describing a hundred routes takes longer than most tests."""
+    return create_app("of another house")
+
+
 @pytest.fixture
-def app(db: str) -> Any:
-    return served()
+def app(db: str, _application: Any) -> Any:
+    quiet_log()
+    _application.config["SECRET_KEY"] = secret_key()
+    return _application
 
 
 @pytest.fixture

@@ -14,7 +14,7 @@ from pairshelf.api.app import served
 from pairshelf.cli import planning
 from pairshelf.core.changes.kinds import KINDS
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import VolumeRow
+from pairshelf.store.tables import DriveRow, VolumeRow
 from tests import console
 from tests.api.conftest import PASSWORD, Person, do
 from tests.engine.helpers import build, carry_all, check, files_intact, fill, happens, pool_state, shelf
@@ -112,3 +112,59 @@ def test_a_format_has_its_route(ida: Person) -> None:
     answer = ida.post("/api/compare/export/txt", {"shorthand": "4x4TB"})
     assert answer.mimetype == "text/plain" and "parity-1" in answer.get_data(as_text=True).split("\n")
     assert "comparison.txt" in answer.headers["Content-Disposition"]
+
+
+def test_a_figure_is_listed_explained_and_exported(ida: Person) -> None:
+    kinds = ida.get("/api/kinds").get_json()
+    (told,) = [f for f in kinds["figures"] if f["id"] == "bytes_per_watt"]
+    assert told["unit"] == "bytes" and told["more_is_better"] and told["listed"] and told["explained"]
+    asked = {"shorthand": "4x4TB"}
+    found = ida.post("/api/compare", asked).get_json()["layouts"]
+    assert all(
+        x["figures"]["bytes_per_watt"] == pytest.approx(x["space"]["usable"] / x["cost"]["watts"]) for x in found
+    )
+    cut = ida.post("/api/compare/cut", asked | {"scheme": "parity-1", "sets": 1}).get_json()
+    assert [e["formula"] for e in cut["explanations"] if e["figure"] == "bytes_per_watt"] == ["usable / watts"]
+    heads, *_ = ida.post("/api/compare/export/csv", asked).get_data(as_text=True).split("\n")
+    assert "bytes_per_watt_bytes" in heads
+    assert "a watt" in console.run(["layouts", "4x4TB"])[1]
+    assert "Capacity for each watt" in console.run(["layout", "4x4TB", "--scheme", "parity-1", "--explain"])[1]
+
+
+def test_a_way_to_fail_is_offered_done_and_found_out(ida: Person) -> None:
+    (told,) = [f for f in ida.get("/api/kinds").get_json()["faults"] if f["id"] == "blank-an-extent"]
+    assert told["not_when"] == {"missing": "It is away."}
+    pool = build(shelf(4, name="Q", size=40 * 2**30), "parity-1", name="four")
+    carry_all()
+    with transaction() as session:
+        drive = session.exec(select(DriveRow).where(DriveRow.serial == "Q1")).one()
+    fill(pool)
+    carry_all()
+    path = f"/api/stand-in/drives/{drive.id}"
+    assert ida.post(path, {"what": "blank-an-extent"}).status_code == 200
+    assert f"{drive.serial}: made to forget 3 things" in ida.get("/api/logbook").get_json()["entries"][0]["sentence"]
+    assert check(pool).report["mismatches"] == 1
+    happens("pull", drive.serial)
+    refused = ida.post(path, {"what": "blank-an-extent"})
+    assert (refused.status_code, refused.get_json()["title"]) == (409, "It is away.")
+    refused = ida.post(path, {"what": "sing"})
+    assert (refused.status_code, refused.get_json()["field"]) == (400, "what")
+
+
+def test_a_list_is_read_wherever_lists_are(ida: Person, tmp_path: Path) -> None:
+    rows = [["id", "serial", "size", "kind", "shelf", "bay"], ["Z1", "Z1", "4 TB", "hdd", "Q", "1"],
+            ["Z2", "Z2", "4 TB", "hdd", "Q", "2"]]  # fmt: skip
+    answer = ida.send("/api/inventory", json.dumps(rows).encode())
+    assert answer.status_code == 200, answer.get_json()
+    with transaction() as session:
+        assert session.exec(select(DriveRow).where(DriveRow.serial == "Z2")).one().size == 4 * 10**12
+    listed = tmp_path / "drives.json"
+    listed.write_text(json.dumps(rows))
+    status, out, said = console.run(["layout", str(listed), "--scheme", "copies-2", "--json"])
+    assert status == 0, said
+    assert json.loads(out)["scheme"] == "copies-2"
+    prices = [["model", "size", "kind", "price"], ["Keel", "4 TB", "hdd", "100"]]
+    bought = ida.send("/api/prices", json.dumps(prices).encode())
+    assert bought.status_code == 200, bought.get_json()
+    offered = ida.get("/api/kinds").get_json()["tables"]
+    assert [t["accepts"] for t in offered if t["id"] == "json"] == [[".json"]]

@@ -16,6 +16,7 @@ from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions, Backup
+from pairshelf.core.figures.registry import FIGURES
 from pairshelf.core.figures.space import space_account
 from pairshelf.core.figures.survival import guaranteed_of
 from pairshelf.core.figures.workloads import WORKLOADS
@@ -24,7 +25,6 @@ from pairshelf.core.layouts.arrange import arrange
 from pairshelf.core.search.buy import shopping
 from pairshelf.core.search.candidates import Candidate, Question, all_layouts, lay_out
 from pairshelf.core.search.growth import growth
-from pairshelf.core.search.ranking import CRITERIA
 from pairshelf.core.search.split import Use, split
 from tests.core.strategies import drives
 
@@ -35,7 +35,11 @@ TB = 10**12
 def test_marks_are_the_front_and_nothing_else(members: list[Drive], workload: str) -> None:
     answer = all_layouts(members, Question(workload=workload, file_system="none"))
     table = [
-        [(-1e300 if (v := figure(c.assessment)) is None else v if more else -v) for _, figure, more in CRITERIA]
+        [
+            (-1e300 if (v := f.value(c.assessment)) is None else v if f.more_is_better else -v)
+            for f in FIGURES.values()
+            if f.weighed
+        ]
         for c in answer.layouts
     ]  # fmt: skip
     for row, candidate in zip(table, answer.layouts, strict=True):

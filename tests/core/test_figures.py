@@ -17,7 +17,7 @@ from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions, Backup, assume, basis
 from pairshelf.core.figures.cautions import CODES
-from pairshelf.core.figures.explain import explanations
+from pairshelf.core.figures.registry import explanations
 from pairshelf.core.figures.report import layout_json
 from pairshelf.core.layouts import DIVIDED, Layout, build_layout
 from tests.core.strategies import layouts

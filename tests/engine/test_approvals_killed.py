@@ -17,7 +17,6 @@ from pairshelf.core.domain.device import DeviceError
 from pairshelf.engine import approver, keys
 from pairshelf.engine.errands import do_errands, still_to_do
 from pairshelf.engine.pools import devices
-from pairshelf.launch.cluster import Cluster
 from pairshelf.services.simulated_use import install_application
 from pairshelf.store import database
 from pairshelf.store.database import transaction
@@ -76,10 +75,10 @@ union all select 'place', string_agg(drive_id::text || state, ',' order by pool_
 
 
 @pytest.fixture(scope="module")
-def laboratory(cluster: Cluster, template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Path]]:
+def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, Path]]:
     """A database and its devices in which every kind of change is possible, to be copied from."""
     folder = tmp_path_factory.mktemp("laboratory") / "devices"
-    with pytest.MonkeyPatch.context() as patch, database_from(template, cluster, folder, patch) as address:
+    with pytest.MonkeyPatch.context() as patch, database_from(template, server, folder, patch) as address:
         at_once()
         drives = shelf(12)
         with transaction() as session:
@@ -159,14 +158,14 @@ def test_every_kind_of_change_has_an_example() -> None:
 
 @pytest.mark.parametrize("kind", CHANGES)
 def test_killed_while_approving(
-    kind: str, laboratory: tuple[str, Path], cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    kind: str, laboratory: tuple[str, Path], server: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     name = laboratory[0].rsplit("/", 1)[1]
 
     def copy(number: int) -> Any:
         folder = tmp_path / f"devices-{number}"
         shutil.copytree(laboratory[1], folder)
-        return database_from(name, cluster, folder, monkeypatch)
+        return database_from(name, server, folder, monkeypatch)
 
     # Killed before the commit: nothing has happened, and nothing stands in the way of doing it after all.
     with copy(0):
@@ -198,10 +197,10 @@ def test_killed_while_approving(
 
 
 def test_a_host_that_cannot_be_written_is_waited_for(
-    laboratory: tuple[str, Path], cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    laboratory: tuple[str, Path], server: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     shutil.copytree(laboratory[1], tmp_path / "devices")
-    with database_from(laboratory[0].rsplit("/", 1)[1], cluster, tmp_path / "devices", monkeypatch):
+    with database_from(laboratory[0].rsplit("/", 1)[1], server, tmp_path / "devices", monkeypatch):
         world = devices()
         real = world.hosts.move
         monkeypatch.setattr(
@@ -222,11 +221,11 @@ def test_a_host_that_cannot_be_written_is_waited_for(
 
 
 def test_what_cannot_be_done_is_given_up_with_what_it_was_for(
-    laboratory: tuple[str, Path], cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    laboratory: tuple[str, Path], server: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """A file lies where a mount's folder should be: the entry is taken out again, and the host is free."""
     shutil.copytree(laboratory[1], tmp_path / "devices")
-    with database_from(laboratory[0].rsplit("/", 1)[1], cluster, tmp_path / "devices", monkeypatch):
+    with database_from(laboratory[0].rsplit("/", 1)[1], server, tmp_path / "devices", monkeypatch):
         hosts = devices().hosts
         hosts.write("fir", "/srv/x", b"a file")
         do("mount-volume", volume="cold/bare", host="fir", mount_point="/srv/x")
@@ -242,10 +241,10 @@ def test_what_cannot_be_done_is_given_up_with_what_it_was_for(
 
 
 def test_a_change_waits_for_what_is_being_done_on_its_host(
-    laboratory: tuple[str, Path], cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    laboratory: tuple[str, Path], server: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     shutil.copytree(laboratory[1], tmp_path / "devices")
-    with database_from(laboratory[0].rsplit("/", 1)[1], cluster, tmp_path / "devices", monkeypatch):
+    with database_from(laboratory[0].rsplit("/", 1)[1], server, tmp_path / "devices", monkeypatch):
         with transaction() as session:
             session.add(ErrandRow(subject="host fir", what="open-folder", facts={"host": "fir", "at": "/srv/y"}))
         with pytest.raises(approver.NotPossible, match="still being done on host fir"):

@@ -23,7 +23,6 @@ from pairshelf.standin.media import Media
 from pairshelf.store import database
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Application, Host, JobRow, Setting, Site
-from tests.conftest import forget_connections
 from tests.engine.helpers import (
     at_once,
     build,
@@ -38,6 +37,7 @@ from tests.engine.helpers import (
     replace,
     shelf,
 )  # fmt: skip
+from tests.server import forget_connections
 
 pytestmark = [pytest.mark.usefixtures("db"), pytest.mark.crash]
 

@@ -122,6 +122,7 @@ def test_what_is_not_rebuilt_yet_is_not_read(scheme: str, count: int, monkeypatc
 
 
 def test_a_replacement_stands_where_the_failed_one_stood() -> None:
+    at_once()
     ids = []
     for name in ("A", "B", "C"):
         ids += shelf(2, size=40 * GIB, name=name)

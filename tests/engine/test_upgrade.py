@@ -20,7 +20,6 @@ from pairshelf.core.layouts.placement import Placement
 from pairshelf.engine.io.pool_io import Member, PoolIO
 from pairshelf.engine.io.stripe_journal import StripeJournal
 from pairshelf.engine.pools import devices
-from pairshelf.launch.cluster import Cluster
 from pairshelf.store import database
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Host, Mount, SampleFile, VolumePiece
@@ -46,9 +45,9 @@ select setval(pg_get_serial_sequence(t, 'id'), 100)
 
 
 @pytest.fixture
-def before(cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
+def before(server: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
     """A database as the version before left it; its address."""
-    with database_from("template0", cluster, tmp_path / "devices", monkeypatch) as address:
+    with database_from("template0", server, tmp_path / "devices", monkeypatch) as address:
         config = Config()
         config.set_main_option("script_location", str(Path(database.__file__).parent / "migrations"))
         with database.engine().connect() as connection:

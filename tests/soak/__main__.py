@@ -15,10 +15,9 @@ from pathlib import Path
 
 import psycopg
 
-from pairshelf.launch.cluster import Cluster
 from pairshelf.store import database
-from tests.conftest import in_a_hurry
-from tests.soak.histories import History, forget_connections
+from tests.server import forget_connections, running
+from tests.soak.histories import History
 
 
 def one(server: str, template: str, seed: int, kind: str | None = None) -> tuple[int, str, int, str]:
@@ -45,21 +44,12 @@ def one(server: str, template: str, seed: int, kind: str | None = None) -> tuple
 def main() -> int:
     rounds, first = int(os.environ.get("ROUNDS") or 100), int(os.environ.get("SEED") or time.time_ns() % 10**9)
     kind = os.environ.get("KIND") or None
-    folder = Path(tempfile.mkdtemp(prefix="pairshelf-soak-"))
-    folder.chmod(0o755)
-    cluster = Cluster(folder / "postgres")
-    cluster.start()
-    in_a_hurry(cluster)
     wrong, kills, began = [], 0, time.monotonic()
-    try:
-        os.environ["PAIRSHELF_DATABASE_URL"] = cluster.url
-        forget_connections()
-        database.migrate()
-        database.engine().dispose()
-        server, template = cluster.url.rsplit("/", 1)
+    with running() as address:
+        server, template = address.rsplit("/", 1)
         with ProcessPoolExecutor(os.cpu_count()) as workers:
-            running = [workers.submit(one, server, template, first + i, kind) for i in range(rounds)]
-            for number, done in enumerate(as_completed(running), 1):
+            begun = [workers.submit(one, server, template, first + i, kind) for i in range(rounds)]
+            for number, done in enumerate(as_completed(begun), 1):
                 seed, was, killed, why = done.result()
                 kills += killed
                 if why:
@@ -67,9 +57,6 @@ def main() -> int:
                     print(f"SEED {seed} ({was}):\n{why}", flush=True)
                 elif number % 20 == 0:
                     print(f"{number} of {rounds} histories, {kills} kills, {len(wrong)} wrong", flush=True)
-    finally:
-        cluster.stop()
-        shutil.rmtree(folder, ignore_errors=True)
     took = time.monotonic() - began
     print(
         f"{rounds} histories from seed {first} in {took:.0f} s: {kills} kills, {len(wrong)} wrong{': seeds ' + str(wrong) if wrong else ''}"

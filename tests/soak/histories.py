@@ -32,7 +32,7 @@ from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import PairShelfError
-from pairshelf.engine import approver, keys, pools, queue
+from pairshelf.engine import approver, keys
 from pairshelf.engine import carry as carrying
 from pairshelf.engine.carry import carry
 from pairshelf.engine.errands import do_errands
@@ -46,7 +46,6 @@ from pairshelf.engine.pools import devices, open_pool
 from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import Media
 from pairshelf.store import database
-from pairshelf.store import settings as store_settings
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.tables import (
@@ -128,17 +127,6 @@ class _Counted:
             act = getattr(Machines, name)
             setattr(Machines, name, lambda *a, act=act, **k: (counted.point(), act(*a, **k), counted.point())[1])
         event.listen(database.engine(), "commit", lambda _c: counted.point())
-
-
-_learnt: dict[str, Any] = {}
-
-
-def forget_connections() -> None:
-    """Another database and another room; what was learnt of statements is kept, which halves the time."""
-    for cached in (store_settings.settings, database.engine, pools.devices, queue._sender):
-        cached.cache_clear()
-    engine = database.engine()
-    engine._compiled_cache = _learnt.setdefault("statements", engine._compiled_cache)
 
 
 @contextmanager

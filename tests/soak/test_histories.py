@@ -11,7 +11,6 @@ from sqlmodel import select
 
 from pairshelf.engine.io import pool_io
 from pairshelf.engine.pools import devices
-from pairshelf.launch.cluster import Cluster
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import DriveRow
 from tests.engine.helpers import at_once, build, carry_all, fill, shelf
@@ -23,9 +22,8 @@ pytestmark = pytest.mark.crash
 
 
 @pytest.mark.parametrize("kind", sorted(POOLS))
-def test_random_histories_lose_nothing(cluster: Cluster, template: str, kind: str) -> None:
+def test_random_histories_lose_nothing(server: str, template: str, kind: str) -> None:
     """Two seeds for every kind of pool, each in a process of its own."""
-    server = cluster.url.rsplit("/", 1)[0]
     first = 2 * sorted(POOLS).index(kind)
     kills = 0
     with ProcessPoolExecutor(1) as worker:
@@ -57,11 +55,10 @@ def test_the_reader_apart_notices_one_wrong_byte(scheme: str) -> None:
 
 @pytest.mark.usefixtures("db")
 def test_a_history_notices_when_absent_members_are_not_marked(
-    cluster: Cluster, template: str, monkeypatch: pytest.MonkeyPatch
+    server: str, template: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The rule broken on purpose: within some seeds a drive comes back as it was, and bytes had changed."""
     monkeypatch.setattr(pool_io.MembersIO, "_mark", lambda _self: None)
-    server = cluster.url.rsplit("/", 1)[0]
     # In a child of this process, which has the broken rule; what histories change of the engine stays there.
     with ProcessPoolExecutor(1, mp_context=multiprocessing.get_context("fork")) as worker:
         found = (worker.submit(one, server, template, seed).result()[3] for seed in (1, 2, 11, 14, 16))

@@ -17,7 +17,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 from sqlmodel import select
 
 from pairshelf.demo import load_demo
-from pairshelf.launch.cluster import Cluster, free_port
+from pairshelf.launch.cluster import free_port
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import JobRow, JobState, Setting
 from tests.conftest import House, house_of
@@ -67,7 +67,7 @@ def children() -> list[multiprocessing.process.BaseProcess]:
 
 
 @pytest.fixture(scope="session")
-def demo_house(cluster: Cluster, template: str, tmp_path_factory: pytest.TempPathFactory) -> House:
+def demo_house(server: str, template: str, common: Path) -> House:
     """The demo estate, loaded once; simulated time at once."""
 
     def furnish() -> None:
@@ -78,7 +78,7 @@ def demo_house(cluster: Cluster, template: str, tmp_path_factory: pytest.TempPat
             for job in session.exec(select(JobRow)):
                 job.state = JobState.PAUSED
 
-    return house_of(cluster, template, tmp_path_factory.mktemp("demo") / "devices", furnish)
+    return house_of(server, template, common, "demo", furnish)
 
 
 @pytest.fixture

@@ -21,7 +21,7 @@ from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.figures.assess import Assessment, assess
 from pairshelf.core.figures.assumptions import assume, basis
 from pairshelf.core.figures.cautions import CODES
-from pairshelf.core.figures.explain import explanations
+from pairshelf.core.figures.registry import explanations
 from pairshelf.core.figures.report import answer_json, cut_json, detail_json, layout_json, path_json
 from pairshelf.core.figures.survival import after_failures, in_words
 from pairshelf.core.figures.workloads import WORKLOADS

@@ -16,8 +16,8 @@ from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.units import parse_size
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.figures.assumptions import assume
-from pairshelf.core.figures.explain import spread_explanations
 from pairshelf.core.figures.report import shopping_json, split_json, spread_json
+from pairshelf.core.figures.spread_explained import spread_explanations
 from pairshelf.core.figures.spread_pools import spread_account, spread_figures
 from pairshelf.core.layouts.placing import Wanted, spread_pool
 from pairshelf.core.layouts.protections import parse_protection
@@ -25,8 +25,8 @@ from pairshelf.core.search.buy import shopping
 from pairshelf.core.search.candidates import Question
 from pairshelf.core.search.split import Use, split
 from pairshelf.engine.log import log
-from pairshelf.formats.inventory_csv import MOST_BYTES
 from pairshelf.formats.price_list_csv import read_price_list
+from pairshelf.formats.tables import MOST_BYTES
 from pairshelf.store.database import Lock, lock_until_commit, transaction
 from pairshelf.store.repositories.drives_and_pools import load_models, store_models
 

@@ -81,6 +81,8 @@ class FiguresOut(BaseModel):
     cost: CostOut
     restore_hours: float | None
     cautions: list[CautionOut]
+    #: Every figure by its id (``GET /api/kinds``); null: this layout has none.
+    figures: dict[str, float | None]
 
 
 class LayoutOut(FiguresOut):

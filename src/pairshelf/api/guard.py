@@ -15,7 +15,7 @@ from pairshelf.api import shared_answers
 from pairshelf.api.turns import heavy_turn
 from pairshelf.core.domain.acts import Act, allowed
 from pairshelf.core.errors import BadInput, Denied, NotSignedIn
-from pairshelf.formats.inventory_csv import MOST_BYTES
+from pairshelf.formats.tables import MOST_BYTES
 from pairshelf.store.tables import User
 
 

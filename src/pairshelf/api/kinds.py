@@ -1,4 +1,4 @@
-"""What can be changed and what works by itself: every kind of change and of job, who may, and what each asks for."""
+"""What can be changed and what works by itself: every kind of change and of job, who may, and what each asks for; and the figures of a layout."""
 
 from __future__ import annotations
 
@@ -11,7 +11,12 @@ from pairshelf.api.guard import needs
 from pairshelf.core.changes.kind import RequestField
 from pairshelf.core.changes.kinds import KINDS
 from pairshelf.core.domain.acts import Act, Role, allowed
+from pairshelf.core.figures.figure import Unit
+from pairshelf.core.figures.registry import FIGURES
 from pairshelf.engine.jobs.kinds import JOBS
+from pairshelf.engine.observe import CONDITIONS
+from pairshelf.formats.tables import TABLES
+from pairshelf.standin.faults import FAULTS
 
 api = APIBlueprint("kinds", __name__, url_prefix="/api")
 
@@ -46,10 +51,46 @@ class ActOut(BaseModel):
     roles: list[str]
 
 
+class LayoutFigureOut(BaseModel):
+    id: str
+    title: str
+    label: str
+    #: The same where there is little room.
+    head: str
+    meaning: str
+    unit: Unit
+    more_is_better: bool
+    #: It can be asked how it is worked out.
+    explained: bool
+    #: It is a column of the list of layouts.
+    listed: bool
+
+
+class FaultOut(BaseModel):
+    id: str
+    name: str
+    about: str
+    #: By the condition of the drive: why it makes no sense then.
+    not_when: dict[str, str]
+    #: Said afterwards, where nothing shows by itself.
+    after: str
+
+
+class TableFormatOut(BaseModel):
+    id: str
+    about: str
+    accepts: list[str]
+
+
 class KindsOut(BaseModel):
     changes: list[ChangeKindOut]
     jobs: list[JobKindOut]
     acts: list[ActOut]
+    figures: list[LayoutFigureOut]
+    #: What can be done to a simulated drive.
+    faults: list[FaultOut]
+    #: What a list of drives or prices may come as.
+    tables: list[TableFormatOut]
 
 
 def _field(one: RequestField) -> FieldOut:
@@ -61,7 +102,7 @@ def _field(one: RequestField) -> FieldOut:
 @api.get("/kinds", responses={200: KindsOut})
 @needs(Act.LOOK)
 def kinds() -> Any:
-    """Every kind of change and of job, and who may do what."""
+    """Every kind of change and of job, who may do what, and every figure of a layout."""
     return KindsOut(
         changes=[
             ChangeKindOut(id=k.id, name=k.name, about=k.about, act=k.act.value, fields=[_field(f) for f in k.fields])
@@ -69,4 +110,29 @@ def kinds() -> Any:
         ],
         jobs=[JobKindOut(id=k.id, name=k.name, notices=k.notices) for k in JOBS.values()],
         acts=[ActOut(id=act.value, roles=[r.value for r in Role if allowed(r, act)]) for act in Act],
+        figures=[
+            LayoutFigureOut(
+                id=f.id,
+                title=f.title,
+                label=f.label,
+                head=f.head,
+                meaning=f.meaning,
+                unit=f.unit,
+                more_is_better=f.more_is_better,
+                explained=f.explain is not None,
+                listed=f.listed,
+            )
+            for f in FIGURES.values()
+        ],
+        faults=[
+            FaultOut(
+                id=f.id,
+                name=f.name,
+                about=f.about,
+                after=f.after,
+                not_when={CONDITIONS[presence].value: why for presence, why in f.needs.items()},
+            )
+            for f in FAULTS.values()
+        ],
+        tables=[TableFormatOut(id=t.id, about=t.about, accepts=list(t.accepts)) for t in TABLES.values()],
     )

@@ -22,7 +22,8 @@ from pairshelf.core.domain.inventory import RowError, against_each_other
 from pairshelf.core.domain.names import is_number
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
-from pairshelf.formats.inventory_csv import MOST_BYTES, Reading, read_inventory, write_inventory
+from pairshelf.formats.inventory_csv import Reading, read_inventory, write_inventory
+from pairshelf.formats.tables import MOST_BYTES
 from pairshelf.services.drive_lists import store_list
 from pairshelf.store.database import Lock, lock_until_commit, pick, transaction
 from pairshelf.store.repositories.drives_and_pools import all_records, load_drives, lock_drives, what_is_taken

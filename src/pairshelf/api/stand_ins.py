@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from typing import Any, Literal
+from typing import Any
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
@@ -18,7 +18,7 @@ from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.carry import simulated_speed
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices
-from pairshelf.standin.world import World
+from pairshelf.standin.faults import FAULTS
 from pairshelf.store.database import tell, transaction
 from pairshelf.store.tables import DriveRow, Host, Setting, Shelf, Site
 
@@ -48,7 +48,8 @@ class DrivePath(BaseModel):
 
 
 class FaultBody(BaseModel):
-    what: Literal["pull", "put-back", "fail", "warn", "flip-bits"]
+    #: One of those listed at ``GET /api/kinds``.
+    what: str
     count: int = Field(default=3, ge=1, le=1000)
 
 
@@ -100,35 +101,19 @@ def put_in(body: PutInBody) -> Any:
 @needs(Act.WORK_STAND_INS)
 def fault(path: DrivePath, body: FaultBody) -> Any:
     """Do something to a simulated drive. Pair Shelf is not told; it finds out."""
+    if (found := FAULTS.get(body.what)) is None:
+        raise BadInput(f"“{body.what}” is nothing that can be done to a drive; use {', '.join(FAULTS)}.", field="what")
     world = devices()
     with transaction() as session:
         row = session.exec(select(DriveRow).where(col(DriveRow.id) == path.drive_id)).first()
         if row is None:
             raise NotFound("drive")
-        act_on(world, row, body)
-        said = {
-            "pull": "pulled from its bay", "put-back": "put back into its bay", "fail": "made to fail",
-            "warn": "made to give warning readings", "flip-bits": f"given {body.count} flipped bits",
-        }  # fmt: skip
-        log(
-            session,
-            signed_in().name,
-            f"stand-in-{body.what}",
-            row.serial,
-            f"Simulated drive {row.serial}: {said[body.what]}.",
-        )
+        if why := found.needs.get(world.presence(row.serial)):
+            raise NotPossible(why, code="not-now", field="what")
+        found.do(world, row.serial, row.size, body.count)
+        said = found.said.format(count=body.count)
+        log(session, signed_in().name, f"stand-in-{found.id}", row.serial, f"Simulated drive {row.serial}: {said}.")
     return DoneOut()
-
-
-def act_on(world: World, row: DriveRow, body: FaultBody) -> None:
-    """Do it to the device. Not possible: nothing is in the logbook."""
-    if body.what == "flip-bits":
-        extents = extents_of(row.size)
-        # Among the first tenth, where data is likeliest to be.
-        where = sorted({secrets.randbelow(max(1, extents // 10)) for _ in range(body.count)})
-        world.flip_bits(row.serial, row.size, extents=where, seed=secrets.randbits(32))
-    else:
-        {"pull": world.pull, "put-back": world.put_back, "fail": world.fail, "warn": world.warn}[body.what](row.serial)
 
 
 @api.get("/speed", responses={200: SpeedOut})

@@ -42,7 +42,7 @@ from pairshelf.core.domain.units import UnitSystem, format_duration, format_size
 from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.assess import Assessment, assess
 from pairshelf.core.figures.assumptions import assume
-from pairshelf.core.figures.explain import explanations
+from pairshelf.core.figures.registry import FIGURES, explanations, format_figure
 from pairshelf.core.figures.report import answer_json, cut_json, detail_json, layout_json, survey_json
 from pairshelf.core.figures.speed import user_share as user_share_of
 from pairshelf.core.figures.survival import survival_of
@@ -211,16 +211,15 @@ def layouts(
     if as_json:
         return print_json(answer_json(answer))
     system: UnitSystem = "binary" if binary else "decimal"
-    lines = table("", "scheme", "drives", "usable", "sure", "best", "rebuild", "loss a year", "damage", "small writes/s",
-                  right=range(3, 10))  # fmt: skip
+    listed = [
+        f for f in FIGURES.values() if f.listed and any(f.value(c.assessment) is not None for c in answer.layouts)
+    ]
+    lines = table("", "scheme", "drives", *(f.head for f in listed), right=range(3, 3 + len(listed)))
     for c in answer.layouts:
-        a = c.assessment
         mark = ("*" if c.key == answer.recommended else " ") + ("o" if c.pareto else "")
-        rebuild = "-" if a.rebuild_hours is None else format_duration(a.rebuild_hours * 3600)
         extra = (f", any {c.arranged} may fail" if c.arranged else "") + (f", {c.part}" if c.part else "")
-        lines.add_row(mark, c.layout.scheme.id, c.layout.describe() + extra, format_size(c.space.usable, system),
-                      str(c.survives.guaranteed), str(c.survives.best_case), rebuild, f"{a.odds.yearly_loss:.2g}",
-                      f"{a.odds.yearly_damage:.2g}", f"{a.speed.random_write_rmw:,.0f}")  # fmt: skip
+        told = (format_figure(f, f.value(c.assessment), system) for f in listed)
+        lines.add_row(mark, c.layout.scheme.id, c.layout.describe() + extra, *told)
     if answer.layouts:
         show(lines)
     else:

@@ -23,7 +23,7 @@ from pairshelf.store.tables import Condition, DriveRow, MemberState, MissedWrite
 
 _logger = structlog.get_logger()
 
-_CONDITIONS = {
+CONDITIONS = {
     Presence.ANSWERS: Condition.GOOD,
     Presence.WARNS: Condition.FAILING,
     Presence.ABSENT: Condition.MISSING,
@@ -81,7 +81,7 @@ def _differing(troubled: Mapping[str, Presence]) -> list[int]:
         rows = session.exec(
             select(DriveRow).where(or_(col(DriveRow.condition) != Condition.GOOD, col(DriveRow.serial).in_(troubled)))
         )
-        return [r.number for r in rows if r.condition != _CONDITIONS[troubled.get(r.serial, Presence.ANSWERS)]]
+        return [r.number for r in rows if r.condition != CONDITIONS[troubled.get(r.serial, Presence.ANSWERS)]]
 
 
 def _arrive(world: Devices, arrival: Arrival, record: DriveRecord) -> None:
@@ -127,7 +127,7 @@ def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence]) -
     pool = open_pool(session, place.pool_id) if place else None
     drive = session.get(DriveRow, drive_id, with_for_update=True, populate_existing=True)
     assert drive is not None
-    condition = _CONDITIONS[troubled.get(drive.serial, Presence.ANSWERS)]
+    condition = CONDITIONS[troubled.get(drive.serial, Presence.ANSWERS)]
     if drive.condition == condition:
         return False
     drive.condition, drive.seen_at = condition, now()

@@ -10,18 +10,16 @@ from dataclasses import asdict
 from typing import Any
 
 from pairshelf.core.domain.drives import Drive
+from pairshelf.core.figures.figure import LayoutFigure
+from pairshelf.core.figures.registry import FIGURES
 from pairshelf.formats.inventory_csv import guard
 
 _PLAIN = ("scheme", "trade_name", "description", "part", "arranged")
-_FIGURES = (
-    "first_sync_hours",
-    "check_hours",
-    "rebuild_hours",
-    "yearly_loss",
-    "yearly_damage",
-    "mttdl_hours",
-    "restore_hours",
-)
+
+
+def _column(figure: LayoutFigure) -> str:
+    """What is counted can be read off the name."""
+    return {"bytes": f"{figure.id}_bytes", "drives": f"survives_{figure.id}"}.get(figure.unit, figure.id)
 
 
 def comparison_csv(report: Mapping[str, Any]) -> bytes:
@@ -42,14 +40,8 @@ def _row(layout: Mapping[str, Any], recommended: str | None) -> dict[str, Any]:
         "drives_in_a_set": len(layout["sets"][0]),
         "spares": len(layout["spares"]),
         **{f"{name}_bytes": size for name, size in layout["space"].items()},
-        "survives_guaranteed": layout["survives"]["guaranteed"],
-        "survives_best_case": layout["survives"]["best_case"],
-        **{name: layout[name] for name in _FIGURES},
-        **layout["speed"],
-        "cost": layout["cost"]["total"],
-        "cost_per_usable_tb": layout["cost"]["per_usable_tb"],
+        **{_column(one): layout["figures"][one.id] for one in FIGURES.values()},
         "currency": layout["cost"]["currency"],
-        "watts": layout["cost"]["watts"],
         "no_other_beats_it_on_all": "yes" if layout["pareto"] else "no",
         "suggested": "yes" if layout["key"] == recommended else "no",
         "cautions": " ".join(c["sentence"] for c in layout["cautions"]),

@@ -24,7 +24,8 @@ from reportlab.pdfbase.ttfonts import TTFont
 from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import KeepTogether, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
 
-from pairshelf.core.domain.units import UnitSystem, format_chance, format_duration, format_size
+from pairshelf.core.domain.units import UnitSystem, format_size
+from pairshelf.core.figures.registry import FIGURES, format_figure
 from pairshelf.core.figures.report import cut_json
 from pairshelf.core.figures.workloads import workload_of
 from pairshelf.core.search.candidates import Candidate, Question
@@ -156,9 +157,6 @@ def _asked(question: Question, report: Mapping[str, Any], system: UnitSystem) ->
 def _table(side: Sequence[Candidate], system: UnitSystem) -> Table:
     styles = _styles()
 
-    def hours(value: float | None) -> str:
-        return "–" if value is None else format_duration(value * 3600)
-
     def row(label: str, values: Sequence[str]) -> list[Paragraph]:
         return [Paragraph(label, styles["cell"]), *(Paragraph(escape(v), styles["right"]) for v in values)]
 
@@ -169,30 +167,18 @@ def _table(side: Sequence[Candidate], system: UnitSystem) -> Table:
         head.append(Paragraph(text + (f" + {len(c.layout.spares)} spare" if c.layout.spares else ""), styles["right"]))
     rows = [
         head,
-        row("Usable capacity", [format_size(a.space.usable, system) for a in found]),
-        row("Redundancy", [format_size(a.space.redundancy, system) for a in found]),
-        row("Failures survived, whichever", [str(a.survives.guaranteed) for a in found]),
-        row("Failures survived, at best", [str(a.survives.best_case) for a in found]),
-        row("Rebuild of one drive", [hours(a.rebuild_hours) for a in found]),
-        row("Loss of data within a year", [format_chance(a.odds.yearly_loss) for a in found]),
-        row("Damage or loss within a year", [format_chance(a.odds.yearly_damage) for a in found]),
-        row("Small writes a second", [f"{a.speed.random_write_rmw:,.0f}" for a in found]),
-        row("Writing large files", [f"{format_size(round(a.speed.sequential_write), system)}/s" for a in found]),
-        row("Cost of the drives", [_money(a.cost.total, a.cost.currency) for a in found]),
-        row("Cost per usable TB", [_money(a.cost.per_usable_tb, a.cost.currency) for a in found]),
+        *(
+            row(one.label, [format_figure(one, one.value(a), system, a.cost.currency) for a in found])
+            for one in FIGURES.values()
+            if any(one.value(a) is not None for a in found)
+        ),
     ]
-    if any(a.restore_hours is not None for a in found):
-        rows.append(row("Restore of a full volume", [hours(a.restore_hours) for a in found]))
     table = Table(rows, colWidths=[52 * mm, *([(_WIDTH - 52 * mm) / len(side)] * len(side))])
     table.setStyle(TableStyle([
         ("LINEBELOW", (0, 0), (-1, -1), 0.4, _LINE), ("LINEBELOW", (0, 0), (-1, 0), 0.8, _INK),
         ("TOPPADDING", (0, 0), (-1, -1), 2), ("BOTTOMPADDING", (0, 0), (-1, -1), 3), ("VALIGN", (0, 0), (-1, -1), "BOTTOM"),
     ]))  # fmt: skip
     return table
-
-
-def _money(value: float | None, currency: str | None) -> str:
-    return "not known" if value is None else f"{value:,.2f} {currency or ''}".strip()
 
 
 def _picture(candidate: Candidate, labels: Mapping[str, str]) -> Picture:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from typing import Any
@@ -18,12 +18,9 @@ from typing import Any
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.inventory import COLUMNS, Column, DriveRecord, RowError
 from pairshelf.core.errors import BadInput
-from pairshelf.core.patience import still_wanted
+from pairshelf.formats.tables import read_table
 
 MOST_ROWS = 20_000
-#: Lines of a file, empty ones counted.
-MOST_LINES = 50_000
-MOST_BYTES = 16 * 1024 * 1024
 #: Errors listed one by one; the rest are counted.
 MOST_ERRORS = 200
 
@@ -90,56 +87,6 @@ def read_inventory(raw: bytes) -> Reading:
     if total == 0 and not errors:
         errors.append(RowError(2, "There are headings but no drives."))
     return Reading(columns, tuple(rows), tuple(errors), surplus, total)
-
-
-def read_table(raw: bytes) -> Iterator[tuple[int, list[str]]]:
-    """Rows of a CSV file as (number, cells), blank rows left out."""
-    if len(raw) > MOST_BYTES:
-        raise BadInput(
-            "The file is larger than 16 MiB; bring the drives in with several smaller files.",
-            code="too-large",
-        )
-    content = _decode(raw)
-    first = content.split("\n", 1)[0]
-    delimiter = max(",;\t", key=first.count)
-    reader = csv.reader(io.StringIO(content, newline=""), delimiter=delimiter)
-
-    def numbered() -> Iterator[tuple[int, list[str]]]:
-        number = 0
-        try:
-            for number, cells in enumerate(reader, start=1):
-                if number > MOST_LINES:
-                    raise BadInput(
-                        f"More than {MOST_LINES:,} lines, empty ones counted; leave out what is empty, or bring the "
-                        "drives in with several smaller files.",
-                        code="too-many-rows",
-                    )
-                if not number % 256:
-                    still_wanted()
-                if any(c.strip() for c in cells):
-                    yield number, cells
-        except csv.Error as error:
-            raise BadInput(f"Row {number + 1} cannot be read as CSV: {error}.", code="not-csv") from None
-
-    return numbered()
-
-
-def _decode(raw: bytes) -> str:
-    if raw.startswith((b"\xff\xfe", b"\xfe\xff")):
-        try:
-            return raw.decode("utf-16")
-        except UnicodeDecodeError:
-            raise BadInput("The file starts like UTF-16 but is not.", code="wrong-encoding") from None
-    if b"\x00" in raw:
-        raise BadInput("This is not a text file. Save the list as CSV and choose that file.", code="binary-file")
-    try:
-        return raw.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        row = raw.count(b"\n", 0, error.start) + 1
-        raise BadInput(
-            f"Row {row} is not UTF-8 text (byte {raw[error.start]:#04x}). Save the list as “CSV UTF-8”.",
-            code="wrong-encoding",
-        ) from None
 
 
 def _plain(heading: str) -> str:

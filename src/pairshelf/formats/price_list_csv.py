@@ -10,7 +10,8 @@ from dataclasses import dataclass
 from pairshelf.core.domain.inventory import RowError
 from pairshelf.core.domain.price_list import MODEL_COLUMNS, Model
 from pairshelf.core.errors import BadInput
-from pairshelf.formats.inventory_csv import Understood, read_row, read_table, readers, understand
+from pairshelf.formats.inventory_csv import Understood, read_row, readers, understand
+from pairshelf.formats.tables import read_table
 
 MOST_MODELS = 500
 

@@ -1360,7 +1360,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every kind of change and of job, and who may do what. */
+        /** Every kind of change and of job, who may do what, and every figure of a layout. */
         get: operations["kinds_kinds_kinds_get"];
         put?: never;
         post?: never;
@@ -2297,11 +2297,8 @@ export interface components {
         };
         /** FaultBody */
         FaultBody: {
-            /**
-             * What
-             * @enum {string}
-             */
-            what: "pull" | "put-back" | "fail" | "warn" | "flip-bits";
+            /** What */
+            what: string;
             /**
              * Count
              * @default 3
@@ -2446,6 +2443,10 @@ export interface components {
             restore_hours: number | null;
             /** Cautions */
             cautions: components["schemas"]["CautionOut"][];
+            /** Figures */
+            figures: {
+                [key: string]: number | null;
+            };
             /** Key */
             key: string;
             /** Part */
@@ -2867,6 +2868,10 @@ export interface components {
             restore_hours: number | null;
             /** Cautions */
             cautions: components["schemas"]["CautionOut"][];
+            /** Figures */
+            figures: {
+                [key: string]: number | null;
+            };
         };
         /**
          * VolumeRoom
@@ -5452,6 +5457,12 @@ export interface components {
             jobs: components["schemas"]["JobKindOut"][];
             /** Acts */
             acts: components["schemas"]["ActOut"][];
+            /** Figures */
+            figures: components["schemas"]["LayoutFigureOut"][];
+            /** Faults */
+            faults: components["schemas"]["FaultOut"][];
+            /** Tables */
+            tables: components["schemas"]["TableFormatOut"][];
         };
         /** ActOut */
         ActOut: {
@@ -5473,6 +5484,21 @@ export interface components {
             /** Fields */
             fields: components["schemas"]["FieldOut"][];
         };
+        /** FaultOut */
+        FaultOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** About */
+            about: string;
+            /** Not When */
+            not_when: {
+                [key: string]: string;
+            };
+            /** After */
+            after: string;
+        };
         /** FieldOut */
         FieldOut: {
             /** Name */
@@ -5492,6 +5518,39 @@ export interface components {
             name: string;
             /** Notices */
             notices: string;
+        };
+        /** LayoutFigureOut */
+        LayoutFigureOut: {
+            /** Id */
+            id: string;
+            /** Title */
+            title: string;
+            /** Label */
+            label: string;
+            /** Head */
+            head: string;
+            /** Meaning */
+            meaning: string;
+            /**
+             * Unit
+             * @enum {string}
+             */
+            unit: "bytes" | "bytes a second" | "operations a second" | "drives" | "hours" | "chance" | "money" | "watts";
+            /** More Is Better */
+            more_is_better: boolean;
+            /** Explained */
+            explained: boolean;
+            /** Listed */
+            listed: boolean;
+        };
+        /** TableFormatOut */
+        TableFormatOut: {
+            /** Id */
+            id: string;
+            /** About */
+            about: string;
+            /** Accepts */
+            accepts: string[];
         };
         /**
          * BuildPoolBody

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import asdict
 from typing import Any
 
 from pairshelf.core.changes.doors import doors, fixed
 from pairshelf.core.changes.growing import Path
 from pairshelf.core.figures.assess import Assessment
+from pairshelf.core.figures.registry import FIGURES, figures_of
 from pairshelf.core.figures.selections import Survey
 from pairshelf.core.figures.spread_pools import PlacedVolume, SpreadFigures
 from pairshelf.core.figures.survival import survival_of, units_of
@@ -45,6 +47,7 @@ def layout_json(found: Assessment) -> JsonObject:
         "spares": [d.id for d in layout.spares],
         "spare_too_small_for": spare_gaps(layout),
         "space": found.space.as_dict(),
+        "figures": figures_of(found),
         "survives": {
             "guaranteed": found.survives.guaranteed,
             "best_case": found.survives.best_case,
@@ -61,6 +64,14 @@ def layout_json(found: Assessment) -> JsonObject:
         "restore_hours": found.restore_hours,
         "cautions": [{"code": c.code, "sentence": c.sentence} for c in found.cautions],
     }
+
+
+def figures_kept(layout: Mapping[str, Any]) -> dict[str, float | None]:
+    """The figures of a layout that was saved: as they were then, also where they were not yet listed by their ids."""
+    cost = layout["cost"]
+    plain = {**layout, **layout["space"], **layout["survives"], **layout["speed"], "cost": cost["total"],
+             "cost_per_usable_tb": cost["per_usable_tb"], "watts": cost["watts"]}  # fmt: skip
+    return layout.get("figures") or {name: plain[name] for name in FIGURES if name in plain}
 
 
 def detail_json(found: Assessment, file_system: str) -> JsonObject:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 import numpy.typing as npt
@@ -10,6 +10,7 @@ import numpy.typing as npt
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.figures.assess import Assessment
 from pairshelf.core.figures.assumptions import Assumptions
+from pairshelf.core.figures.registry import FIGURES
 from pairshelf.core.figures.workloads import Workload
 from pairshelf.core.layouts.model import Code
 from pairshelf.core.search.reasons import QUICK_RESTORE
@@ -19,30 +20,15 @@ WIDE = 10
 #: Drives from this size on take so long to rebuild that two failures should be survived.
 LARGE = 2 * 10**12
 
-#: What layouts are weighed against one another by: name, figure, and whether more is better.
-CRITERIA: tuple[tuple[str, Callable[[Assessment], float | None], bool], ...] = (
-    ("usable", lambda a: a.space.usable, True),
-    ("guaranteed", lambda a: a.survives.guaranteed, True),
-    ("best_case", lambda a: a.survives.best_case, True),
-    ("rebuild_hours", lambda a: a.rebuild_hours, False),
-    ("yearly_loss", lambda a: a.odds.yearly_loss, False),
-    ("yearly_damage", lambda a: a.odds.yearly_damage, False),
-    ("random_read", lambda a: a.speed.random_read, True),
-    ("random_write_rmw", lambda a: a.speed.random_write_rmw, True),
-    ("random_write_whole_stripe", lambda a: a.speed.random_write_whole_stripe, True),
-    ("sequential_read", lambda a: a.speed.sequential_read, True),
-    ("sequential_write", lambda a: a.speed.sequential_write, True),
-    ("cost_per_usable_tb", lambda a: a.cost.per_usable_tb, False),
-)
-
 
 def pareto_marks(found: Sequence[Assessment]) -> list[bool]:
-    """For each layout, whether no other is at least as good on every criterion and better on one.
+    """For each layout, whether no other is at least as good on every figure that is weighed and better on one.
 
     A figure that is missing (no rebuild without redundancy) counts as the worst there is.
     """
+    weighed = [one for one in FIGURES.values() if one.weighed]
     table = np.array([
-        [(-np.inf if (v := figure(a)) is None else v if more else -v) for _, figure, more in CRITERIA] for a in found
+        [(-np.inf if (v := one.value(a)) is None else v if one.more_is_better else -v) for one in weighed] for a in found
     ], float)  # fmt: skip
     marks = []
     for row in table:

@@ -6,7 +6,7 @@ import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-q
 import { useState } from "react";
 import { type Schema, sendFile, server } from "../../api/client";
 import { EVERYTHING } from "../../api/keys";
-import { useMay } from "../../shared/me";
+import { useKinds, useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Trouble, Waiting } from "../../shared/parts";
 import { formatChance, formatHours, formatMoney, Size, shortSize, useUnits } from "../../shared/units";
 import type { Question } from "./useQuestion";
@@ -184,6 +184,9 @@ function NotBought({ found }: { found: Schema["ShoppingOut"] }) {
 function PriceList({ models }: { models: Schema["ModelOut"][] }) {
   const { system } = useUnits();
   const may = useMay("prepare");
+  const accepts = useKinds()
+    ?.tables.flatMap((t) => t.accepts)
+    .join(",");
   const client = useQueryClient();
   const bring = useMutation({
     mutationFn: (file: File) => sendFile<Schema["PricesReadOut"]>("/api/prices", file),
@@ -200,7 +203,7 @@ function PriceList({ models }: { models: Schema["ModelOut"][] }) {
       </p>
       <FileButton
         onChange={(file) => file && !may.why && bring.mutate(file)}
-        accept=".csv,.tsv,.txt,text/csv"
+        accept={accepts}
         disabled={Boolean(may.why)}
       >
         {(props) => (

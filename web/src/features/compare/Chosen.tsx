@@ -1,7 +1,7 @@
 /** The layout that is looked at: its cut, what failures would leave, its figures, reasons, doors and growth. */
 import { Button, Text } from "@mantine/core";
 import { keepPreviousData } from "@tanstack/react-query";
-import { memo, type ReactNode, useState } from "react";
+import { memo, useState } from "react";
 import { useNavigate } from "react-router";
 import { type Schema, server } from "../../api/client";
 import { Cut } from "../../shared/Cut";
@@ -9,19 +9,10 @@ import { download } from "../../shared/download";
 import { useMay } from "../../shared/me";
 import { Act, Term, Trouble, Waiting } from "../../shared/parts";
 import { SpaceAccount } from "../../shared/SpaceAccount";
-import type { TERMS } from "../../shared/terms";
-import {
-  formatChance,
-  formatCount,
-  formatHours,
-  formatMoney,
-  formatSize,
-  Size,
-  useUnits,
-} from "../../shared/units";
+import { formatMoney } from "../../shared/units";
 import { Curve } from "./Curve";
+import { FigureValue, Meaning, useFigures } from "./figures";
 import { Growth } from "./Growth";
-import { How } from "./How";
 import { type Body, besides, chosenBody, type Layout, nameOf } from "./useQuestion";
 
 type Fails = "failed" | "failed_shelves" | "failed_hosts";
@@ -223,59 +214,25 @@ function Domains({
   });
 }
 
+/** What is said where a layout has no such figure. */
+const NONE: Record<string, string> = {
+  cost_per_usable_tb: "prices not known",
+  restore_hours: "no backup recorded",
+  mttdl_hours: "never",
+};
+/** What stands in the space account and the survival curve beside. */
+const ELSEWHERE = ["redundancy", "uneven", "guaranteed", "best_case", "cost"];
+
 function Figures({ layout, body }: { layout: Layout; body: Body }) {
-  const { system } = useUnits();
-  const rate = (bytes: number) => `${formatSize(bytes, system, 1)}/s`;
-  const s = layout.speed;
-  const lines: [string, keyof typeof TERMS | null, string, ReactNode][] = [
-    ["usable", "usable capacity", "Usable capacity", <Size key="u" bytes={layout.space.usable} />],
-    [
-      "rebuild_hours",
-      "rebuild",
-      "Rebuild of one drive",
-      layout.rebuild_hours === null ? "none" : formatHours(layout.rebuild_hours),
-    ],
-    [
-      "first_sync_hours",
-      "first sync",
-      "First sync",
-      layout.first_sync_hours === null ? "none" : formatHours(layout.first_sync_hours),
-    ],
-    ["yearly_loss", "yearly loss", "Loss of data within a year", formatChance(layout.yearly_loss)],
-    ["yearly_damage", "yearly damage", "Damage or loss within a year", formatChance(layout.yearly_damage)],
-    [
-      "mttdl_hours",
-      "mean time to data loss",
-      "Mean time to data loss",
-      layout.mttdl_hours === null ? "never" : years(layout.mttdl_hours),
-    ],
-    ["random_read", null, "Small reads", `${formatCount(s.random_read)}/s`],
-    ["random_write_rmw", "small writes", "Small writes", `${formatCount(s.random_write_rmw)}/s`],
-    [
-      "random_write_whole_stripe",
-      "small writes",
-      "Small writes, whole stripes",
-      `${formatCount(s.random_write_whole_stripe)}/s`,
-    ],
-    ["sequential_read", null, "Reading large files", rate(s.sequential_read)],
-    ["sequential_write", "large files", "Writing large files", rate(s.sequential_write)],
-    [
-      "cost",
-      null,
-      "Cost per usable TB",
-      layout.cost.per_usable_tb === null
-        ? "prices not known"
-        : formatMoney(layout.cost.per_usable_tb, layout.cost.currency),
-    ],
-    [
-      "restore_hours",
-      "restore",
-      "Restore from the backup",
-      layout.restore_hours === null
-        ? "no backup recorded"
-        : `${formatHours(layout.restore_hours)}, from a copy up to ${body.backup_age_hours ?? 24} h old`,
-    ],
-  ];
+  const figures = useFigures().filter((f) => !ELSEWHERE.includes(f.id));
+  /** What belongs to a figure besides its value. */
+  const more: Record<string, string | false> = {
+    restore_hours:
+      layout.restore_hours !== null && `, from a copy up to ${body.backup_age_hours ?? 24} h old`,
+    watts:
+      layout.cost.yearly_power !== null &&
+      `, ${formatMoney(layout.cost.yearly_power, layout.cost.currency)} a year`,
+  };
   return (
     <div className="paper">
       <h2>Figures</h2>
@@ -284,35 +241,21 @@ function Figures({ layout, body }: { layout: Layout; body: Body }) {
       </Text>
       <table className="plain" style={{ marginTop: "0.3rem" }}>
         <tbody>
-          {lines.map(([figure, term, name, value]) => (
-            <tr key={figure}>
-              <td>{term ? <Term word={term}>{name}</Term> : name}</td>
+          {figures.map((figure) => (
+            <tr key={figure.id}>
+              <td>
+                <Meaning figure={figure}>{figure.label}</Meaning>
+              </td>
               <td className="num">
-                <How figure={figure} label={name} body={body} layout={layout}>
-                  {value}
-                </How>
+                <FigureValue figure={figure} layout={layout} body={body} none={NONE[figure.id] ?? "none"} />
+                {more[figure.id]}
               </td>
             </tr>
           ))}
-          <tr>
-            <td>Power, all drives</td>
-            <td className="num">
-              {Math.round(layout.cost.watts)} W
-              {layout.cost.yearly_power !== null &&
-                `, ${formatMoney(layout.cost.yearly_power, layout.cost.currency)} a year`}
-            </td>
-          </tr>
         </tbody>
       </table>
     </div>
   );
-}
-
-function years(hours: number): string {
-  const n = hours / 8766;
-  if (n < 2) return `${formatCount(hours)} h`;
-  if (n > 1e9) return "over a billion years";
-  return `${formatCount(Number(n.toPrecision(3)))} years`;
 }
 
 function Reasons({ layout }: { layout: Layout }) {

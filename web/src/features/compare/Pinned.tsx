@@ -1,28 +1,10 @@
 /** Up to four layouts side by side, differences marked; a saved comparison can be set beside them. */
 import { Select } from "@mantine/core";
-import type { ReactNode } from "react";
 import { type Schema, server } from "../../api/client";
-import {
-  formatChance,
-  formatCount,
-  formatHours,
-  formatMoney,
-  formatSize,
-  useUnits,
-} from "../../shared/units";
+import { useUnits } from "../../shared/units";
 import { Curve } from "./Curve";
-import { How } from "./How";
+import { FigureValue, figureOf, formatFigure, Meaning, useFigures } from "./figures";
 import { type Body, besides, type Layout, nameOf, type Question } from "./useQuestion";
-
-interface Line {
-  name: string;
-  /** What explains it. */
-  figure?: string;
-  show: (l: Layout) => ReactNode;
-  /** For marking: what is compared, and whether less is better; null is the worst. */
-  value: (l: Layout) => number | null;
-  low?: boolean;
-}
 
 export function Pinned({
   layouts,
@@ -37,6 +19,7 @@ export function Pinned({
   put: Question["put"];
 }) {
   const { system } = useUnits();
+  const figures = useFigures();
   const saved = server.useQuery("get", "/api/comparisons", { params: { query: { limit: 100 } } });
   const other = saved.data?.comparisons.find((c) => String(c.id) === beside);
   if (!layouts.length) return null;
@@ -44,107 +27,7 @@ export function Pinned({
     ...layouts.map((layout) => ({ layout })),
     ...(other?.layouts ?? []).slice(0, 2).map((layout) => ({ layout, from: other })),
   ];
-  const size = (bytes: number) => formatSize(bytes, system);
-  const lines: Line[] = [
-    {
-      name: "Usable capacity",
-      figure: "usable",
-      show: (l) => size(l.space.usable),
-      value: (l) => l.space.usable,
-    },
-    {
-      name: "Redundancy",
-      figure: "usable",
-      show: (l) => size(l.space.redundancy),
-      value: (l) => l.space.redundancy,
-      low: true,
-    },
-    {
-      name: "Uneven",
-      figure: "usable",
-      show: (l) => size(l.space.uneven),
-      value: (l) => l.space.uneven,
-      low: true,
-    },
-    {
-      name: "Survives, whichever",
-      figure: "guaranteed",
-      show: (l) => l.survives.guaranteed,
-      value: (l) => l.survives.guaranteed,
-    },
-    {
-      name: "Survives, at best",
-      figure: "best_case",
-      show: (l) => l.survives.best_case,
-      value: (l) => l.survives.best_case,
-    },
-    {
-      name: "Rebuild of one drive",
-      figure: "rebuild_hours",
-      show: (l) => (l.rebuild_hours === null ? "–" : formatHours(l.rebuild_hours)),
-      value: (l) => l.rebuild_hours,
-      low: true,
-    },
-    {
-      name: "Loss within a year",
-      figure: "yearly_loss",
-      show: (l) => formatChance(l.yearly_loss),
-      value: (l) => l.yearly_loss,
-      low: true,
-    },
-    {
-      name: "Damage within a year",
-      figure: "yearly_damage",
-      show: (l) => formatChance(l.yearly_damage),
-      value: (l) => l.yearly_damage,
-      low: true,
-    },
-    {
-      name: "Small reads",
-      figure: "random_read",
-      show: (l) => `${formatCount(l.speed.random_read)}/s`,
-      value: (l) => l.speed.random_read,
-    },
-    {
-      name: "Small writes",
-      figure: "random_write_rmw",
-      show: (l) => `${formatCount(l.speed.random_write_rmw)}/s`,
-      value: (l) => l.speed.random_write_rmw,
-    },
-    {
-      name: "Small writes, whole stripes",
-      figure: "random_write_whole_stripe",
-      show: (l) => `${formatCount(l.speed.random_write_whole_stripe)}/s`,
-      value: (l) => l.speed.random_write_whole_stripe,
-    },
-    {
-      name: "Reading large files",
-      figure: "sequential_read",
-      show: (l) => `${size(l.speed.sequential_read)}/s`,
-      value: (l) => l.speed.sequential_read,
-    },
-    {
-      name: "Writing large files",
-      figure: "sequential_write",
-      show: (l) => `${size(l.speed.sequential_write)}/s`,
-      value: (l) => l.speed.sequential_write,
-    },
-    {
-      name: "Cost per usable TB",
-      figure: "cost",
-      show: (l) => (l.cost.per_usable_tb === null ? "–" : formatMoney(l.cost.per_usable_tb, l.cost.currency)),
-      value: (l) => l.cost.per_usable_tb,
-      low: true,
-    },
-    { name: "Power", show: (l) => `${Math.round(l.cost.watts)} W`, value: (l) => l.cost.watts, low: true },
-    {
-      name: "Restore from backup",
-      figure: "restore_hours",
-      show: (l) => (l.restore_hours === null ? "no backup" : formatHours(l.restore_hours)),
-      value: (l) => l.restore_hours,
-      low: true,
-    },
-  ];
+  const told = figures.filter((f) => columns.some((c) => figureOf(c.layout, f) !== null));
   return (
     <section className="paper" aria-label="Side by side" style={{ marginTop: "1rem" }}>
       <div style={{ display: "flex", gap: "1rem", alignItems: "center", flexWrap: "wrap" }}>
@@ -184,28 +67,28 @@ export function Pinned({
             </tr>
           </thead>
           <tbody>
-            {lines.map((line) => {
-              const values = columns.map((c) => line.value(c.layout));
+            {told.map((figure) => {
+              const values = columns.map((c) => figureOf(c.layout, figure));
               const same = new Set(values).size === 1;
               const known = values.filter((v): v is number => v !== null);
-              const best = line.low ? Math.min(...known) : Math.max(...known);
+              const best = figure.more_is_better ? Math.max(...known) : Math.min(...known);
               return (
-                <tr key={line.name} className={same && columns.length > 1 ? "faint" : undefined}>
-                  <td>{line.name}</td>
-                  {columns.map((c, i) => {
+                <tr key={figure.id} className={same && columns.length > 1 ? "faint" : undefined}>
+                  <td>
+                    <Meaning figure={figure}>{figure.label}</Meaning>
+                  </td>
+                  {columns.map(({ layout, from }, i) => {
                     const wins = !same && values[i] === best;
                     return (
                       <td
-                        key={`${c.from?.id ?? ""}${c.layout.key}`}
+                        key={`${from?.id ?? ""}${layout.key}`}
                         className="num"
                         style={wins ? { fontWeight: 680, color: "var(--pine)" } : undefined}
                       >
-                        {line.figure && !c.from && values[i] !== null ? (
-                          <How figure={line.figure} label={line.name} body={body} layout={c.layout}>
-                            {line.show(c.layout)}
-                          </How>
+                        {from ? (
+                          formatFigure(figure, values[i], system, { currency: layout.cost.currency })
                         ) : (
-                          line.show(c.layout)
+                          <FigureValue figure={figure} layout={layout} body={body} />
                         )}
                       </td>
                     );

@@ -3,7 +3,7 @@ import { Button, CloseButton, Group, Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
-import { useMay } from "../../shared/me";
+import { useKinds, useMay } from "../../shared/me";
 import { Act, State, Trouble, Waiting } from "../../shared/parts";
 import { formatSize, Size, useUnits } from "../../shared/units";
 
@@ -118,22 +118,10 @@ function FactLine({ fact }: { fact: Fact }) {
   );
 }
 
-const CONTROLS: {
-  what: "pull" | "put-back" | "fail" | "warn" | "flip-bits";
-  label: string;
-  about: string;
-}[] = [
-  { what: "pull", label: "Pull it", about: "Take it out of its bay; its bytes stay as they are" },
-  { what: "put-back", label: "Put it back", about: "Back into its bay, as it was" },
-  { what: "fail", label: "Make it fail", about: "It stops working for good" },
-  { what: "warn", label: "Make it warn", about: "It works on, but its readings warn" },
-  { what: "flip-bits", label: "Flip bits", about: "Change three bytes silently, as rotting media do" },
-];
-
 function StandIn({ drive }: { drive: Schema["DriveOut"] }) {
   const may = useMay("work-stand-ins");
   const act = useMutation({
-    mutationFn: (what: (typeof CONTROLS)[number]["what"]) =>
+    mutationFn: (what: string) =>
       ask(
         api.POST("/api/stand-in/drives/{drive_id}", {
           params: { path: { drive_id: drive.id } },
@@ -141,12 +129,9 @@ function StandIn({ drive }: { drive: Schema["DriveOut"] }) {
         }),
       ),
   });
-  const why = (what: string): string | undefined => {
-    if (may.why) return may.why;
-    if (what === "put-back") return drive.condition === "missing" ? undefined : "It is in its bay.";
-    if (drive.condition === "missing") return "It is not in its bay.";
-    return drive.condition === "failed" ? "It has failed already." : undefined;
-  };
+  const faults = useKinds()?.faults ?? [];
+  const why = (fault: (typeof faults)[number]) => may.why ?? fault.not_when[drive.condition];
+  const done = act.isSuccess && faults.find((f) => f.id === act.variables)?.after;
   return (
     <section
       aria-label="Simulated device"
@@ -156,29 +141,27 @@ function StandIn({ drive }: { drive: Schema["DriveOut"] }) {
         Simulated device: do something to it, and see it found out
       </Text>
       <Group gap={6}>
-        {CONTROLS.map((control) =>
-          why(control.what) ? (
-            <Act key={control.what} why={why(control.what)} variant="default" size="compact-sm">
-              {control.label}
+        {faults.map((fault) =>
+          why(fault) ? (
+            <Act key={fault.id} why={why(fault)} variant="default" size="compact-sm">
+              {fault.name}
             </Act>
           ) : (
             <Button
-              key={control.what}
+              key={fault.id}
               variant="default"
               size="compact-sm"
-              title={control.about}
-              loading={act.isPending && act.variables === control.what}
-              onClick={() => act.mutate(control.what)}
+              title={fault.about}
+              loading={act.isPending && act.variables === fault.id}
+              onClick={() => act.mutate(fault.id)}
             >
-              {control.label}
+              {fault.name}
             </Button>
           ),
         )}
       </Group>
       {act.isError && <Trouble error={act.error} />}
-      {act.isSuccess && act.variables === "flip-bits" && (
-        <Text size="sm">Bits flipped. Nothing shows until a check reads them.</Text>
-      )}
+      {done && <Text size="sm">{done}</Text>}
     </section>
   );
 }

@@ -4,7 +4,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type DragEvent, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { type Schema, sendFile } from "../../api/client";
-import { useMay } from "../../shared/me";
+import { useKinds, useMay } from "../../shared/me";
 import { Act, Heading, Trouble } from "../../shared/parts";
 import { Size } from "../../shared/units";
 
@@ -13,6 +13,9 @@ type Reading = Schema["ReadingOut"];
 export function Import() {
   const [file, setFile] = useState<File | null>(null);
   const may = useMay("manage-drives");
+  const accepts = useKinds()
+    ?.tables.flatMap((t) => t.accepts)
+    .join(",");
   const go = useNavigate();
   const client = useQueryClient();
   const preview = useMutation({ mutationFn: (chosen: File) => sendFile("/api/inventory/preview", chosen) });
@@ -48,7 +51,7 @@ export function Import() {
         style={{ borderStyle: "dashed" }}
       >
         <Group>
-          <FileButton onChange={choose} accept=".csv,.tsv,.txt,text/csv">
+          <FileButton onChange={choose} accept={accepts}>
             {(props) => (
               <Act why={may.why} onClick={props.onClick}>
                 Choose a CSV file

@@ -1,0 +1,1 @@
+"""The figures of a layout, a module a subject."""

@@ -1,0 +1,93 @@
+"""How likely it is that something is lost."""
+
+from __future__ import annotations
+
+from pairshelf.core.domain.units import format_chance, format_size
+from pairshelf.core.figures.assess import Assessment, chain_of, chains_of, mean_failure, repair_reads, worst_bit_errors
+from pairshelf.core.figures.figure import LayoutFigure, Worked
+from pairshelf.core.figures.odds import failure_rate
+from pairshelf.core.layouts.model import Family
+
+CHAIN = (
+    "Continuous-time Markov chain over the number of failed drives, one repair at a time (after Patterson, Gibson "
+    "and Katz, 1988). Real repairs of fixed length live longer: the figure is on the safe side."
+)
+
+
+def once(chance: float) -> str:
+    """A small chance in words as well."""
+    return f", {format_chance(chance)}" if 0 < chance < 0.5 else ""
+
+
+def _hours(hours: float | None) -> str:
+    if hours is None:
+        return "never"
+    years = hours / 8766
+    return f"{hours:,.0f} h ({years:,.0f} years)" if years >= 2 else f"{hours:,.0f} h"
+
+
+def _unprotected(a: Assessment) -> Worked | None:
+    """Of a layout that survives no failure: the same for loss and damage."""
+    if a.layout.scheme.survives:
+        return None
+    afr, n = mean_failure(a.layout.members), len(a.layout.members)
+    return Worked("1 − (1 − AFR)^N: any failed drive loses all",
+                  f"AFR {afr:.3%}, {n} drives: 1 − (1 − {afr:g})^{n} = {a.odds.yearly_loss:.4g}", CHAIN)  # fmt: skip
+
+
+def _loss(a: Assessment, _file_system: str) -> Worked:
+    if plain := _unprotected(a):
+        return plain
+    afr, m, loss = mean_failure(a.layout.members), chains_of(a.layout), a.odds.yearly_loss
+    n = len(a.layout.members) if a.layout.scheme.family is Family.STEPPED else a.layout.width
+    wait = (a.repair_hours or 0) - (a.rebuild_hours or 0)
+    return Worked(
+        "P(more than t of a set failed within 8766 h): i → i+1 at (n − i) λ, i → i−1 at μ",
+        f"λ = −ln(1 − {afr:g}) / 8766 h = {failure_rate(afr):.4g}/h; "
+        f"μ = 1 / ({a.rebuild_hours or 0:.2f} h rebuild + {wait:g} h until a drive is in); n = {n}, t = {a.layout.scheme.survives}"
+        + (f", {m} sets: 1 − (1 − P)^{m}" if m > 1 else "") + f" = {loss:.4g}{once(loss)}",
+        CHAIN,
+    )  # fmt: skip
+
+
+def _damage(a: Assessment, _file_system: str) -> Worked:
+    if plain := _unprotected(a):
+        return plain
+    uber, damage = worst_bit_errors(a.layout.members), a.odds.yearly_damage
+    return Worked(
+        "the same chain, in which a repair with nothing to spare meets an unreadable sector with "
+        "q = 1 − (1 − UBER)^(8 × bytes read)",
+        f"UBER {uber:g} per bit, {format_size(repair_reads(a.layout))} read: q = {a.q:.4g}; damage or loss = {damage:.4g}{once(damage)}",
+        "UBER is the maker's ceiling, real drives are mostly better: an upper bound. A damaged sector is one file, not the pool.",
+    )
+
+
+def _mttdl(a: Assessment, _file_system: str) -> Worked:
+    if not a.layout.scheme.survives:
+        rate = failure_rate(mean_failure(a.layout.members))
+        return Worked("1 / (N λ)", f"λ = {rate:.4g}/h: {_hours(a.odds.mttdl_hours)}", CHAIN)
+    fail = chain_of(a.layout, a.repair_hours).fail[0]
+    first = f"h₀ = 1/(n λ) = {1 / fail:,.0f} h" if fail else "nothing ever fails"
+    return Worked(
+        "Σ h_i with h₀ = 1/(n λ), h_i = (1 + μ h_(i−1)) / ((n − i) λ)"
+        + ("; for several sets the integral of the product of their survival functions" if chains_of(a.layout) > 1 else ""),
+        f"{first}; in all {_hours(a.odds.mttdl_hours)}", CHAIN,
+    )  # fmt: skip
+
+
+LOSS = LayoutFigure(
+    "yearly_loss", "Chance of losing data within a year", "Loss within a year", "loss a year",
+    "The chance that the pool's data are lost within a year, for independent failures, with one repair at a time.",
+    "chance", False, lambda a: a.odds.yearly_loss, _loss, weighed=True, listed=True,
+)  # fmt: skip
+DAMAGE = LayoutFigure(
+    "yearly_damage", "Chance of damage or loss within a year", "Damage within a year", "damage a year",
+    "The chance that within a year a rebuild meets an unreadable sector with no redundancy left to mend it, or that all is "
+    "lost. Mostly one file, not the pool. UBER is the maker's ceiling.",
+    "chance", False, lambda a: a.odds.yearly_damage, _damage, weighed=True, listed=True,
+)  # fmt: skip
+MEAN_TIME = LayoutFigure(
+    "mttdl_hours", "Mean time to data loss", "Mean time to data loss", "mean time",
+    "Mean time until data are lost. It compares layouts; it predicts no single pool.",
+    "hours", True, lambda a: a.odds.mttdl_hours, _mttdl,
+)  # fmt: skip
