@@ -12,12 +12,14 @@ import {
   Text,
   TextInput,
 } from "@mantine/core";
+import type { UseFormReturnType } from "@mantine/form";
 import { useMutation } from "@tanstack/react-query";
 import { type ReactNode, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { drawUp, server } from "../api/client";
+import { useAsking } from "./form";
 import { useMayDo } from "./me";
-import { Act, errorOf, Trouble } from "./parts";
+import { Act, Trouble } from "./parts";
 
 type Value = string | number | boolean | string[];
 export type Values = Record<string, Value>;
@@ -148,37 +150,32 @@ export function SheetFields({
   /** Why it cannot be sent. */
   why?: string;
 }) {
-  const [values, setValues] = useState<Values>(() =>
+  const go = useNavigate();
+  const [initialValues] = useState<Values>(() =>
     Object.fromEntries(fields.map((f) => [f.name, f.initial ?? EMPTY[f.kind ?? "text"]])),
   );
-  const draw = useDrawUp(kind);
-  const shown = fields.filter((f) => !f.when || f.when(values));
-  const unplaced = draw.isError && !errorOf(draw.error, ...shown.map((f) => f.name));
-  // What may stay empty and has no usual value is not sent at all.
-  const left = new Set(fields.filter((f) => f.optional && values[f.name] === "").map((f) => f.name));
+  const visible = (values: Values) => fields.filter((f) => !f.when || f.when(values));
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues,
+    shown: (values) => visible(values).map((f) => f.name),
+    send: (values) => {
+      // What may stay empty and has no usual value is not sent at all.
+      const left = new Set(fields.filter((f) => f.optional && values[f.name] === "").map((f) => f.name));
+      const said = Object.fromEntries(Object.entries(values).filter(([name]) => !left.has(name)));
+      return drawUp(kind, { ...fixed, ...said });
+    },
+    onSuccess: (sheet) => go(`/changes/${sheet.id}`),
+  });
   return (
-    <form
-      autoComplete="off"
-      onSubmit={(e) => {
-        e.preventDefault();
-        const said = Object.fromEntries(Object.entries(values).filter(([name]) => !left.has(name)));
-        draw.mutate({ ...fixed, ...said });
-      }}
-    >
+    <form autoComplete="off" onSubmit={submit}>
       <Stack gap="sm">
         {about}
-        {shown.map((field) => (
-          <Field
-            key={field.name}
-            field={field}
-            value={values[field.name]}
-            error={errorOf(draw.error, field.name)}
-            set={(v) => setValues((before) => ({ ...before, [field.name]: v }))}
-          />
+        {visible(form.values).map((field) => (
+          <Field key={field.name} field={field} {...form.getInputProps(field.name)} />
         ))}
-        {unplaced && <Trouble error={draw.error} />}
+        <Trouble error={unplaced} />
         <Group>
-          <Button type="submit" loading={draw.isPending} disabled={why !== undefined}>
+          <Button type="submit" loading={sending.isPending} disabled={why !== undefined}>
             Draw up the change sheet
           </Button>
           {beside}
@@ -199,21 +196,20 @@ const EMPTY: Record<string, Value> = {
   suggest: "",
 };
 
-export function Field({
+function Field({
   field,
   value,
   error,
-  set,
-}: {
-  field: FieldSpec;
-  value: Value;
-  error?: string;
-  set: (value: Value) => void;
-}) {
+  onChange: set,
+  onBlur,
+  onFocus,
+}: { field: FieldSpec } & ReturnType<UseFormReturnType<Values>["getInputProps"]>) {
   const common = {
     label: field.label,
     description: field.description,
     error,
+    onBlur,
+    onFocus,
     required: field.required,
   };
   switch (field.kind) {

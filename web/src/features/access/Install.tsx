@@ -1,20 +1,21 @@
 /** A simulated application put onto a simulated host. */
 
 import { Button, Group, Modal, Select, Stack, TextInput } from "@mantine/core";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema } from "../../api/client";
 import { ACCESS, about } from "../../api/keys";
+import { useAsking } from "../../shared/form";
 import { useMay } from "../../shared/me";
-import { Act, errorOf, Trouble } from "../../shared/parts";
+import { Act, Trouble } from "../../shared/parts";
 
 export function Install({ host, kinds }: { host: string; kinds: Schema["HostsUseOut"]["kinds"] }) {
   const client = useQueryClient();
   const may = useMay("work-stand-ins");
   const [open, setOpen] = useState(false);
-  const [values, setValues] = useState({ name: "", kind: "recorder", owner: "", folder: "", size: "8 GiB" });
-  const install = useMutation({
-    mutationFn: () => ask(api.POST("/api/applications", { body: { ...values, host } })),
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { name: "", kind: "recorder", owner: "", folder: "", size: "8 GiB" },
+    send: (values) => ask(api.POST("/api/applications", { body: { ...values, host } })),
     onSuccess: () => {
       setOpen(false);
       client.invalidateQueries(about(...ACCESS));
@@ -37,19 +38,13 @@ export function Install({ host, kinds }: { host: string; kinds: Schema["HostsUse
         title={`A simulated application on ${host}`}
         size="lg"
       >
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            install.mutate();
-          }}
-        >
+        <form onSubmit={submit}>
           <Stack gap="sm">
             <Select
               label="Kind"
-              description={kinds[values.kind]}
+              description={kinds[form.values.kind]}
               data={Object.keys(kinds)}
-              value={values.kind}
-              onChange={(v) => setValues({ ...values, kind: v ?? "recorder" })}
+              {...form.getInputProps("kind")}
               allowDeselect={false}
             />
             {fields.map(([name, label, placeholder]) => (
@@ -58,16 +53,12 @@ export function Install({ host, kinds }: { host: string; kinds: Schema["HostsUse
                 label={label}
                 placeholder={placeholder}
                 required
-                value={values[name]}
-                error={errorOf(install.error, name)}
-                onChange={(e) => setValues({ ...values, [name]: e.currentTarget.value })}
+                {...form.getInputProps(name)}
               />
             ))}
-            {install.error && !errorOf(install.error, ...fields.map((f) => f[0])) && (
-              <Trouble error={install.error} />
-            )}
+            <Trouble error={unplaced} />
             <Group>
-              <Button type="submit" loading={install.isPending}>
+              <Button type="submit" loading={sending.isPending}>
                 Add it
               </Button>
             </Group>

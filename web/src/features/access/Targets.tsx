@@ -5,9 +5,10 @@ import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-q
 import { useState } from "react";
 import { api, ask, type Schema, server } from "../../api/client";
 import { ACCESS, about } from "../../api/keys";
+import { useAsking } from "../../shared/form";
 import { useMay } from "../../shared/me";
 import { Copyable } from "../../shared/once";
-import { Act, errorOf, Trouble, Waiting } from "../../shared/parts";
+import { Act, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct, useDrawUp } from "../../shared/SheetForm";
 import { Size } from "../../shared/units";
 import { useHosts } from "../pools/VolumeActs";
@@ -247,19 +248,12 @@ function TargetPaper({
 function Chap({ target }: { target: Schema["TargetOut"] }) {
   const client = useQueryClient();
   const may = useMay("give-access");
-  const [initiator, setInitiator] = useState("");
-  const [name, setName] = useState("");
-  const [secret, setSecret] = useState("");
-  const set = useMutation({
-    mutationFn: () =>
-      ask(
-        api.PUT("/api/targets/{target_id}/chap", {
-          params: { path: { target_id: target.id } },
-          body: { initiator: initiator || (target.initiators[0]?.iqn ?? ""), name, secret },
-        }),
-      ),
-    onSuccess: () => {
-      setSecret("");
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { initiator: target.initiators[0]?.iqn ?? "", name: "", secret: "" },
+    send: (body) =>
+      ask(api.PUT("/api/targets/{target_id}/chap", { params: { path: { target_id: target.id } }, body })),
+    onSuccess: (_, form) => {
+      form.setValues({ secret: "" });
       client.invalidateQueries(about(...ACCESS));
     },
   });
@@ -270,10 +264,7 @@ function Chap({ target }: { target: Schema["TargetOut"] }) {
       <form
         autoComplete="off"
         className="fields"
-        onSubmit={(e) => {
-          e.preventDefault();
-          set.mutate();
-        }}
+        onSubmit={submit}
         style={{ marginTop: "0.4rem", alignItems: "flex-end" }}
       >
         <Select
@@ -281,37 +272,27 @@ function Chap({ target }: { target: Schema["TargetOut"] }) {
           size="xs"
           w={320}
           data={target.initiators.map((i) => i.iqn)}
-          value={initiator || (target.initiators[0]?.iqn ?? "")}
-          onChange={(v) => setInitiator(v ?? "")}
-          error={errorOf(set.error, "initiator")}
+          {...form.getInputProps("initiator")}
           allowDeselect={false}
         />
-        <TextInput
-          label="CHAP name"
-          size="xs"
-          value={name}
-          error={errorOf(set.error, "name")}
-          onChange={(e) => setName(e.currentTarget.value)}
-        />
+        <TextInput label="CHAP name" size="xs" {...form.getInputProps("name")} />
         <PasswordInput
           label="Secret, 12 characters or more"
           size="xs"
           w={220}
-          value={secret}
-          error={errorOf(set.error, "secret")}
-          onChange={(e) => setSecret(e.currentTarget.value)}
+          {...form.getInputProps("secret")}
           autoComplete="new-password"
         />
         <Act size="xs" why={may.why} type="submit">
-          {name || secret ? "Set" : "Take it away"}
+          {form.values.name || form.values.secret ? "Set" : "Take it away"}
         </Act>
       </form>
-      {set.data && (
+      {sending.data && (
         <Text size="sm" role="status">
-          {set.data.sentence}
+          {sending.data.sentence}
         </Text>
       )}
-      {set.error && !errorOf(set.error, "initiator", "name", "secret") && <Trouble error={set.error} />}
+      <Trouble error={unplaced} />
     </details>
   );
 }

@@ -2,28 +2,17 @@
 
 import { Autocomplete, Button, Checkbox, Group, Select, Stack, Text, TextInput } from "@mantine/core";
 import { keepPreviousData } from "@tanstack/react-query";
-import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { type Schema, server } from "../../api/client";
+import { drawUp, type Schema, server } from "../../api/client";
+import { useAsking } from "../../shared/form";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
-import { useDrawUp } from "../../shared/SheetForm";
 import { Size } from "../../shared/units";
 import { nameOf } from "../compare/useQuestion";
 import { FileSystemTable, shareOf } from "../pools/FileSystemTable";
 
-const FIELDS = [
-  "name",
-  "volume",
-  "volume_size",
-  "size",
-  "mount_point",
-  "host",
-  "file_system",
-  "reserved_share",
-  "protection",
-  "purpose",
-];
+const shareFor = (said: { file_system: string; reserved_share: string }) =>
+  said.file_system === "none" ? null : shareOf(said.reserved_share);
 
 export function Build() {
   const [params] = useSearchParams();
@@ -31,26 +20,45 @@ export function Build() {
   const scheme = params.get("scheme") ?? "";
   const sets = Number(params.get("sets") ?? 1);
   const spares = Number(params.get("spares") ?? 0);
-  const [name, setName] = useState("");
-  const [volume, setVolume] = useState("");
-  // Null until it is touched: the largest that fits.
-  const [typedSize, setSize] = useState<string | null>(params.get("size") || null);
-  const size = typedSize ?? "";
-  const [fileSystem, setFileSystem] = useState(params.get("fs") ?? "ext4");
-  const [reserved, setReserved] = useState("");
-  const [host, setHost] = useState("");
-  const [mount, setMount] = useState("");
-  const [thin, setThin] = useState(false);
-  const [purpose, setPurpose] = useState("");
-  const [encrypted, setEncrypted] = useState(false);
-  const [sparesFor, setSparesFor] = useState(params.get("spares_for") ?? "pool");
   const spread = scheme === "spread";
   const domain = params.get("domain") ?? "drive";
-  const [protection, setProtection] = useState(params.get("protection") ?? "copies-2");
   const may = useMay("build-pools");
   const go = useNavigate();
   const hosts = server.useQuery("get", "/api/hosts");
-  const share = fileSystem === "none" ? null : shareOf(reserved);
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: {
+      name: "",
+      volume: "",
+      // Null until it is touched: the largest that fits.
+      volume_size: params.get("size") || null,
+      thin: false,
+      protection: params.get("protection") ?? "copies-2",
+      file_system: params.get("fs") ?? "ext4",
+      reserved_share: "",
+      purpose: "",
+      host: "",
+      mount_point: "",
+      spares_for: params.get("spares_for") ?? "pool",
+      encrypted: false,
+    },
+    send: ({ protection, ...said }) => {
+      const wanted = {
+        ...said,
+        scheme,
+        drives,
+        sets,
+        spares,
+        volume_size: said.volume_size ?? "",
+        reserved_share: shareFor(said),
+        domain: spread ? domain : "",
+        protection: spread && said.volume ? protection : "",
+      } satisfies Schema["BuildPoolBody"];
+      return drawUp("build-pool", wanted);
+    },
+    onSuccess: (sheet) => go(`/changes/${sheet.id}`),
+  });
+  const { thin, volume, file_system, volume_size } = form.values;
+  const share = shareFor(form.values);
   const body = {
     drive_ids: drives,
     // The order of the sets, as the comparison arranged them.
@@ -58,9 +66,9 @@ export function Build() {
     scheme,
     sets,
     spares,
-    file_system: fileSystem,
+    file_system,
     reserved_share: share,
-    volume_size: size,
+    volume_size: volume_size ?? "",
   };
   const cut = server.useQuery(
     "post",
@@ -72,26 +80,6 @@ export function Build() {
       retry: false,
     },
   );
-  const draw = useDrawUp("build-pool");
-  const wanted = {
-    name,
-    scheme,
-    drives,
-    sets,
-    spares,
-    volume,
-    volume_size: size,
-    file_system: fileSystem,
-    reserved_share: share,
-    thin,
-    purpose,
-    mount_point: mount,
-    host,
-    spares_for: sparesFor,
-    encrypted,
-    domain: spread ? domain : "",
-    protection: spread && volume ? protection : "",
-  } satisfies Schema["BuildPoolBody"];
   if (!drives.length) {
     return (
       <Empty act="Compare layouts" to="/compare">
@@ -103,7 +91,6 @@ export function Build() {
   if (cut.isError && !atField) return <Trouble error={cut.error} />;
   if (cut.isLoading) return <Waiting height={400} />;
   const room = cut.data?.volume;
-  const unplaced = draw.isError && !errorOf(draw.error, ...FIELDS);
   return (
     <div style={{ maxWidth: 860 }}>
       <Heading title="Build a pool">
@@ -122,7 +109,7 @@ export function Build() {
         className="paper"
         onSubmit={(e) => {
           e.preventDefault();
-          if (may.may && !Number.isNaN(share)) draw.mutate(wanted);
+          if (may.may && !Number.isNaN(share)) submit(e);
         }}
       >
         <Stack>
@@ -131,32 +118,28 @@ export function Build() {
             placeholder="cold"
             data-autofocus
             required
-            value={name}
-            error={errorOf(draw.error, "name")}
-            onChange={(e) => setName(e.currentTarget.value)}
+            {...form.getInputProps("name")}
           />
           <TextInput
             label="Name of its first volume"
             description="May stay empty: volumes can be made later"
             placeholder="specimen-scans"
-            value={volume}
-            error={errorOf(draw.error, "volume")}
-            onChange={(e) => setVolume(e.currentTarget.value)}
+            {...form.getInputProps("volume")}
           />
           <Group align="flex-start" grow preventGrowOverflow={false}>
             <TextInput
               label="Size of the volume"
               description={room ? "Starts at the largest that fits" : "Empty: the largest that fits"}
-              value={typedSize ?? (room ? `${room.largest / 2 ** 30} GiB` : "")}
-              error={(thin ? undefined : room?.problem) ?? errorOf(draw.error, "volume_size", "size")}
-              onChange={(e) => setSize(e.currentTarget.value)}
+              {...form.getInputProps("volume_size")}
+              value={volume_size ?? (room ? `${room.largest / 2 ** 30} GiB` : "")}
+              error={(thin ? undefined : room?.problem) ?? form.errors.volume_size}
             />
             <Select
               label="Thick or thin"
               description={thin ? "Takes capacity as it is written" : "Has all its capacity from the start"}
               data={["thick", "thin"]}
               value={thin ? "thin" : "thick"}
-              onChange={(v) => setThin(v === "thin")}
+              onChange={(v) => form.setFieldValue("thin", v === "thin")}
               allowDeselect={false}
             />
           </Group>
@@ -164,9 +147,7 @@ export function Build() {
             <TextInput
               label="Protection of the volume"
               description="copies-2, copies-3, parity-1:W or parity-2:W"
-              value={protection}
-              error={errorOf(draw.error, "protection")}
-              onChange={(e) => setProtection(e.currentTarget.value)}
+              {...form.getInputProps("protection")}
             />
           )}
           {room && (
@@ -185,36 +166,30 @@ export function Build() {
             </Text>
           )}
           <FileSystemTable
-            value={fileSystem}
-            set={setFileSystem}
-            reserved={reserved}
-            setReserved={setReserved}
-            error={errorOf(draw.error, "file_system")}
-            reservedError={atField ?? errorOf(draw.error, "reserved_share")}
+            value={file_system}
+            set={(v) => form.setFieldValue("file_system", v)}
+            reserved={form.values.reserved_share}
+            setReserved={(v) => form.setFieldValue("reserved_share", v)}
+            error={form.errors.file_system}
+            reservedError={atField ?? form.errors.reserved_share}
           />
           <TextInput
             label="What it is for"
             placeholder="large images, grows steadily"
-            value={purpose}
-            error={errorOf(draw.error, "purpose")}
-            onChange={(e) => setPurpose(e.currentTarget.value)}
+            {...form.getInputProps("purpose")}
           />
           <Group align="flex-start" grow preventGrowOverflow={false}>
             <Autocomplete
               label="Host that uses it"
               description="May stay empty for now"
-              value={host}
-              onChange={setHost}
+              {...form.getInputProps("host")}
               data={hosts.data?.hosts ?? []}
-              error={errorOf(draw.error, "host")}
             />
             <TextInput
               label="Mount point"
               description="The folder on that host, or a drive letter"
               placeholder={volume ? `/srv/${volume}` : "/srv/specimen-scans"}
-              value={mount}
-              error={errorOf(draw.error, "mount_point")}
-              onChange={(e) => setMount(e.currentTarget.value)}
+              {...form.getInputProps("mount_point")}
             />
           </Group>
           {spares > 0 && (
@@ -225,20 +200,18 @@ export function Build() {
                 { value: "shelf", label: "any pool, for drives on the spare's shelf" },
                 { value: "all", label: "all pools" },
               ]}
-              value={sparesFor}
-              onChange={(v) => setSparesFor(v ?? "pool")}
+              {...form.getInputProps("spares_for")}
               allowDeselect={false}
             />
           )}
           <Checkbox
             label="Encrypt everything on it"
             description="Its passphrase is shown once, after approval. Lost passphrase, lost data."
-            checked={encrypted}
-            onChange={(e) => setEncrypted(e.currentTarget.checked)}
+            {...form.getInputProps("encrypted", { type: "checkbox" })}
           />
-          {unplaced && <Trouble error={draw.error} />}
+          <Trouble error={unplaced} />
           <Group>
-            <Act why={may.why} type="submit" loading={draw.isPending}>
+            <Act why={may.why} type="submit" loading={sending.isPending}>
               Draw up the change sheet
             </Act>
             <Button variant="subtle" onClick={() => go(-1)}>

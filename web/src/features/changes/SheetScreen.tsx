@@ -2,13 +2,14 @@
 
 import { Button, Group, PasswordInput, Text, TextInput } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import type { ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, Problem, type Schema, server } from "../../api/client";
 import { EVERYTHING } from "../../api/keys";
+import { useAsking } from "../../shared/form";
 import { JobLine } from "../../shared/JobLine";
 import { Copyable, useShowOnce } from "../../shared/once";
-import { errorOf, Trouble, Waiting } from "../../shared/parts";
+import { Trouble, Waiting } from "../../shared/parts";
 import { useSelection } from "../../shared/selection";
 import { formatHours, formatWhen, Size } from "../../shared/units";
 
@@ -204,16 +205,14 @@ function Erases({ erases, done }: { erases: Schema["ErasedOut"][]; done: boolean
 }
 
 function Approval({ sheet }: { sheet: Sheet }) {
-  const [confirm, setConfirm] = useState("");
-  const [password, setPassword] = useState("");
   const client = useQueryClient();
   const go = useNavigate();
   const selection = useSelection();
   const showOnce = useShowOnce();
   const path = { path: { sheet_id: sheet.id } };
-  const approve = useMutation({
-    mutationFn: () =>
-      ask(api.POST("/api/sheets/{sheet_id}/approve", { params: path, body: { confirm, password } })),
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { confirm: "", password: "" },
+    send: (body) => ask(api.POST("/api/sheets/{sheet_id}/approve", { params: path, body })),
     onSuccess: (done) => {
       // What was chosen has its duty now.
       if (done.body.kind === "build-pool") selection.replace([]);
@@ -226,7 +225,7 @@ function Approval({ sheet }: { sheet: Sheet }) {
       );
       client.invalidateQueries(EVERYTHING);
     },
-    onSettled: () => setPassword(""),
+    onSettled: (form) => form.setValues({ password: "" }),
   });
   const withdraw = useMutation({
     mutationFn: () => ask(api.POST("/api/sheets/{sheet_id}/withdraw", { params: path })),
@@ -243,8 +242,7 @@ function Approval({ sheet }: { sheet: Sheet }) {
     );
   }
   const name = sheet.body.confirm;
-  const general =
-    approve.error && !errorOf(approve.error, "confirm", "password") ? approve.error : withdraw.error;
+  const general = unplaced ?? withdraw.error;
   const stale = general instanceof Problem && ["changed-since", "drive-not-free"].includes(general.code);
   return (
     <section
@@ -257,13 +255,7 @@ function Approval({ sheet }: { sheet: Sheet }) {
       aria-label="Approval"
     >
       <h2>Approval</h2>
-      <form
-        autoComplete="off"
-        onSubmit={(e) => {
-          e.preventDefault();
-          approve.mutate();
-        }}
-      >
+      <form autoComplete="off" onSubmit={submit}>
         <Group align="flex-start" my="sm">
           {name && (
             <TextInput
@@ -272,9 +264,7 @@ function Approval({ sheet }: { sheet: Sheet }) {
                   Type <strong>{name}</strong> to confirm
                 </>
               }
-              value={confirm}
-              error={errorOf(approve.error, "confirm")}
-              onChange={(e) => setConfirm(e.currentTarget.value)}
+              {...form.getInputProps("confirm")}
               autoComplete="off"
             />
           )}
@@ -282,9 +272,7 @@ function Approval({ sheet }: { sheet: Sheet }) {
             <PasswordInput
               label="Your password"
               w={220}
-              value={password}
-              error={errorOf(approve.error, "password")}
-              onChange={(e) => setPassword(e.currentTarget.value)}
+              {...form.getInputProps("password")}
               autoComplete="current-password"
             />
           )}
@@ -298,8 +286,8 @@ function Approval({ sheet }: { sheet: Sheet }) {
           <Button
             type="submit"
             color={name ? "rust" : undefined}
-            loading={approve.isPending}
-            disabled={name !== null && (!password || confirm.trim() !== name)}
+            loading={sending.isPending}
+            disabled={name !== null && (!form.values.password || form.values.confirm.trim() !== name)}
           >
             Approve{sheet.body.erases.length ? " and erase" : name ? " and give up" : ""}
           </Button>

@@ -6,8 +6,9 @@ import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
 import { about } from "../../api/keys";
+import { useAsking } from "../../shared/form";
 import { useMay } from "../../shared/me";
-import { Act, Empty, errorOf, Trouble, Waiting } from "../../shared/parts";
+import { Act, Empty, Trouble, Waiting } from "../../shared/parts";
 import { formatChance, formatWhen, Size } from "../../shared/units";
 import { type Body, type Layout, nameOf, type Question } from "./useQuestion";
 
@@ -24,48 +25,34 @@ export function SaveThis({
   onClose: () => void;
   onSaved: (saved: Schema["SavedLine"]) => void;
 }) {
-  const [name, setName] = useState("");
-  const [note, setNote] = useState("");
   const client = useQueryClient();
-  const save = useMutation({
-    mutationFn: () => ask(api.POST("/api/comparisons", { body: { ...body, name, note, address, keys } })),
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { name: "", note: "" },
+    send: (said) => ask(api.POST("/api/comparisons", { body: { ...body, ...said, address, keys } })),
     onSuccess: (saved) => {
       client.invalidateQueries(about("/api/comparisons", "/api/comparisons/{comparison_id}"));
       onSaved(saved);
     },
   });
-  const taken = save.error && !errorOf(save.error, "name") ? save.error : null;
   return (
     <Modal opened onClose={onClose} title="Save this comparison" centered>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
+      <form onSubmit={submit}>
         <Stack>
           <TextInput
             data-autofocus
             required
             label="Name"
             placeholder="Cold Store, eight drives"
-            value={name}
-            error={errorOf(save.error, "name")}
-            onChange={(e) => setName(e.currentTarget.value)}
+            {...form.getInputProps("name")}
           />
-          <Textarea
-            label="Note"
-            placeholder="Why, for whom, until when"
-            value={note}
-            onChange={(e) => setNote(e.currentTarget.value)}
-          />
+          <Textarea label="Note" placeholder="Why, for whom, until when" {...form.getInputProps("note")} />
           <Text size="sm" c="dimmed">
             The question is kept as it is, with today's figures of{" "}
             {keys.length === 1 ? "the layout picked" : `the ${keys.length} layouts picked and pinned`}.
           </Text>
-          {taken && <Trouble error={taken} />}
+          <Trouble error={unplaced} />
           <Group>
-            <Button type="submit" loading={save.isPending}>
+            <Button type="submit" loading={sending.isPending}>
               Save
             </Button>
             <Button variant="subtle" onClick={onClose}>

@@ -5,8 +5,9 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema, server } from "../../api/client";
 import { about } from "../../api/keys";
+import { useAsking } from "../../shared/form";
 import { useMay } from "../../shared/me";
-import { Act, errorOf, Term, Trouble } from "../../shared/parts";
+import { Act, Term, Trouble } from "../../shared/parts";
 import { formatHours, formatWhen, Size } from "../../shared/units";
 
 const WHOLE = "whole";
@@ -17,17 +18,14 @@ export function Backups({ pool }: { pool: Schema["PoolOut"] }) {
   const path = { params: { path: { pool_id: pool.id } } };
   const backups = server.useQuery("get", "/api/pools/{pool_id}/backups", path);
   const [open, setOpen] = useState(false);
-  const [of, setOf] = useState(WHOLE);
-  const [place, setPlace] = useState("");
-  const [age, setAge] = useState<number | string>(24);
-  const [link, setLink] = useState("1 Gbit/s");
   const settle = () => client.invalidateQueries(about("/api/pools/{pool_id}/backups"));
-  const record = useMutation({
-    mutationFn: () =>
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { of: WHOLE, place: "", age_hours: 24 as number | string, link: "1 Gbit/s" },
+    send: ({ of, age_hours, ...said }) =>
       ask(
         api.POST("/api/pools/{pool_id}/backups", {
           ...path,
-          body: { volume_id: of === WHOLE ? null : Number(of), place, age_hours: Number(age), link },
+          body: { ...said, volume_id: of === WHOLE ? null : Number(of), age_hours: Number(age_hours) },
         }),
       ),
     onSuccess: () => {
@@ -41,7 +39,6 @@ export function Backups({ pool }: { pool: Schema["PoolOut"] }) {
     onSettled: settle,
   });
   const found = backups.data;
-  const other = record.isError && !errorOf(record.error, "place", "age_hours", "link");
   return (
     <section className="paper" aria-label="Backups">
       <h2>Backups</h2>
@@ -82,53 +79,31 @@ export function Backups({ pool }: { pool: Schema["PoolOut"] }) {
         </table>
       )}
       {open ? (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            record.mutate();
-          }}
-        >
+        <form onSubmit={submit}>
           <div className="fields" style={{ marginTop: "0.5rem" }}>
             <Select
               label="Of"
               w={170}
-              value={of}
+              {...form.getInputProps("of")}
               allowDeselect={false}
-              onChange={(v) => setOf(v ?? WHOLE)}
               data={[
                 { value: WHOLE, label: "the whole pool" },
                 ...pool.volumes.map((v) => ({ value: String(v.id), label: v.name })),
               ]}
             />
-            <TextInput
-              label="Where it is"
-              required
-              w={200}
-              value={place}
-              error={errorOf(record.error, "place")}
-              onChange={(e) => setPlace(e.currentTarget.value)}
-            />
+            <TextInput label="Where it is" required w={200} {...form.getInputProps("place")} />
             <NumberInput
               label="How old it gets"
               suffix=" h"
               min={0}
               w={130}
-              value={age}
-              error={errorOf(record.error, "age_hours")}
-              onChange={setAge}
+              {...form.getInputProps("age_hours")}
             />
-            <TextInput
-              label="Link to restore over"
-              required
-              w={160}
-              value={link}
-              error={errorOf(record.error, "link")}
-              onChange={(e) => setLink(e.currentTarget.value)}
-            />
+            <TextInput label="Link to restore over" required w={160} {...form.getInputProps("link")} />
           </div>
-          {other && <Trouble error={record.error} />}
+          <Trouble error={unplaced} />
           <Group mt="sm">
-            <Button type="submit" size="xs" loading={record.isPending}>
+            <Button type="submit" size="xs" loading={sending.isPending}>
               Record it
             </Button>
             <Button size="xs" variant="subtle" onClick={() => setOpen(false)}>

@@ -1,5 +1,7 @@
 /** What each file system brings, to choose one by its facts. */
+
 import { Text, TextInput } from "@mantine/core";
+import type { ReactNode } from "react";
 import { useFileSystems } from "./VolumeActs";
 
 const FACTS = ["snapshots", "quotas", "finds damage in", "shrinks", "largest volume"];
@@ -22,8 +24,8 @@ export function FileSystemTable({
   set: (id: string) => void;
   reserved: string;
   setReserved: (percent: string) => void;
-  error?: string;
-  reservedError?: string;
+  error?: ReactNode;
+  reservedError?: ReactNode;
 }) {
   const systems = useFileSystems();
   const all = systems.data?.file_systems ?? [];

@@ -2,28 +2,28 @@
 
 import { Button, Group, PasswordInput, Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { api, ask, type Schema } from "../../api/client";
 import { about } from "../../api/keys";
+import { useAsking } from "../../shared/form";
 import { useMay } from "../../shared/me";
 import { useShowOnce } from "../../shared/once";
-import { Act, errorOf, Trouble } from "../../shared/parts";
+import { Act, Trouble } from "../../shared/parts";
 
 export function Keys({ pool }: { pool: Schema["PoolOut"] }) {
   const client = useQueryClient();
   const may = useMay("keep-keys");
   const showOnce = useShowOnce();
-  const [passphrase, setPassphrase] = useState("");
   const path = { params: { path: { pool_id: pool.id } } };
   const settle = {
-    onSuccess: () => {
-      setPassphrase("");
-      client.invalidateQueries(about("/api/pools/{pool_id}"));
-    },
+    onSuccess: () => client.invalidateQueries(about("/api/pools/{pool_id}")),
   };
-  const unlock = useMutation({
-    mutationFn: () => ask(api.POST("/api/pools/{pool_id}/unlock", { ...path, body: { passphrase } })),
-    ...settle,
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { passphrase: "" },
+    send: (body) => ask(api.POST("/api/pools/{pool_id}/unlock", { ...path, body })),
+    onSuccess: (_, form) => {
+      form.reset();
+      settle.onSuccess();
+    },
   });
   const lock = useMutation({
     mutationFn: () => ask(api.POST("/api/pools/{pool_id}/lock", path)),
@@ -41,23 +41,20 @@ export function Keys({ pool }: { pool: Schema["PoolOut"] }) {
     <section className="paper" aria-label="Encryption">
       <h2>Encryption</h2>
       {pool.locked ? (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            unlock.mutate();
-          }}
-        >
+        <form onSubmit={submit}>
           <Text className="rust">Locked. Its volumes cannot be read or written.</Text>
           <PasswordInput
             label="Passphrase"
-            value={passphrase}
-            error={errorOf(unlock.error, "passphrase")}
-            onChange={(e) => setPassphrase(e.currentTarget.value)}
+            {...form.getInputProps("passphrase")}
             autoComplete="off"
             my="xs"
           />
-          {unlock.error && !errorOf(unlock.error, "passphrase") && <Trouble error={unlock.error} />}
-          <Act why={may.why ?? (passphrase ? null : "Type the passphrase.")} type="submit">
+          <Trouble error={unplaced} />
+          <Act
+            loading={sending.isPending}
+            why={may.why ?? (form.values.passphrase ? null : "Type the passphrase.")}
+            type="submit"
+          >
             Unlock
           </Act>
         </form>

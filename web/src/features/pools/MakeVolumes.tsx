@@ -1,26 +1,15 @@
 /** Volumes in a built pool: one, or several from a pattern, with what each file system brings. */
-import { Button, Group, Select, Stack, TextInput } from "@mantine/core";
+import { Button, Group, NumberInput, Select, Stack, TextInput } from "@mantine/core";
 import { keepPreviousData } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Schema, server } from "../../api/client";
+import { useNavigate } from "react-router";
+import { drawUp, type Schema, server } from "../../api/client";
+import { useAsking } from "../../shared/form";
 import { useMayDo } from "../../shared/me";
 import { Act, errorOf, Trouble } from "../../shared/parts";
-import { Field, useDrawUp, type Values } from "../../shared/SheetForm";
 import { Size } from "../../shared/units";
 import { FileSystemTable, shareOf } from "./FileSystemTable";
 import { useHosts } from "./VolumeActs";
-
-const FIELDS = [
-  "name",
-  "size",
-  "count",
-  "protection",
-  "file_system",
-  "purpose",
-  "host",
-  "mount_point",
-  "reserved_share",
-];
 
 export function MakeVolumes({ pool }: { pool: Schema["PoolOut"] }) {
   const [open, setOpen] = useState(false);
@@ -44,21 +33,29 @@ export function MakeVolumes({ pool }: { pool: Schema["PoolOut"] }) {
 
 function Form({ pool, onClose }: { pool: Schema["PoolOut"]; onClose: () => void }) {
   const hosts = useHosts();
-  const draw = useDrawUp("make-volumes");
-  const [values, setValues] = useState<Values>({
-    name: "",
-    size: "all",
-    count: 1,
-    thin: false,
-    protection: "",
-    file_system: "ext4",
-    purpose: "",
-    host: "",
-    mount_point: "",
+  const go = useNavigate();
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: {
+      name: "",
+      size: "all",
+      count: 1 as number | string,
+      thin: false,
+      protection: "",
+      file_system: "ext4",
+      reserved_share: "",
+      purpose: "",
+      host: "",
+      mount_point: "",
+    },
+    validate: { reserved_share: (typed) => (Number.isNaN(shareOf(typed)) ? "This is no number." : null) },
+    send: ({ reserved_share, count, ...said }) => {
+      const share = said.file_system === "none" ? null : shareOf(reserved_share);
+      const more = share === null ? {} : { reserved_share: share };
+      return drawUp("make-volumes", { ...said, ...more, count: Number(count) || 0, pool: pool.name });
+    },
+    onSuccess: (sheet) => go(`/changes/${sheet.id}`),
   });
-  const [reserved, setReserved] = useState("");
-  const set = (name: string) => (v: Values[string]) => setValues((before) => ({ ...before, [name]: v }));
-  const protection = String(values.protection);
+  const { protection, thin } = form.values;
   const room = server.useQuery(
     "get",
     "/api/pools/{pool_id}/room",
@@ -67,39 +64,22 @@ function Form({ pool, onClose }: { pool: Schema["PoolOut"]; onClose: () => void 
     },
     { placeholderData: keepPreviousData, retry: false, enabled: !pool.domain || protection !== "" },
   );
-  const error = (name: string) => errorOf(draw.error, name);
   return (
     <section className="paper" aria-label="Make volumes">
       <h2>Make volumes</h2>
-      <form
-        autoComplete="off"
-        onSubmit={(e) => {
-          e.preventDefault();
-          const share = values.file_system === "none" ? null : shareOf(reserved);
-          if (Number.isNaN(share)) return;
-          draw.mutate({ ...values, ...(share === null ? {} : { reserved_share: share }), pool: pool.name });
-        }}
-      >
+      <form autoComplete="off" onSubmit={submit}>
         <Stack gap="sm" mt="xs">
           <Group align="flex-start" grow preventGrowOverflow={false}>
             <TextInput
               label="Name"
               description="Or a pattern: scans-{1..4}"
               required
-              value={String(values.name)}
-              error={error("name")}
-              onChange={(e) => set("name")(e.currentTarget.value)}
+              {...form.getInputProps("name")}
             />
-            <Field
-              field={{
-                name: "count",
-                label: "So many alike",
-                kind: "number",
-                description: "Numbered -1, -2…",
-              }}
-              value={values.count}
-              error={error("count")}
-              set={set("count")}
+            <NumberInput
+              label="So many alike"
+              description="Numbered -1, -2…"
+              {...form.getInputProps("count")}
             />
           </Group>
           {pool.domain && (
@@ -107,9 +87,8 @@ function Form({ pool, onClose }: { pool: Schema["PoolOut"]; onClose: () => void 
               label="Protection"
               description={`copies-2, copies-3, parity-1:W or parity-2:W, over W ${pool.domain}s`}
               required
-              value={protection}
-              error={error("protection") ?? errorOf(room.error, "protection")}
-              onChange={(e) => set("protection")(e.currentTarget.value)}
+              {...form.getInputProps("protection")}
+              error={form.errors.protection ?? errorOf(room.error, "protection")}
             />
           )}
           <Group align="flex-start" grow preventGrowOverflow={false}>
@@ -124,58 +103,49 @@ function Form({ pool, onClose }: { pool: Schema["PoolOut"]; onClose: () => void 
                   "“all” takes what is left"
                 )
               }
-              value={String(values.size)}
-              error={error("size")}
-              onChange={(e) => set("size")(e.currentTarget.value)}
+              {...form.getInputProps("size")}
             />
             <Select
               label="Thick or thin"
-              description={
-                values.thin ? "Takes capacity when it is written" : "Has all its capacity from the start"
-              }
+              description={thin ? "Takes capacity when it is written" : "Has all its capacity from the start"}
               data={["thick", "thin"]}
-              value={values.thin ? "thin" : "thick"}
-              onChange={(v) => set("thin")(v === "thin")}
+              value={thin ? "thin" : "thick"}
+              onChange={(v) => form.setFieldValue("thin", v === "thin")}
               allowDeselect={false}
             />
           </Group>
           <TextInput
             label="Purpose"
             placeholder="scans of the old herbarium"
-            value={String(values.purpose)}
-            error={error("purpose")}
-            onChange={(e) => set("purpose")(e.currentTarget.value)}
+            {...form.getInputProps("purpose")}
           />
           <FileSystemTable
-            value={String(values.file_system)}
-            set={set("file_system")}
-            reserved={reserved}
-            setReserved={setReserved}
-            error={error("file_system")}
-            reservedError={error("reserved_share")}
+            value={form.values.file_system}
+            set={(v) => form.setFieldValue("file_system", v)}
+            reserved={form.values.reserved_share}
+            setReserved={(v) => form.setFieldValue("reserved_share", v)}
+            error={form.errors.file_system}
+            reservedError={form.errors.reserved_share}
           />
           <Group align="flex-start" grow preventGrowOverflow={false}>
             <Select
               label="Host that mounts it"
               description="May stay empty"
               data={(hosts.data?.hosts ?? []).map((h) => h.name)}
-              value={String(values.host)}
-              error={error("host")}
-              onChange={(v) => set("host")(v ?? "")}
+              {...form.getInputProps("host")}
+              onChange={(v) => form.setFieldValue("host", v ?? "")}
               clearable
             />
             <TextInput
               label="Mount point"
               description="{name} stands for the volume's name"
               placeholder="/srv/{name}"
-              value={String(values.mount_point)}
-              error={error("mount_point")}
-              onChange={(e) => set("mount_point")(e.currentTarget.value)}
+              {...form.getInputProps("mount_point")}
             />
           </Group>
-          {draw.isError && !errorOf(draw.error, ...FIELDS) && <Trouble error={draw.error} />}
+          <Trouble error={unplaced} />
           <Group>
-            <Button type="submit" loading={draw.isPending}>
+            <Button type="submit" loading={sending.isPending}>
               Draw up the change sheet
             </Button>
             <Button variant="subtle" onClick={onClose}>

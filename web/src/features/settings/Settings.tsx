@@ -11,11 +11,11 @@ import {
   TextInput,
 } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { api, ask, type Schema, server } from "../../api/client";
 import { about } from "../../api/keys";
+import { useAsking } from "../../shared/form";
 import { useBecome, useMay, useMe } from "../../shared/me";
-import { errorOf, Heading, Term, Trouble } from "../../shared/parts";
+import { Heading, Term, Trouble } from "../../shared/parts";
 
 const ROLES = ["administrator", "operator", "viewer"];
 
@@ -76,46 +76,37 @@ function Speed() {
 }
 
 function Password() {
-  const [old, setOld] = useState("");
-  const [fresh, setFresh] = useState("");
   const become = useBecome();
-  const change = useMutation({
-    mutationFn: () => ask(api.POST("/api/password", { body: { old, new: fresh } })),
-    onSuccess: (me) => {
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { old: "", new: "" },
+    send: (body) => ask(api.POST("/api/password", { body })),
+    onSuccess: (me, form) => {
       become(me);
-      setOld("");
-      setFresh("");
+      form.reset();
     },
   });
   return (
     <section className="paper">
       <h2>Your password</h2>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          change.mutate();
-        }}
-      >
+      <form onSubmit={submit}>
         <Stack mt="xs">
           <PasswordInput
             label="Now"
-            value={old}
-            onChange={(e) => setOld(e.currentTarget.value)}
+            {...form.getInputProps("old")}
             autoComplete="current-password"
             required
           />
           <PasswordInput
             label="From now on"
             description="At least 8 characters"
-            value={fresh}
-            onChange={(e) => setFresh(e.currentTarget.value)}
+            {...form.getInputProps("new")}
             autoComplete="new-password"
             required
           />
-          {change.isError && <Trouble error={change.error} />}
-          {change.isSuccess && <Text size="sm">Changed. Other sessions of yours have ended.</Text>}
+          <Trouble error={unplaced} />
+          {sending.isSuccess && <Text size="sm">Changed. Other sessions of yours have ended.</Text>}
           <Group>
-            <Button type="submit" variant="default" loading={change.isPending}>
+            <Button type="submit" variant="default" loading={sending.isPending}>
               Change it
             </Button>
           </Group>
@@ -173,16 +164,11 @@ function People() {
   const client = useQueryClient();
   const users = server.useQuery("get", "/api/users");
   const me = useMe().data?.user;
-  const [name, setName] = useState("");
-  const [password, setPassword] = useState("");
-  const [role, setRole] = useState("operator");
   const settle = { onSettled: () => client.invalidateQueries(about("/api/users")) };
-  const add = useMutation({
-    mutationFn: () => ask(api.POST("/api/users", { body: { name, password, role } })),
-    onSuccess: () => {
-      setName("");
-      setPassword("");
-    },
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { name: "", password: "", role: "operator" },
+    send: (body) => ask(api.POST("/api/users", { body })),
+    onSuccess: (_, form) => form.setValues({ name: "", password: "" }),
     ...settle,
   });
   const change = useMutation({
@@ -230,38 +216,19 @@ function People() {
         </tbody>
       </table>
       <Trouble error={users.error ?? change.error} />
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-        autoComplete="off"
-      >
+      <form onSubmit={submit} autoComplete="off">
         <Stack mt="md" gap="xs">
-          <TextInput
-            label="Name"
-            value={name}
-            error={errorOf(add.error, "name")}
-            onChange={(e) => setName(e.currentTarget.value)}
-            required
-          />
+          <TextInput label="Name" {...form.getInputProps("name")} required />
           <PasswordInput
             label="First password"
-            value={password}
-            error={errorOf(add.error, "password")}
-            onChange={(e) => setPassword(e.currentTarget.value)}
+            {...form.getInputProps("password")}
             autoComplete="new-password"
             required
           />
-          <Select
-            label="Role"
-            value={role}
-            onChange={(v) => setRole(v ?? "operator")}
-            data={ROLES}
-            allowDeselect={false}
-          />
+          <Select label="Role" {...form.getInputProps("role")} data={ROLES} allowDeselect={false} />
+          <Trouble error={unplaced} />
           <Group>
-            <Button type="submit" variant="default" loading={add.isPending}>
+            <Button type="submit" variant="default" loading={sending.isPending}>
               Add
             </Button>
           </Group>

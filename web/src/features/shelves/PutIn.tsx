@@ -1,9 +1,8 @@
 /** Putting a simulated drive into an empty bay. Pair Shelf then finds it there by itself. */
 import { Button, Group, Modal, SegmentedControl, Stack, Text, TextInput } from "@mantine/core";
-import { useMutation } from "@tanstack/react-query";
-import { useState } from "react";
 import { api, ask } from "../../api/client";
-import { errorOf, Trouble } from "../../shared/parts";
+import { useAsking } from "../../shared/form";
+import { Trouble } from "../../shared/parts";
 
 export function PutIn({
   shelf,
@@ -14,43 +13,28 @@ export function PutIn({
   bay: number;
   onClose: () => void;
 }) {
-  const [size, setSize] = useState("14 TB");
-  const [kind, setKind] = useState<"hdd" | "ssd" | "nvme">("hdd");
-  const [holds, setHolds] = useState("");
-  const put = useMutation({
-    mutationFn: () =>
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { size: "14 TB", kind: "hdd" as "hdd" | "ssd" | "nvme", holds: "" },
+    send: ({ holds, ...drive }) =>
       ask(
         api.POST("/api/stand-in/drives", {
-          body: { shelf_id: shelf.id, bay, size, kind, holds: holds.trim() || null },
+          body: { shelf_id: shelf.id, bay, ...drive, holds: holds.trim() || null },
         }),
       ),
     onSuccess: onClose,
   });
   return (
     <Modal opened onClose={onClose} title={`Put a simulated drive into ${shelf.name} bay ${bay}`} centered>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          put.mutate();
-        }}
-      >
+      <form onSubmit={submit}>
         <Stack>
           <Text size="sm" c="dimmed">
             The drive holds real bytes at a scale of 4 KiB for each GiB. It shows up on the shelf as new
             within a second or two.
           </Text>
-          <TextInput
-            label="Size"
-            data-autofocus
-            value={size}
-            error={errorOf(put.error, "size")}
-            onChange={(e) => setSize(e.currentTarget.value)}
-            required
-          />
+          <TextInput label="Size" data-autofocus {...form.getInputProps("size")} required />
           <SegmentedControl
             aria-label="Kind"
-            value={kind}
-            onChange={(v) => setKind(v as typeof kind)}
+            {...form.getInputProps("kind")}
             data={[
               { value: "hdd", label: "rotating" },
               { value: "ssd", label: "flash" },
@@ -60,15 +44,14 @@ export function PutIn({
           <TextInput
             label="Other data on it"
             description="Leave empty for a blank drive"
-            value={holds}
-            onChange={(e) => setHolds(e.currentTarget.value)}
+            {...form.getInputProps("holds")}
           />
-          {put.isError && !errorOf(put.error, "size") && <Trouble error={put.error} />}
+          <Trouble error={unplaced} />
           <Group justify="flex-end">
             <Button variant="subtle" onClick={onClose}>
               Leave it
             </Button>
-            <Button type="submit" loading={put.isPending}>
+            <Button type="submit" loading={sending.isPending}>
               Put it in
             </Button>
           </Group>

@@ -1,9 +1,9 @@
 /** Signing in, and, once, creating the administrator. */
 import { Button, PasswordInput, Stack, TextInput } from "@mantine/core";
-import { useMutation } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import type { ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, ask, Problem, server } from "../../api/client";
+import { useAsking } from "../../shared/form";
 import type { Answers } from "../../shared/live";
 import { useBecome } from "../../shared/me";
 import { Trouble } from "../../shared/parts";
@@ -50,11 +50,10 @@ function Frame({ title, children }: { title: string; children: ReactNode }) {
 }
 
 export function SignIn({ setupNeeded }: { setupNeeded: boolean }) {
-  const [name, setName] = useState("");
-  const [password, setPassword] = useState("");
   const become = useBecome();
-  const enter = useMutation({
-    mutationFn: () => ask(api.POST("/api/sign-in", { body: { name, password } })),
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { name: "", password: "" },
+    send: (body) => ask(api.POST("/api/sign-in", { body })),
     onSuccess: become,
   });
   if (setupNeeded) {
@@ -69,30 +68,23 @@ export function SignIn({ setupNeeded }: { setupNeeded: boolean }) {
   }
   return (
     <Frame title="Pair Shelf">
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          enter.mutate();
-        }}
-      >
+      <form onSubmit={submit}>
         <Stack>
           <TextInput
             label="Name"
-            value={name}
-            onChange={(e) => setName(e.currentTarget.value)}
+            {...form.getInputProps("name")}
             autoComplete="username"
             autoFocus
             required
           />
           <PasswordInput
             label="Password"
-            value={password}
-            onChange={(e) => setPassword(e.currentTarget.value)}
+            {...form.getInputProps("password")}
             autoComplete="current-password"
             required
           />
-          <Trouble error={enter.error} />
-          <Button type="submit" loading={enter.isPending}>
+          <Trouble error={unplaced} />
+          <Button type="submit" loading={sending.isPending}>
             Sign in
           </Button>
         </Stack>
@@ -103,33 +95,25 @@ export function SignIn({ setupNeeded }: { setupNeeded: boolean }) {
 
 export function Setup() {
   const [params] = useSearchParams();
-  const [name, setName] = useState("");
-  const [password, setPassword] = useState("");
-  const [again, setAgain] = useState("");
   const become = useBecome();
   const go = useNavigate();
-  const create = useMutation({
-    mutationFn: () =>
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { name: "", password: "", again: "" },
+    validate: { again: (again, { password }) => (again === password ? null : "The two differ.") },
+    send: ({ name, password }) =>
       ask(api.POST("/api/setup", { body: { token: params.get("token") ?? "", name, password } })),
     onSuccess: (me) => {
       become(me);
       go("/", { replace: true });
     },
   });
-  const differ = again !== "" && again !== password;
   return (
     <Frame title="Create the administrator">
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          if (!differ) create.mutate();
-        }}
-      >
+      <form onSubmit={submit}>
         <Stack>
           <TextInput
             label="Your name here"
-            value={name}
-            onChange={(e) => setName(e.currentTarget.value)}
+            {...form.getInputProps("name")}
             autoComplete="username"
             autoFocus
             required
@@ -137,21 +121,18 @@ export function Setup() {
           <PasswordInput
             label="Password"
             description="At least 8 characters"
-            value={password}
-            onChange={(e) => setPassword(e.currentTarget.value)}
+            {...form.getInputProps("password")}
             autoComplete="new-password"
             required
           />
           <PasswordInput
             label="Once more"
-            value={again}
-            error={differ ? "The two differ." : undefined}
-            onChange={(e) => setAgain(e.currentTarget.value)}
+            {...form.getInputProps("again")}
             autoComplete="new-password"
             required
           />
-          <Trouble error={create.error} />
-          <Button type="submit" loading={create.isPending}>
+          <Trouble error={unplaced} />
+          <Button type="submit" loading={sending.isPending}>
             Create
           </Button>
         </Stack>

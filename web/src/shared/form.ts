@@ -1,0 +1,57 @@
+/** A form that is sent to the server: its values, sent once however often it is clicked, refusals at their fields. */
+import { type UseFormReturnType, useForm } from "@mantine/form";
+import { type UseMutationResult, useMutation } from "@tanstack/react-query";
+import { type FormEvent, useRef } from "react";
+import { Problem } from "../api/client";
+
+export interface Asked<V, R> {
+  form: UseFormReturnType<V>;
+  sending: UseMutationResult<R, Error, V>;
+  submit: (event?: FormEvent<HTMLFormElement>) => void;
+  /** A refusal that belongs to no field that is shown. */
+  unplaced: Error | null;
+}
+
+export function useAsking<V extends Record<string, unknown>, R>({
+  initialValues,
+  validate,
+  send,
+  onSuccess,
+  onSettled,
+  shown,
+}: {
+  initialValues: V;
+  /** What is said at a field before anything is sent. */
+  validate?: { [Name in keyof V]?: (value: V[Name], values: V) => string | null };
+  send: (values: V) => Promise<R>;
+  onSuccess?: (answer: R, form: UseFormReturnType<V>) => void;
+  onSettled?: (form: UseFormReturnType<V>) => void;
+  /** The fields that are shown; all, if not said. */
+  shown?: (values: V) => string[];
+}): Asked<V, R> {
+  const form = useForm<V>({ initialValues, validate: validate as never });
+  // A second click comes before the button can show that the first is on its way.
+  const asked = useRef(false);
+  const placed = (error: unknown) => {
+    const fields = shown ? shown(form.getValues()) : Object.keys(initialValues);
+    return (error instanceof Problem && fields.find((f) => error.field === f)) || null;
+  };
+  const sending = useMutation<R, Error, V>({
+    mutationFn: send,
+    onSuccess: (answer) => onSuccess?.(answer, form),
+    onError: (error) => {
+      const field = placed(error);
+      if (field) form.setFieldError(field, error.message);
+    },
+    onSettled: () => {
+      asked.current = false;
+      onSettled?.(form);
+    },
+  });
+  const submit = form.onSubmit((values) => {
+    if (asked.current) return;
+    asked.current = true;
+    sending.mutate(values);
+  });
+  return { form, sending, submit, unplaced: sending.error && !placed(sending.error) ? sending.error : null };
+}
