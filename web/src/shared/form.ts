@@ -39,13 +39,12 @@ export function useAsking<V extends Record<string, unknown>, R>({
   const sending = useMutation<R, Error, V>({
     mutationFn: send,
     onSuccess: (answer) => onSuccess?.(answer, form),
-    onError: (error) => {
-      const field = placed(error);
-      if (field) form.setFieldError(field, error.message);
-    },
-    onSettled: () => {
+    onSettled: (_, error) => {
       asked.current = false;
       onSettled?.(form);
+      // Last, because a value that is set anew takes the refusal of its field away.
+      const field = placed(error);
+      if (error && field) form.setFieldError(field, error.message);
     },
   });
   const submit = form.onSubmit((values) => {

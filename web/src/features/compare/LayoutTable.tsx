@@ -208,7 +208,8 @@ function Row({
       </td>
       {columns.map(({ figure, most }) => (
         <td className="num" key={figure.id}>
-          {DRAWN[figure.id]?.(layout, most)} <FigureValue figure={figure} layout={layout} body={body} short />
+          {DRAWN[figure.id]?.(layout, most)}{" "}
+          <FigureValue figure={figure} layout={layout} body={body} short among />
         </td>
       ))}
     </tr>

@@ -88,7 +88,7 @@ export function Pinned({
                         {from ? (
                           formatFigure(figure, values[i], system, { currency: layout.cost.currency })
                         ) : (
-                          <FigureValue figure={figure} layout={layout} body={body} />
+                          <FigureValue figure={figure} layout={layout} body={body} among />
                         )}
                       </td>
                     );

@@ -14,7 +14,7 @@ import {
   useUnits,
 } from "../../shared/units";
 import { How } from "./How";
-import type { Body, Layout } from "./useQuestion";
+import { type Body, besides, type Layout, nameOf } from "./useQuestion";
 
 export type Figure = Schema["LayoutFigureOut"];
 
@@ -82,12 +82,15 @@ export function FigureValue({
   layout,
   body,
   short,
+  among,
   none = "–",
 }: {
   figure: Figure;
   layout: Layout;
   body: Body;
   short?: boolean;
+  /** Several layouts show it: who hears it instead of seeing it is told of which this one is. */
+  among?: boolean;
   /** What is said where the layout has no such figure. */
   none?: string;
 }) {
@@ -96,8 +99,9 @@ export function FigureValue({
   if (value === null) return <span className="faint">{none}</span>;
   const text = formatFigure(figure, value, system, { short, currency: layout.cost.currency });
   if (!figure.explained) return text;
+  const label = among ? `${figure.label}, ${nameOf(layout)}, ${besides(layout)}` : figure.label;
   return (
-    <How figure={figure.id} label={figure.label} body={body} layout={layout}>
+    <How figure={figure.id} label={label} body={body} layout={layout}>
       {text}
     </How>
   );

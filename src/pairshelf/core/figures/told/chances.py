@@ -76,12 +76,12 @@ def _mttdl(a: Assessment, _file_system: str) -> Worked:
 
 
 LOSS = LayoutFigure(
-    "yearly_loss", "Chance of losing data within a year", "Loss within a year", "loss a year",
+    "yearly_loss", "Chance of losing data within a year", "Loss of data within a year", "loss a year",
     "The chance that the pool's data are lost within a year, for independent failures, with one repair at a time.",
     "chance", False, lambda a: a.odds.yearly_loss, _loss, weighed=True, listed=True,
 )  # fmt: skip
 DAMAGE = LayoutFigure(
-    "yearly_damage", "Chance of damage or loss within a year", "Damage within a year", "damage a year",
+    "yearly_damage", "Chance of damage or loss within a year", "Damage or loss within a year", "damage a year",
     "The chance that within a year a rebuild meets an unreadable sector with no redundancy left to mend it, or that all is "
     "lost. Mostly one file, not the pool. UBER is the maker's ceiling.",
     "chance", False, lambda a: a.odds.yearly_damage, _damage, weighed=True, listed=True,
