@@ -13,62 +13,15 @@ from pairshelf.core.changes.access.sharing import who_may
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.domain.block_targets import log_in, why_no_path
 from pairshelf.core.domain.depends import pull, stands_on
-from pairshelf.core.domain.drives import Kind
-from pairshelf.core.domain.estate import (
-    Entry,
-    Estate,
-    EstateApplication,
-    EstateDrive,
-    EstateHost,
-    EstateMount,
-    EstatePlace,
-    EstatePool,
-    EstateShare,
-    EstateTarget,
-    EstateVolume,
-)
+from pairshelf.core.domain.estate import Entry, Estate, EstateMount
 from pairshelf.core.domain.folders import folder_for, folder_in, settings_text, with_folder
 from pairshelf.core.domain.mounting import MountLine, in_order
 from pairshelf.core.domain.names import check_iqn, near_misses
 from pairshelf.core.domain.patterns import expand
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
-from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.allocation import allocate, gaps, spans, unplaced, without
-from pairshelf.core.layouts.registry import Drive
-
-IQN = "iqn.2026-01.example.fernhollow:"
-
-
-def estate() -> Estate:
-    layout = build_layout([Drive(str(i), 6 * TB) for i in range(4)], "parity-1")
-    drives = tuple(
-        EstateDrive(i + 1, f"S{i}", "Oak", i + 1, 6 * TB, Kind.HDD, None, "in-use", "good", pool="p", host="elm")
-        for i in range(4)
-    )
-    places = tuple(EstatePlace(i, "active", layout.members[i], drives[i]) for i in range(4))
-    pool = EstatePool(1, "p", "healthy", layout, places, (), True, "parity-1", ((4000, layout.data_extents - 4000),))
-    made = [("a", "ext4"), ("b", "xfs"), ("disk", "none"), ("n", "ntfs"), ("rec", "xfs")]
-    volumes = tuple(
-        EstateVolume(i + 1, "p", name, 800 * GIB, False, fs, None, GIB, f"uuid-{name}", placed=800)
-        for i, (name, fs) in enumerate(made)
-    )
-    return Estate(
-        drives=drives, pools=(pool,), pool_names=frozenset({"p"}), volumes=volumes,
-        mounts=(EstateMount(1, "elm", "p/a", "/srv/a"), EstateMount(2, "elm", "p/rec", "/srv/rec")),
-        machines=(
-            EstateHost("elm", "Here", storage_address="10.0.0.1/24", iqn=IQN + "elm", link=125_000_000),
-            EstateHost("fir", "Here", storage_address="10.0.0.2/24", iqn=IQN + "fir"),
-            EstateHost("win", "Here", letters=True),
-        ),
-        shares=(EstateShare("files", "p/a", "", 100 * GIB, 14, True, (("office", "write"), ("reed", "read"))),),
-        targets=(EstateTarget(IQN + "t", "elm", False, ((0, "p/disk"),), ((IQN + "firr", False),)),),
-        initiators=((IQN + "firr", None), (IQN + "fir", "fir")),
-        applications=(EstateApplication(1, "elm", "cam", "recorder", "cam", "/srv/rec/cam", "/etc/cam", True, "p/rec", moved_from="/var/cam"),),
-        parties=(("ash", None), ("bay", None), ("reed", None), ("office", ("ash", "bay"))),
-        folders=((("elm", "/full"), (Entry("old.dat", GIB),)), (("elm", "/srv/a"), ())),
-    )  # fmt: skip
-
+from tests.core.estates import IQN, estate, free, more_drives, with_pool, with_volume
 
 LONG, RTL = "x" * 300, "נפח"
 REFUSED: list[tuple[str, dict[str, Any], str]] = [
@@ -131,6 +84,122 @@ REFUSED: list[tuple[str, dict[str, Any], str]] = [
     ("set-keep-rule", {"volume": "p/a", "application": "cam"}, "application"),
     ("end-keep-rule", {"volume": "p/a"}, "volume"),
 ]  # fmt: skip
+
+
+BARE, SCANS = with_volume(estate(), "b", file_system="none"), {"volume": "p/b", "host": "elm", "mount_point": "/srv/b"}
+own = replace(estate().applications[0], volume=None, folder="/var/cam", moved_from=None)
+
+
+def house(**facts: Any) -> Estate:
+    return replace(estate(), **facts)
+
+
+def roomy(**facts: Any) -> Estate:
+    """The recorder's data lie on its host's own disk."""
+    return house(**{"applications": (own,), "folders": ((("elm", "/var/cam"), (Entry("x", GIB),)),)} | facts)
+
+
+#: The same where the estate is another than usual: kind, request, estate, field, code.
+REFUSED_IN: list[tuple[str, dict[str, Any], Estate, str | None, str]] = [
+    ("mount-volume", SCANS, with_pool(estate(), locked=True), None, "locked"),
+    ("mount-volume", SCANS, BARE, None, "bare"),
+    ("mount-volume", {"volume": "p/disk", "host": "elm", "mount_point": "/srv/b"}, with_volume(estate(), "disk", file_system="xfs"), None, "in-use"),
+    ("mount-volume", {**SCANS, "move_aside": True, "mount_point": "/full"}, house(folders=(*estate().folders, (("elm", "/full.aside"), (Entry("x", 1),)))), "mount_point", "aside-taken"),
+    ("mount-volume", {**SCANS, "mount_point": "/srv"}, estate(), "mount_point", "would-hide"),
+    ("unmount-volume", {"host": "elm", "mount_point": "/srv/a"}, house(mounts=(*estate().mounts, EstateMount(4, "elm", "p/b", "/srv/a/in"))), "mount_point", "in-use"),
+    ("unmount-volume", {"host": "fir", "mount_point": "/srv/a"}, estate(), "mount_point", "bad-input"),
+    ("resize-volume", {"volume": "p/a", "size": "800 GiB"}, estate(), "size", "bad-input"),
+    ("resize-volume", {"volume": "p/a", "size": "0.5 GiB"}, house(mounts=(), shares=()), "size", "bad-input"),
+    ("resize-volume", {"volume": "p/a", "size": "500 GiB"}, estate(), "size", "mounted"),
+    ("resize-volume", {"volume": "p/b", "size": "500 GiB"}, estate(), "size", "never-shrinks"),
+    ("resize-volume", {"volume": "p/disk", "size": "500 GiB"}, estate(), "size", "in-use"),
+    ("resize-volume", {"volume": "p/a", "size": "500 GiB"}, with_volume(house(mounts=(), shares=()), "a", files_end=600 * GIB), "size", "bad-input"),
+    ("resize-volume", {"volume": "p/a", "size": "500 GiB"}, with_volume(house(mounts=(), shares=()), "a", files_bytes=480 * GIB), "size", "bad-input"),
+    ("resize-volume", {"volume": "p/a", "size": "100 GiB"}, house(mounts=()), "size", "bad-input"),
+    ("resize-volume", {"volume": "p/a", "size": "900 GiB"}, with_pool(estate(), state="lost"), None, "not-serving"),
+    ("reformat-volume", {"volume": "p/a", "file_system": "xfs"}, house(shares=(), applications=()), "volume", "in-use"),
+    ("reformat-volume", {"volume": "p/a", "file_system": "xfs"}, house(mounts=(), applications=()), "volume", "in-use"),
+    ("delete-volume", {"volume": "p/rec"}, house(mounts=()), "volume", "in-use"),
+    ("delete-volume", {"volume": "p/disk"}, house(mounts=()), "volume", "in-use"),
+    ("check-files", {"volume": "p/disk"}, estate(), None, "no-file-system"),
+    ("make-volumes", {"pool": "p", "name": "v", "thin": True}, with_pool(estate(), gaps=()), "size", "bad-input"),
+    ("make-volumes", {"pool": "p", "name": "v-{1..60}", "count": 2, "size": "1 GiB"}, estate(), "count", "bad-input"),
+    ("make-volumes", {"pool": "p", "name": "{x,x}", "size": "1 GiB"}, estate(), "name", "bad-input"),
+    ("make-volumes", {"pool": "p", "name": "v", "count": 101, "size": "1 GiB"}, estate(), "count", "bad-input"),
+    ("make-volumes", {"pool": "p", "name": "v", "count": 3, "size": "5 TiB"}, estate(), "size", "bad-input"),
+    ("make-volumes", {"pool": "p", "name": "v", "size": "1 GiB", "file_system": "none", "host": "elm", "mount_point": "/srv/v"}, estate(), "mount_point", "bad-input"),
+    ("make-share", {"volume": "p/a", "name": "s", "rights": ("ash:write",)}, house(mounts=(replace(estate().mounts[0], read_only=True),)), "rights", "bad-input"),
+    ("make-share", {"volume": "p/a", "name": "s", "rights": ("ash:write", "ash:read")}, estate(), "rights", "bad-input"),
+    ("make-share", {"volume": "p/a", "name": "s", "quota": "800 GiB"}, estate(), "quota", "bad-input"),
+    ("change-share", {"share": "nobody"}, estate(), "share", "not-found"),
+    ("end-share", {"share": ""}, estate(), "share", "not-found"),
+    ("set-members", {"group": "ash"}, estate(), "group", "not-found"),
+    ("set-members", {"group": "office", "members": ("office",)}, estate(), "members", "not-found"),
+    ("end-target", {"target": IQN + "t"}, house(applications=(replace(own, volume="p/disk"),)), "target", "in-use"),
+    ("let-in", {"target": IQN + "t", "initiator": IQN + "firr"}, estate(), "initiator", "bad-input"),
+    ("let-in", {"target": IQN + "t", "initiator": IQN + "fir", "instead_of": IQN + "x"}, estate(), "instead_of", "bad-input"),
+    ("shut-out", {"target": IQN + "t", "initiator": IQN + "fir"}, estate(), "initiator", "bad-input"),
+    ("make-target", {"iqn": IQN + "t", "host": "elm", "volume": "p/disk"}, house(), "iqn", "name-taken"),
+    ("make-target", {"iqn": IQN + "fir", "host": "elm", "volume": "p/disk"}, house(), "iqn", "name-taken"),
+    *[("make-target", {"iqn": IQN + "u", "host": "elm", "volume": "p/disk", "lun": lun}, house(targets=()), "lun", "bad-input") for lun in (-2, 16384)],
+    ("add-disk", {"target": IQN + "t", "volume": "p/b", "lun": 0}, BARE, "lun", "taken"),
+    ("set-host", {"host": "elm", "letters": True}, estate(), "letters", "bad-input"),
+    ("move-application", {"application": "cam", "volume": "p/b", "way": "sideways"}, roomy(), "way", "bad-input"),
+    ("move-application", {"application": "cam", "volume": "p/b"}, replace(roomy(), pools=with_pool(estate(), locked=True).pools), "volume", "not-serving"),
+    ("move-application", {"application": "cam", "volume": "p/b"}, replace(roomy(), pools=with_pool(estate(), state="lost").pools), "volume", "not-serving"),
+    ("move-application", {"application": "cam", "volume": "p/disk"}, roomy(), "volume", "bad-input"),
+    ("move-application", {"application": "cam", "volume": "p/b"}, roomy(mounts=(EstateMount(1, "fir", "p/b", "/srv/b"),)), "volume", "mounted-elsewhere"),
+    ("move-application", {"application": "cam", "volume": "p/b"}, roomy(folders=()), "application", "no-folder"),
+    ("move-application", {"application": "cam", "volume": "p/b"}, with_volume(roomy(), "b", files_bytes=799 * GIB), "volume", "bad-input"),
+    ("move-application", {"application": "cam", "volume": "p/rec"}, roomy(), "way", "in-use"),
+    ("move-application", {"application": "cam", "volume": "p/b", "way": "point"}, roomy(), "volume", "not-mounted"),
+    ("move-application", {"application": "cam", "volume": "p/a", "way": "point"}, roomy(mounts=(replace(estate().mounts[0], read_only=True),)), "volume", "not-mounted"),
+    ("move-application", {"application": "cam", "volume": "p/b"}, roomy(applications=(own, replace(own, host="fir"))), "application", "bad-input"),
+    ("undo-move", {"application": "cam"}, estate(), "application", "no-folder"),
+    ("undo-move", {"application": "cam"}, roomy(), "application", "not-moved"),
+    ("undo-move", {"application": "cam"}, house(applications=(replace(own, volume="p/rec"),)), "application", "not-moved"),
+    *[("set-keep-rule", {"volume": "p/rec", "above": above}, estate(), "above", "bad-input") for above in (9, 100)],
+    ("build-pool", {"name": "P", "scheme": "parity-1", "drives": (11,)}, more_drives(estate(), free(11)), "name", "name-taken"),
+    ("build-pool", {"name": "c", "scheme": "copies-2", "drives": (11, 12), "protection": "copies-2"}, more_drives(estate(), free(11), free(12)), "protection", "bad-input"),
+    ("build-pool", {"name": "c", "scheme": "copies-2", "drives": (11, 11)}, more_drives(estate(), free(11)), "drives", "bad-input"),
+    ("build-pool", {"name": "c", "scheme": "copies-2", "drives": (11, 99)}, more_drives(estate(), free(11)), "drives", "drive-gone"),
+    ("build-pool", {"name": "c", "scheme": "copies-2", "drives": (11, 12), "mount_point": "/srv/x", "host": "elm"}, more_drives(estate(), free(11), free(12)), "volume", "bad-input"),
+    ("build-pool", {"name": "c", "scheme": "copies-2", "drives": (11, 12), "mount_point": "/srv/x"}, more_drives(estate(), free(11), free(12)), "host", "bad-input"),
+    ("build-pool", {"name": "c", "scheme": "copies-2", "drives": (11, 12), "spares_for": "me"}, more_drives(estate(), free(11), free(12)), "spares_for", "bad-input"),
+    ("build-pool", {"name": "c", "scheme": "copies-2", "drives": (11, 12), "volume": "v", "file_system": "none", "host": "elm", "mount_point": "/srv/x"}, more_drives(estate(), free(11), free(12)), "mount_point", "bad-input"),
+    ("build-pool", {"name": "c", "scheme": "spread", "drives": (11, 12, 13), "spares": 1, "domain": "drive"}, more_drives(estate(), free(11), free(12), free(13)), "spares", "bad-input"),
+    ("replace-drive", {"pool_id": 7, "slot": 0, "drive_id": 11}, estate(), "pool_id", "bad-input"),
+    ("replace-drive", {"pool_id": 1, "slot": 4, "drive_id": 11}, estate(), "slot", "bad-input"),
+    ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(estate(), free(11)), None, "nothing-to-replace"),
+    ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(with_pool(estate(), lost=2), free(11)), None, "data-lost"),
+    ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(with_pool(estate(), lost=1, away=1), free(11)), None, "unreachable"),
+    ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, with_pool(estate(), lost=1), "drive_id", "drive-gone"),
+    *[("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(with_pool(estate(), lost=1), drive), "drive_id", "drive-not-free")
+      for drive in (free(11, 4 * TB), free(11, service="new"), free(11, condition="failed"), free(11, condition="missing"),
+                    free(11, service="in-use"), free(11, starts_host=True))],
+    ("write-partitions", {"drive_id": 99}, estate(), "drive_id", "not-found"),
+    ("write-partitions", {"drive_id": 11}, more_drives(estate(), free(11)), None, "nothing-pending"),
+    ("write-partitions", {"drive_id": 1}, estate(), "drive_id", "drive-not-free"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("kind", "request_", "one", "field", "code"), REFUSED_IN)
+def test_what_cannot_be_done_now_is_refused_with_its_reason(
+    kind: str, request_: dict[str, Any], one: Estate, field: str | None, code: str
+) -> None:
+    with pytest.raises(PairShelfError) as caught:
+        KINDS[kind].plan(one, request_of(kind, request_))
+    assert (caught.value.field, caught.value.code) == (field, code), caught.value.message
+    assert caught.value.message.endswith((".", "?"))
+
+
+@pytest.mark.parametrize(
+    "wrong", [{"name": "a\0b"}, {"drives": (1, 2**31)}, {"sets": -(2**31)}, {"reserved_share": float("inf")}]
+)
+def test_no_request_is_made_of_what_no_text_or_number_is(wrong: dict[str, Any]) -> None:
+    with pytest.raises(BadInput) as caught:
+        request_of("build-pool", {"name": "c", "scheme": "copies-2", "drives": (1, 2)} | wrong)
+    assert caught.value.field == next(iter(wrong))
 
 
 @pytest.mark.parametrize(("kind", "request_", "field"), REFUSED)

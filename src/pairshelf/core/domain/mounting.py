@@ -69,6 +69,8 @@ class MountLine:
 
     def explained(self) -> list[str]:
         """Each option in a sentence."""
+        if self.letter:
+            return ["It can be read only." if self.read_only else "It can be read and written."]
         return [
             "It can be read only." if self.read_only else "It can be read and written.",
             "Reading a file notes the time of it, which writes." if self.access_times

@@ -118,7 +118,7 @@ def promised(layout: Layout) -> dict[str, float]:
 
 def _layout(drives: list[EstateDrive], request: BuildPool) -> Layout:
     if not scheme_of(request.scheme).own_protection and request.protection:
-        raise BadInput("Only volumes of a spread pool have a protection of their own.", field="domain")
+        raise BadInput("Only volumes of a spread pool have a protection of their own.", field="protection")
     division = Division(request.sets, request.spares, request.domain)
     return layout_of([d.as_drive for d in drives], request.scheme, division)
 

@@ -68,12 +68,15 @@ def plan(estate: Estate, request: MountVolume) -> MountPlan:
                   m.read_only, m.access_times, m.required)
         for m in estate.mounts if m.host == line.host
     ]  # fmt: skip
-    findings = [Finding(f"The folder {line.at} " + (
-        "is made." if line.makes_folder else "is there and is empty." if not line.aside else
-        f"holds {len(line.aside)} entries, {format_size(sum(e.size for e in line.aside))}; they are moved to {aside_name(line.at)}."
-    ))] if not line.letter else []  # fmt: skip
+    findings = []
     if outer := [m.at for m in own if inside(line.at, m.at)]:
-        findings.append(Finding(f"It lies inside {outer[0]}, which is mounted before it."))
+        findings.append(Finding(f"The folder {line.at} lies inside {max(outer, key=len)}, which is mounted before it."))
+    elif line.aside:
+        entries = "one entry" if len(line.aside) == 1 else f"{len(line.aside)} entries"
+        size = format_size(sum(e.size for e in line.aside))
+        findings.append(Finding(f"The folder {line.at} holds {entries}, {size}, moved to {aside_name(line.at)}."))
+    elif not line.letter:
+        findings.append(Finding(f"The folder {line.at} is {'made' if line.makes_folder else 'there and is empty'}."))
     table = "\n".join(m.text() for m in in_order([*own, line]) if not m.letter)
     sheet = simple_sheet(
         "mount-volume", f"Mount {volume.ref} on {line.host} at {line.at}",

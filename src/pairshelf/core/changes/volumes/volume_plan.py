@@ -10,6 +10,7 @@ from pairshelf.core.domain.file_systems import overhead
 from pairshelf.core.domain.units import format_size
 from pairshelf.core.domain.volume_spec import Spec
 from pairshelf.core.errors import Locked, NotServing
+from pairshelf.core.layouts.protections import parse_protection
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +40,10 @@ def spec_of(volume: EstateVolume, *, name: str | None = None, size: int | None =
     """A volume with another name or size; its file system's overhead worked out anew."""
     size = volume.size if size is None else size
     held = overhead(volume.file_system, size, volume.reserved_share)
-    return Spec(name or volume.name, size, volume.thin, volume.file_system, volume.reserved_share, held, volume.purpose)
+    own = parse_protection(volume.protection) if volume.protection else None
+    return Spec(
+        name or volume.name, size, volume.thin, volume.file_system, volume.reserved_share, held, volume.purpose, own
+    )
 
 
 def files_given_up(volume: EstateVolume) -> tuple[str, ...]:

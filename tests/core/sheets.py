@@ -1,0 +1,201 @@
+"""What every kind of change says on its sheet, as plain text: ``python -m tests.core.sheets`` writes it anew.
+
+The texts stand in ``sheets.txt`` beside this, read by people: a sheet is what somebody approves.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from pairshelf.core.changes.doors import doors, fixed
+from pairshelf.core.changes.kinds import KINDS, request_of
+from pairshelf.core.changes.sheet import ChangeSheet, Figure
+from pairshelf.core.domain.estate import Entry, Estate, EstateMount
+from pairshelf.core.domain.units import GIB, TB
+from pairshelf.core.figures.assess import assess
+from pairshelf.core.figures.assumptions import Assumptions
+from pairshelf.core.layouts import build_layout
+from pairshelf.core.search.growth import growth
+from tests.core.estates import IQN, Drive, Kind, estate, free, more_drives, partitioned, spread, with_pool, with_volume
+
+KEPT = Path(__file__).with_name("sheets.txt")
+
+
+def as_it_is(one: Estate) -> Estate:
+    """Nothing else."""
+    return one
+
+
+def four(one: Estate) -> Estate:
+    """Free drives: three alike, a larger one that warns, and a smaller one that still holds something."""
+    return more_drives(one, free(11), free(12), free(13), free(14, 8 * TB, condition="failing"),
+                       free(15, 4 * TB, holds="old data of pool barn, readable"))  # fmt: skip
+
+
+def asked_back(one: Estate) -> Estate:
+    """The recorder's old folder is still there."""
+    return replace(one, folders=(*one.folders, (("elm", "/var/cam.aside"), (Entry("a.rec", GIB),))))
+
+
+def own_recorder(one: Estate) -> Estate:
+    """The recorder keeps its data on its host's own disk."""
+    app = replace(one.applications[0], volume=None, folder="/var/cam", moved_from=None)
+    mounts = (one.mounts[0], EstateMount(3, "elm", "p/b", "/srv/b"))
+    held = (("elm", "/var/cam"), (Entry("a.rec", 3 * GIB), Entry("b.rec", 2 * GIB)))
+    return replace(one, applications=(app,), mounts=mounts, folders=(*one.folders, held))
+
+
+def with_files(name: str, amount: int, **more: Any) -> Callable[[Estate], Estate]:
+    """Files on a volume, as far from its start as they are large."""
+    return lambda one: with_volume(one, name, **({"files": 3, "files_bytes": amount, "files_end": amount} | more))
+
+
+def bare(one: Estate) -> Estate:
+    """Nothing is mounted, shared or served."""
+    return replace(one, mounts=(), shares=(), targets=(), applications=())
+
+
+#: What is asked, of an estate changed so. Beside each plain case those in which something else is said.
+CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
+    "a pool with a spare, a first volume and its mount": ("build-pool", {
+        "name": "cold", "scheme": "parity-1", "drives": (11, 12, 13, 14), "spares": 1, "volume": "scans", "volume_size": "3 TB",
+        "host": "elm", "mount_point": "/srv/a/scans", "encrypted": True, "spares_for": "shelf", "purpose": "scans"}, four),
+    "a pool of drives that differ, too small a spare": ("build-pool", {
+        "name": "cold", "scheme": "copies-2", "drives": (11, 14, 15), "spares": 1, "volume": "v", "file_system": "xfs",
+        "thin": True, "volume_size": "9 TB"}, four),
+    "a pool without redundancy": ("build-pool", {"name": "cold", "scheme": "stripe", "drives": (11, 12)}, four),
+    "a spread pool": ("build-pool", {
+        "name": "cold", "scheme": "spread", "drives": (11, 12, 13, 15), "domain": "drive", "volume": "v", "volume_size": "1 TiB",
+        "protection": "parity-1:3", "file_system": "btrfs"}, four),
+    "a failed drive replaced by a larger one": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 14},
+                                                lambda one: with_pool(four(one), lost=1)),
+    "a missing drive replaced": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11},
+                                 lambda one: with_pool(four(one), away=1)),
+    "partitions": ("write-partitions", {"drive_id": 11}, partitioned),
+    "a thick volume, mounted": ("make-volumes", {"pool": "p", "name": "v", "size": "1 TiB", "host": "elm", "mount_point": "/full/v",
+                                                 "purpose": "scans"}, as_it_is),
+    "several volumes": ("make-volumes", {"pool": "p", "name": "v-{a,b}", "count": 2, "size": "10 GiB", "file_system": "xfs"}, as_it_is),
+    "thin volumes that promise too much": ("make-volumes", {"pool": "p", "name": "v", "count": 3, "size": "6 TiB", "thin": True}, as_it_is),
+    "all that is left, bare": ("make-volumes", {"pool": "p", "name": "v", "file_system": "none"}, as_it_is),
+    "a volume of a spread pool": ("make-volumes", {"pool": "s", "name": "v", "size": "101 GiB", "protection": "parity-1:3"}, spread),
+    "another name": ("rename-volume", {"volume": "p/a", "name": "z"}, as_it_is),
+    "another name of what nobody mounts": ("rename-volume", {"volume": "b", "name": "z"}, as_it_is),
+    "a volume extended": ("resize-volume", {"volume": "p/a", "size": "900.5 GiB"}, with_files("a", 5 * GIB)),
+    "a volume extended by all": ("resize-volume", {"volume": "p/a", "size": "all"}, as_it_is),
+    "a volume of a spread pool extended": ("resize-volume", {"volume": "s/two", "size": "150 GiB"}, spread),
+    "a volume shrunk": ("resize-volume", {"volume": "p/a", "size": "500 GiB"},
+                        lambda one: with_files("a", 5 * GIB)(bare(one))),
+    "a thin volume shrunk": ("resize-volume", {"volume": "p/a", "size": "500 GiB"},
+                             lambda one: with_volume(bare(one), "a", thin=True, placed=700)),
+    "a volume that shrinks while mounted": ("resize-volume", {"volume": "p/a", "size": "500 GiB"},
+                                            lambda one: with_volume(one, "a", file_system="btrfs")),
+    "another file system": ("reformat-volume", {"volume": "p/n", "file_system": "xfs"}, with_files("n", 7 * GIB)),
+    "files checked": ("check-files", {"volume": "p/a"}, with_files("a", 36 * GIB)),
+    "a volume deleted": ("delete-volume", {"volume": "p/b"}, with_files("b", 7 * GIB)),
+    "mounted where something lies": ("mount-volume", {"volume": "p/b", "host": "elm", "mount_point": "/full", "move_aside": True,
+                                                      "read_only": True, "access_times": True, "required": True}, as_it_is),
+    "mounted in a new folder inside another": ("mount-volume", {"volume": "p/b", "host": "elm", "mount_point": "/srv/a/new"}, as_it_is),
+    "mounted by a letter": ("mount-volume", {"volume": "p/n", "host": "win", "mount_point": "s:"}, as_it_is),
+    "unmounted": ("unmount-volume", {"host": "elm", "mount_point": "/srv/a"}, as_it_is),
+    "a person": ("add-party", {"name": "rowan"}, as_it_is),
+    "a group": ("add-party", {"name": "tower", "members": ("Ash", "reed")}, as_it_is),
+    "a group's members": ("set-members", {"group": "Office", "members": ("reed", "reed")}, as_it_is),
+    "nobody in a group": ("set-members", {"group": "office"}, as_it_is),
+    "a share beside another": ("make-share", {"volume": "p/a", "name": "s", "folder": "in", "rights": ("ash:read", "reed:write"), "encrypted": False}, as_it_is),
+    "a share with everything": ("make-share", {"volume": "p/rec", "name": "s", "rights": ("office:read",), "quota": "10 GiB", "bin_days": 9}, as_it_is),
+    "a share nobody may open": ("make-share", {"volume": "p/a", "name": "s", "folder": "out"}, as_it_is),
+    "a share changed": ("change-share", {"share": "files", "rights": ("ash:read",), "quota": "", "bin_days": 0}, as_it_is),
+    "a share ended": ("end-share", {"share": "files"}, as_it_is),
+    "a host on the network": ("set-host", {"host": "fir", "storage_address": "10.0.0.3/24", "iqn": IQN + "fir2", "address": "10.9.0.1", "link": "10 Gbit/s"}, as_it_is),
+    "a host with less": ("set-host", {"host": "fir", "storage_address": "10.0.0.2/24", "letters": True}, as_it_is),
+    "an initiator almost like a host's": ("declare-initiator", {"iqn": IQN + "fi"}, as_it_is),
+    "an initiator for a host": ("declare-initiator", {"iqn": IQN + "w", "host": "win"}, as_it_is),
+    "a target": ("make-target", {"iqn": IQN + "u", "host": "fir", "volume": "p/disk", "initiators": (IQN + "fir",)}, bare),
+    "another disk": ("add-disk", {"target": IQN + "t", "volume": "p/raw"}, lambda one: replace(
+        one, volumes=(*one.volumes, replace(one.volumes[2], id=8, name="raw")))),
+    "let in": ("let-in", {"target": IQN + "t", "initiator": IQN + "fir"}, as_it_is),
+    "shut out": ("shut-out", {"target": IQN + "t", "initiator": IQN + "firr"}, as_it_is),
+    "a target ended": ("end-target", {"target": IQN + "t"}, as_it_is),
+    "an application moved by mounting": ("move-application", {"application": "cam", "volume": "p/rec"}, own_recorder),
+    "an application moved by naming the folder": ("move-application", {"application": "cam", "volume": "p/b", "way": "point"}, own_recorder),
+    "an application brought back": ("undo-move", {"application": "cam"}, asked_back),
+    "folders": ("set-folders", {"application": "cam", "folder_scheme": "by-date", "files_per_folder": 500, "owner": "eye"}, as_it_is),
+    "a keep rule that deletes at once": ("set-keep-rule", {"volume": "p/rec", "above": 90, "application": "cam"}, with_files("rec", 760 * GIB)),
+    "another keep rule": ("set-keep-rule", {"volume": "p/rec", "above": 99}, with_files("rec", GIB, keep_above=0.5)),
+    "no keep rule": ("end-keep-rule", {"volume": "p/rec"}, lambda one: with_volume(one, "rec", keep_above=0.5)),
+}  # fmt: skip
+
+#: Layouts whose later changes are told: sizes in TB, scheme, sets, and the size of the drives that would come.
+GROWING: dict[str, tuple[tuple[int, ...], str, int, int]] = {
+    "one set of single parity": ((6, 6, 6, 6), "parity-1", 1, 12),
+    "two sets of double parity": ((4, 4, 4, 4, 8, 8, 8, 8), "parity-2", 2, 12),
+    "pairs": ((4, 4, 6, 6), "copies-2", 2, 8),
+    "stepped": ((4, 6, 8, 8), "stepped-1", 1, 10),
+    "a span": ((4, 6), "span", 1, 8),
+    "a stripe": ((4, 4), "stripe", 1, 8),
+    "a single drive": ((4,), "single", 1, 8),
+}
+
+
+def _figure(one: Figure) -> str:
+    return one.text if one.text is not None else f"{one.bytes:,} bytes"
+
+
+def _lines(head: str, some: Any) -> list[str]:
+    return [f"{head}:", *(f"  {one}" for one in some)] if some else []
+
+
+def text_of(sheet: ChangeSheet) -> str:
+    """All of a sheet."""
+    return "\n".join([
+        f"{sheet.kind}: {sheet.title}", sheet.why, f"approved by {sheet.role}" + (f", typing {sheet.confirm}" if sheet.confirm else ""),
+        *_lines("before and after", (f"{f.label}: {_figure(f.before)} -> {_figure(f.after)}" for f in sheet.figures)),
+        *_lines("erased", [f"{e.drive_id} {e.place} {e.serial} {e.size:,} bytes, holds {e.holds}" for e in sheet.erases]),
+        *_lines("given up", sheet.gives_up),
+        *_lines("takes", [f"{t.job}: {t.hours:.4f} h, fast {t.fast_hours:.4f}, gentle {t.gentle_hours:.4f}" for t in sheet.takes]),
+        *_lines("take care", sheet.cautions), *_lines("meanwhile", sheet.meanwhile), *_lines("fixed", sheet.fixed),
+        *_lines("found", [f"{f.sentence}{' (blocks)' if f.blocks else ''}" for f in sheet.findings]),
+        *_lines("steps", sheet.steps), *_lines("to copy", [f"{t.label}: {t.text}" for t in sheet.texts]),
+    ])  # fmt: skip
+
+
+def sheet_text(name: str) -> str:
+    """A case's sheet, drawn up now."""
+    kind, request, change = CASES[name]
+    return text_of(KINDS[kind].plan(change(estate()), request_of(kind, request)).sheet)
+
+
+def later_text(name: str) -> str:
+    """What a layout leaves open, and each way to grow."""
+    sizes, scheme, sets, larger = GROWING[name]
+    layout = build_layout(
+        [Drive(str(i), s * TB, Kind.HDD, 200_000_000) for i, s in enumerate(sizes)], scheme, sets=sets
+    )
+    lines = [f"{d.change}: {d.opening.value}. {d.why}" for d in doors(layout)]
+    lines += ["fixed:", *(f"  {one}" for one in fixed(layout))]
+    for path in growth(assess(layout, Assumptions()), larger=larger * TB, steps=2):
+        lines.append(f"{path.way}, {path.name}: {path.closed or path.said_before or 'open'}")
+        lines += [
+            f"  {s.act}: {s.usable:,} bytes ({s.gain:+,}) after {s.hours:.4f} h, {s.when}; survives {s.guaranteed}"
+            for s in path.steps
+        ]
+    return "\n".join(lines)
+
+
+def recorded() -> dict[str, str]:
+    """The texts that were read, by the name of the case."""
+    parts = KEPT.read_text().split("\n=== ")[1:]
+    return {head.strip(): body.strip("\n") for head, _, body in (part.partition("\n") for part in parts)}
+
+
+def write() -> None:
+    """All texts anew; what changed is to be read before it is kept."""
+    told = [(name, sheet_text(name)) for name in CASES] + [(f"later: {name}", later_text(name)) for name in GROWING]
+    KEPT.write_text("What the sheets say.\n" + "".join(f"\n=== {name}\n{text}\n" for name, text in told))
+
+
+if __name__ == "__main__":
+    write()
