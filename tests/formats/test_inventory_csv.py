@@ -12,8 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pairshelf.core.domain.drives import Kind
-from pairshelf.core.domain.inventory import DriveRecord, Taken, against_each_other
-from pairshelf.core.domain.units import GIB
+from pairshelf.core.domain.inventory import DriveRecord, Kept, Taken, against_each_other, differences
+from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.errors import BadInput
 from pairshelf.formats.inventory_csv import _unguard, guard, read_drives, read_inventory, write_inventory
 
@@ -28,6 +28,7 @@ records = st.builds(
     shelf=cells, bay=st.integers(0, 1000), serial=cells, size=st.integers(2 * GIB, 10**14), kind=st.sampled_from(Kind),
     site=cells, link=st.none() | st.integers(1, 10**11), host=st.none() | cells, bays=st.none() | st.integers(1, 1000), maker=st.none() | cells,
     model=st.none() | cells, bus=st.none() | cells, sector_size=st.none() | st.sampled_from([512, 4096]),
+    rated_writes=st.none() | st.integers(1, 10**18), max_temperature=st.none() | st.integers(0, 1500).map(lambda i: i / 10),
     rpm=st.none() | st.integers(0, 15000), error_recovery=st.none() | st.integers(0, 100000).map(lambda i: i / 1000),
     afr=st.none() | st.floats(0, 0.99, allow_subnormal=False), uber=st.none() | st.floats(1e-20, 1e-6),
     rate=st.none() | st.integers(1, 10**11), use=st.none() | cells,
@@ -92,9 +93,34 @@ def test_bad_rows_are_named_with_their_reason(body: str, row: int, column: str |
 
 def test_doubles_are_found_among_the_rows_and_against_what_is_there() -> None:
     reading = read_inventory((HEAD + "A,1,S1,4 TB,hdd\nA,1,S2,4 TB,hdd\nA,2,S1,4 TB,hdd\nB,9,S9,4 TB,hdd\n").encode())
-    taken = Taken(serials={"S2"}, bays={("Main site", "A"): {2}}, shelf_sizes={("Main site", "B"): 8})
-    found = {(e.row, e.column) for e in against_each_other(reading.rows, taken)}
-    assert found == {(3, "bay"), (3, "serial"), (4, "serial"), (4, "bay"), (5, "bay")}
+    there = {
+        "S2": Kept(DriveRecord("A", 3, "S2", 6 * TB, Kind.HDD), pool="cold"),
+        "S3": Kept(DriveRecord("A", 2, "S3", 4 * TB, Kind.HDD)),
+        "S9": Kept(DriveRecord("A", 7, "S9", 4 * TB, Kind.HDD), in_bay=False, retired_to="sold"),
+    }
+    taken = Taken(there, shelf_sizes={("Main site", "B"): 8})
+    found = [(e.row, e.column) for e in against_each_other(reading.rows, taken)]
+    assert found == [(3, "size"), (3, "bay"), (4, "serial"), (4, "bay"), (5, "serial"), (5, "bay")]
+
+
+def test_a_list_over_what_is_there_says_what_is_new_changed_the_same_and_gone() -> None:
+    head = "shelf,bay,serial,size,kind,maker,use\n"
+    body = "A,1,S1,4 TB,hdd,Osmund,\nA,3,S2,4 TB,hdd,,archive\nA,4,S4,4 TB,hdd,,\nA,5,S5,4 TB,hdd,,\n"
+    rows = read_inventory((head + body).encode()).rows
+    there = {
+        "S1": Kept(DriveRecord("A", 1, "S1", 4 * TB, Kind.HDD, maker="Osmund", use="scans")),
+        "S2": Kept(DriveRecord("A", 2, "S2", 4 * TB, Kind.HDD, maker="Osmund")),
+        "S3": Kept(DriveRecord("A", 6, "S3", 4 * TB, Kind.HDD)),
+        "S5": Kept(DriveRecord("A", 5, "S5", 4 * TB, Kind.HDD), in_bay=False),
+        "S6": Kept(DriveRecord("B", 1, "S6", 4 * TB, Kind.HDD)),
+    }
+    found = differences(rows, Taken(there))
+    assert ([r.serial for r in found.new], found.same, found.gone) == (["S4"], 1, ("S3",))
+    # A cell left empty takes nothing away; one that is back in its bay is a change.
+    assert [(c.row, c.serial, c.facts) for c in found.changed] == [
+        (3, "S2", (("bay", "2", "3"), ("use", "none", "archive"))), (5, "S5", (("bay", "none", "5"),)),
+    ]  # fmt: skip
+    assert against_each_other(rows, Taken(there)) == []
 
 
 @pytest.mark.parametrize(

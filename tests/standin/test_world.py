@@ -52,8 +52,16 @@ def test_a_failed_drive_stays_failed_and_a_warning_one_works(tmp_path: Path) -> 
     assert world.troubled() == {"A": Presence.WARNS}
     world.fail("A")
     world.put_back("A")
+    assert world.troubled() == {"A": Presence.FAILED}, "only what was pulled is put back"
     world.pull("A")
-    assert world.troubled() == {"A": Presence.FAILED}
+    world.pull("A")
+    assert world.troubled() == {"A": Presence.ABSENT}
+    world.put_in(DriveRecord("Loft", 3, "A", SIZE, Kind.HDD))
+    assert world.troubled() == {"A": Presence.FAILED}, "in another bay it has failed still"
+    world.warn("B")
+    world.pull("B")
+    world.put_back("B")
+    assert world.troubled()["B"] is Presence.WARNS
 
 
 def test_flipped_bits_change_one_bit_an_extent_and_nothing_else(tmp_path: Path) -> None:

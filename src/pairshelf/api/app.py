@@ -28,6 +28,7 @@ from pairshelf.api import (
     sessions,
     sheets,
     shelves,
+    shelving,
     stand_ins,
     today,
     use,
@@ -43,7 +44,7 @@ from pairshelf.store.settings import settings
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
 
 _RESOURCES = (
-    sessions, shelves, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, kinds,
+    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, kinds,
 )  # fmt: skip
 _HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from flask_openapi3 import OpenAPI
+from flask_openapi3 import APIBlueprint, OpenAPI
 
 from pairshelf.api.guard import act_of
 from pairshelf.api.problems import PROBLEM_TYPE
@@ -45,6 +45,16 @@ _SCHEMES: dict[str, dict[str, Any]] = {
 
 class Described(OpenAPI):
     """The application with its whole description."""
+
+    def register_api(self, api: APIBlueprint, **options: Any) -> None:
+        """Two that share a path each say some of its methods: the description has all of them."""
+        before = dict(self.paths)
+        super().register_api(api, **options)
+        for path, item in before.items():
+            new = self.paths[path]
+            for name in item.model_fields_set if new is not item else ():
+                if getattr(new, name) is None:
+                    setattr(new, name, getattr(item, name))
 
     @property
     def api_doc(self) -> dict[str, Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from dataclasses import replace
 from typing import Any
 
 from flask_openapi3 import APIBlueprint
@@ -15,7 +16,7 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.api.sessions import own_session
-from pairshelf.core.changes.drives.replace_drive import why_elsewhere, why_too_small
+from pairshelf.core.changes.drives.replace_drive import careful_order, why_not
 from pairshelf.core.changes.pools.build_pool import promised as promises_of
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstateMount, EstatePool, EstateVolume
@@ -223,6 +224,10 @@ class ReplacementOut(BaseModel):
     maker_model: str
     size: int
     holds: str | None
+    #: It has to be taken in first.
+    new: bool
+    #: Its own readings warn.
+    warns: bool
     #: Why it cannot take the place, or null.
     reason: str | None
 
@@ -497,18 +502,21 @@ def replacements(path: PoolPath, query: ReplacementsQuery) -> Any:
             raise NotFound("place")
         rows = session.exec(
             select(DriveRow).where(col(DriveRow.service).in_((Service.FREE, Service.NEW)), DriveRow.condition != "failed",
-                                   col(DriveRow.starts_host).is_(False)).order_by(col(DriveRow.size)).limit(2000)
+                                   col(DriveRow.shelf_id).is_not(None), col(DriveRow.starts_host).is_(False))
+            .order_by(col(DriveRow.size)).limit(2000)
         ).all()  # fmt: skip
         names = {r.id: " ".join(p for p in (r.maker, r.model) if p) for r in rows}
         drives = load_drives(session, [r.number for r in rows])
+    drives.sort(key=lambda d: careful_order(place, d))
     candidates = [
         ReplacementOut(
             drive_id=d.id, place=d.place, serial=d.serial, maker_model=names[d.id], size=d.size, holds=d.holds,
-            reason=d.why_not_offered() or why_too_small(place, d) or why_elsewhere(found[0], place, d),
+            new=d.service == "new", warns=d.condition == "failing",
+            reason=why_not(found[0], place, replace(d, service="free") if d.service == "new" else d),
         )
         for d in drives
     ]  # fmt: skip
-    candidates.sort(key=lambda c: (c.reason is not None, c.size))
+    candidates.sort(key=lambda c: c.reason is not None)
     return ReplacementsOut(candidates=candidates[:100], needs=place.designed.size)
 
 

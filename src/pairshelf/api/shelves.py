@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import re
 from typing import Any
 
 from flask import Response
@@ -18,15 +17,22 @@ from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.drive_filter import Facts, Test, parse_filter
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.estate import EstateDrive
-from pairshelf.core.domain.inventory import RowError, against_each_other
-from pairshelf.core.domain.names import is_number
+from pairshelf.core.domain.inventory import Differences, RowError, against_each_other, differences
+from pairshelf.core.domain.names import is_number, natural
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.formats.inventory_csv import Reading, read_inventory, write_inventory
 from pairshelf.formats.tables import MOST_BYTES
 from pairshelf.services.drive_lists import store_list
 from pairshelf.store.database import Lock, lock_until_commit, pick, transaction
-from pairshelf.store.repositories.drives_and_pools import all_records, load_drives, lock_drives, what_is_taken
+from pairshelf.store.repositories.drives_and_pools import (
+    LEFT,
+    all_records,
+    left_of,
+    load_drives,
+    lock_drives,
+    what_is_taken,
+)
 from pairshelf.store.tables import DriveRow, Host, PoolPlace, PoolRow, Service, Shelf, Site
 
 api = APIBlueprint("shelves", __name__, url_prefix="/api")
@@ -63,6 +69,10 @@ class DriveOut(BaseModel):
     tint: int | None
     #: Why it cannot be chosen for a layout, or null if it can.
     not_offered: str | None
+    #: Where it was before it was taken out, while it is out: shelf and bay.
+    left: str | None = None
+    #: Where it went, if it has left the house.
+    retired_to: str | None = None
     matches: bool = True
 
 
@@ -88,6 +98,8 @@ class ShelvesOut(BaseModel):
     drives: int
     matching: int
     new: int
+    #: Drives that are in no bay.
+    out: int
     filter_error: str | None
 
 
@@ -102,6 +114,11 @@ class FilterQuery(Query):
 class DrivesQuery(Query):
     filter: str = ""
     shelves: str = Field(description="Ids of shelves, separated by commas.")
+
+
+class RetiredQuery(Query):
+    serial: str = Field(default="", max_length=64)
+    limit: int = Field(default=100, ge=1, le=MOST_SELECTED)
 
 
 class DrivesOut(BaseModel):
@@ -171,6 +188,18 @@ class PreviewRow(BaseModel):
     holds: str | None
 
 
+class FactChangedOut(BaseModel):
+    fact: str
+    before: str
+    after: str
+
+
+class ChangedOut(BaseModel):
+    row: int
+    serial: str
+    facts: list[FactChangedOut]
+
+
 class ReadingOut(BaseModel):
     columns: list[ColumnOut]
     total_rows: int
@@ -178,6 +207,14 @@ class ReadingOut(BaseModel):
     errors: list[RowErrorOut]
     more_errors: int
     first_rows: list[PreviewRow]
+    #: What the list does to the books: so many new drives, so many as they are, those that change, and those on its
+    #: shelves that it does not have, which stay as they are.
+    new: int
+    same: int
+    changed: list[ChangedOut]
+    more_changed: int
+    gone: list[str]
+    more_gone: int
     stored: bool = False
 
 
@@ -193,27 +230,30 @@ def _query() -> Any:
             PoolRow.id,
             PoolRow.name,
             PoolRow.tint,
+            LEFT.c.name,
         )
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(Site, col(Site.id) == Shelf.site_id)
         .outerjoin(Host, col(Host.id) == Shelf.host_id)
         .outerjoin(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
         .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
+        .outerjoin(LEFT, LEFT.c.id == DriveRow.left_shelf_id)
     )
 
 
 def _out(found: Any) -> DriveOut:
-    row, shelf, site, host, slot, place, pool_id, pool, tint = found
+    row, shelf, site, host, slot, place, pool_id, pool, tint, left_shelf = found
+    left = left_of(row, left_shelf)
     drive = EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate, row.service, row.condition,
-        row.holds, row.starts_host, pool, host,
+        row.holds, row.starts_host, pool, host, left=left, retired_to=row.retired_to,
     )  # fmt: skip
     situations = _situations(row.service, row.condition, row.starts_host, pool_id, slot, place)
     return DriveOut(
         id=row.id, shelf_id=row.shelf_id, shelf=shelf, site=site, host=host, bay=row.bay, serial=row.serial,
         maker=row.maker, model=row.model, size=row.size, kind=row.kind, bus=row.bus, service=row.service,
         condition=row.condition, situations=situations, holds=row.holds, pool_id=pool_id, pool=pool, tint=tint,
-        not_offered=drive.why_not_offered(),
+        not_offered=drive.why_not_offered(), left=f"{left[0]} bay {left[1]}" if left else None, retired_to=row.retired_to,
     )  # fmt: skip
 
 
@@ -251,6 +291,7 @@ def _matching(session: Session, test: Test) -> list[tuple[int, int | None, bool]
             DriveRow.starts_host, DriveRow.bay, DriveRow.serial, DriveRow.maker, DriveRow.model, DriveRow.bus,
             DriveRow.use, Shelf.name, Site.name, Host.name, PoolPlace.slot, PoolPlace.state, PoolRow.id, PoolRow.name,
         )
+        .where(DriveRow.service != Service.RETIRED)
         .order_by(Site.name, Shelf.name, col(DriveRow.bay), col(DriveRow.id))
     )  # fmt: skip
     found = []
@@ -280,6 +321,10 @@ def _test(text: str) -> tuple[Test | None, str | None]:
         return None, error.message
 
 
+#: In no bay, and still of the house.
+_OUTSIDE = (col(DriveRow.shelf_id).is_(None), DriveRow.service != Service.RETIRED)
+
+
 @api.get("/shelves", responses={200: ShelvesOut})
 @needs(Act.LOOK, shared="with-all")
 def shelves(query: FilterQuery) -> Any:
@@ -302,6 +347,7 @@ def shelves(query: FilterQuery) -> Any:
             .group_by(Shelf.id, Site.name, Host.name)
         ).all()
         new = session.exec(select(func.count()).select_from(DriveRow).where(DriveRow.service == Service.NEW)).one()
+        outside = session.exec(select(func.count()).select_from(DriveRow).where(*_OUTSIDE)).one()
         per_shelf: dict[int | None, int] = {}
         if test:
             for _, shelf_id, _ in _matching(session, test):
@@ -311,13 +357,13 @@ def shelves(query: FilterQuery) -> Any:
                  matching=per_shelf.get(i, 0) if test else count)
         for i, name, bays, site, host, count, _ in counted
     ]  # fmt: skip
-    out.sort(key=lambda s: (s.site, _natural(s.name)))
+    out.sort(key=lambda s: (s.site, natural(s.name)))
     scales: dict[str, int] = {}
     for _, _, _, site, _, _, largest in counted:
         scales[site] = max(scales.get(site, 0), largest or 0)
     return ShelvesOut(
         shelves=out, scales=[SiteScale(site=k, largest=v) for k, v in scales.items()],
-        drives=sum(s.drives for s in out), matching=sum(s.matching for s in out), new=new, filter_error=wrong,
+        drives=sum(s.drives for s in out), matching=sum(s.matching for s in out), new=new, out=outside, filter_error=wrong,
     )  # fmt: skip
 
 
@@ -327,14 +373,6 @@ def hosts() -> Any:
     """Names of the hosts, which can mount volumes."""
     with transaction() as session:
         return HostsOut(hosts=list(session.exec(select(Host.name).order_by(Host.name))))
-
-
-def _natural(text: str) -> list[tuple[int, str]]:
-    """Sorts bay 2 before bay 10."""
-    return [(int(part), "") if part.isdecimal() else (-1, part) for part in _NUMBERS.split(text.lower())]
-
-
-_NUMBERS = re.compile(r"(\d+)")
 
 
 @api.get("/drives", responses={200: DrivesOut})
@@ -351,6 +389,27 @@ def drives(query: DrivesQuery) -> Any:
     for drive, use in found:
         drive.matches = test is None or test(_facts(drive, use))
     return DrivesOut(drives=[d for d, _ in found])
+
+
+@api.get("/drives/out", responses={200: DrivesOut})
+@needs(Act.LOOK, shared="with-all")
+def drives_out() -> Any:
+    """Drives of the house that are in no bay, by serial."""
+    with transaction() as session:
+        rows = session.exec(_query().where(*_OUTSIDE).order_by(DriveRow.serial).limit(MOST_SELECTED))
+        return DrivesOut(drives=[_out(row) for row in rows])
+
+
+@api.get("/drives/retired", responses={200: DrivesOut})
+@needs(Act.LOOK)
+def drives_retired(query: RetiredQuery) -> Any:
+    """Drives that have left the house, the last first; by a part of the serial, if one is given."""
+    with transaction() as session:
+        statement = _query().where(DriveRow.service == Service.RETIRED)
+        if query.serial.strip():
+            statement = statement.where(col(DriveRow.serial).icontains(query.serial.strip(), autoescape=True))
+        rows = session.exec(statement.order_by(col(DriveRow.retired_at).desc(), col(DriveRow.id)).limit(query.limit))
+        return DrivesOut(drives=[_out(row) for row in rows])
 
 
 @api.get("/drives/by-id", responses={200: DrivesOut})
@@ -404,6 +463,8 @@ def drive_sheet(path: DrivePath) -> Any:
         Fact(label="Small operations", text=f"{drive.operations:,} a second".replace(",", "\u202f"), source=source("ops")),
         Fact(label="Yearly failure rate", text=f"{drive.yearly_failure * 100:g} %", source=source("afr")),
         Fact(label="Unreadable bits (UBER)", text=f"{drive.bit_errors:g} per bit read", source=source("uber")),
+        Fact(label="Rated writes", bytes=row.rated_writes),
+        Fact(label="Maximum temperature", text=f"{row.max_temperature:g} °C" if row.max_temperature is not None else None),
         Fact(label="Power", text=f"{drive.power:g} W", source=source("watts")),
         Fact(label="Its shelf's link, shared", rate=drive.link),
         Fact(label="Intended use", text=row.use),
@@ -437,13 +498,14 @@ def take_in(body: TakeInBody) -> Any:
 
 
 # -- lists ------------------------------------------------------------------------------------------
-def _read(form: UploadForm, session: Session) -> tuple[Reading, list[RowError]]:
+def _read(form: UploadForm, session: Session) -> tuple[Reading, list[RowError], Differences]:
     raw = form.file.stream.read(MOST_BYTES + 1)
     reading = read_inventory(raw)
-    return reading, against_each_other(reading.rows, what_is_taken(session))
+    taken = what_is_taken(session)
+    return reading, against_each_other(reading.rows, taken), differences(reading.rows, taken)
 
 
-def _reading_out(reading: Reading, clashes: list[RowError], *, stored: bool = False) -> ReadingOut:
+def _reading_out(reading: Reading, clashes: list[RowError], found: Differences, *, stored: bool = False) -> ReadingOut:
     errors = sorted([*reading.errors, *clashes], key=lambda e: e.row)
     return ReadingOut(
         columns=[ColumnOut(heading=c.heading, as_heading=c.as_heading, unit=c.unit) for c in reading.columns],
@@ -457,6 +519,10 @@ def _reading_out(reading: Reading, clashes: list[RowError], *, stored: bool = Fa
                        size=r.size, kind=r.kind.value, holds=r.holds)
             for n, r in reading.rows[:8]
         ],
+        new=len(found.new), same=found.same,
+        changed=[ChangedOut(row=c.row, serial=c.serial, facts=[FactChangedOut(fact=n.replace("_", " "), before=b, after=a) for n, b, a in c.facts])
+                 for c in found.changed[:200]],
+        more_changed=max(0, len(found.changed) - 200), gone=list(found.gone[:200]), more_gone=max(0, len(found.gone) - 200),
         stored=stored,
     )  # fmt: skip
 
@@ -475,11 +541,22 @@ def import_inventory(form: UploadForm) -> Any:
     """Store a list: all of it, or, when anything is wrong with it, nothing."""
     with transaction() as session:
         lock_until_commit(session, Lock.IMPORT)
-        reading, clashes = _read(form, session)
+        reading, clashes, found = _read(form, session)
         if reading.errors or clashes:
-            return _reading_out(reading, clashes)
-        store_list(session, reading, signed_in().name, form.file.filename or "a list")
-    return _reading_out(reading, clashes, stored=True)
+            return _reading_out(reading, clashes, found)
+        store_list(session, reading, found, signed_in().name, form.file.filename or "a list")
+    return _reading_out(reading, clashes, found, stored=True)
+
+
+@api.get("/inventory/template.csv")
+@needs(Act.LOOK)
+def template() -> Any:
+    """An empty list with every heading that is understood, to be filled in and imported."""
+    return Response(
+        write_inventory(()),
+        content_type="text/csv; charset=utf-8",
+        headers={"Content-Disposition": "attachment; filename=drives.csv"},
+    )
 
 
 @api.get("/inventory.csv")

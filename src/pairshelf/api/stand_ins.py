@@ -7,7 +7,7 @@ from typing import Any
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
-from sqlmodel import col, select
+from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.domain.acts import Act
@@ -20,7 +20,8 @@ from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices
 from pairshelf.standin.faults import FAULTS
 from pairshelf.store.database import tell, transaction
-from pairshelf.store.tables import DriveRow, Host, Setting, Shelf, Site
+from pairshelf.store.repositories.drives_and_pools import load_drives, record_of
+from pairshelf.store.tables import DriveRow, Host, Service, Setting, Shelf, Site
 
 api = APIBlueprint("stand-ins", __name__, url_prefix="/api/stand-in")
 
@@ -82,11 +83,18 @@ def put_in(body: PutInBody) -> Any:
             raise BadInput(f"{shelf.name} has bays 1 to {shelf.bays}.", field="bay")
         if session.exec(select(DriveRow.id).where(DriveRow.shelf_id == shelf.id, DriveRow.bay == body.bay)).first():
             raise NotPossible(f"{shelf.name} bay {body.bay} is not empty.", code="bay-taken", field="bay")
-        if session.exec(select(DriveRow.id).where(DriveRow.serial == serial)).first():
-            raise NotPossible(f"There is a drive {serial} already.", code="serial-taken", field="serial")
+        known = session.exec(select(DriveRow).where(DriveRow.serial == serial)).first()
+        if known is not None and (known.shelf_id is not None or known.service == Service.RETIRED):
+            (there,) = load_drives(session, [known.number])
+            where = there.why_it_stays() if known.service == Service.RETIRED else f"It is in {there.place}."
+            raise NotPossible(f"There is a drive {serial} already. {where}", code="serial-taken", field="serial")
         site = session.get(Site, shelf.site_id)
         host = session.get(Host, shelf.host_id) if shelf.host_id else None
         assert site is not None
+        if known is not None:
+            # The same drive, put in again, here or elsewhere: it is what it was.
+            devices().put_in(record_of(known, shelf, site.name, host.name if host else None, body.bay))
+            return PutInOut(serial=serial)
         model = body.model or ("Keel" if body.kind is Kind.HDD else "Ember")
         record = checked(DriveRecord(
             shelf=shelf.name, bay=body.bay, serial=serial, size=size, kind=body.kind, site=site.name,
@@ -110,10 +118,20 @@ def fault(path: DrivePath, body: FaultBody) -> Any:
             raise NotFound("drive")
         if why := found.needs.get(world.presence(row.serial)):
             raise NotPossible(why, code="not-now", field="what")
-        found.do(world, row.serial, row.size, body.count)
+        if found.id == "put-back" and (taken := _in_the_bay_of(session, row)):
+            raise NotPossible(
+                f"Drive {taken} is in its bay now; put it into an empty one.", code="bay-taken", field="what"
+            )
         said = found.said.format(count=body.count)
+        found.do(world, row.serial, row.size, body.count)
         log(session, signed_in().name, f"stand-in-{found.id}", row.serial, f"Simulated drive {row.serial}: {said}.")
     return DoneOut()
+
+
+def _in_the_bay_of(session: Session, drive: DriveRow) -> str | None:
+    """The drive that is where this one was."""
+    there = select(DriveRow.serial).where(DriveRow.shelf_id == drive.left_shelf_id, DriveRow.bay == drive.left_bay)
+    return session.exec(there).first() if drive.left_shelf_id is not None else None
 
 
 @api.get("/speed", responses={200: SpeedOut})

@@ -14,7 +14,7 @@ from sqlmodel import Session, col, select
 from pairshelf.core.changes.kinds import request_of
 from pairshelf.core.changes.pools import build_pool
 from pairshelf.core.domain.acts import Role
-from pairshelf.core.domain.inventory import against_each_other
+from pairshelf.core.domain.inventory import against_each_other, differences
 from pairshelf.engine.approver import approve, draw_up
 from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.log import log
@@ -49,10 +49,11 @@ def load_demo() -> str:
             for name, role in _PEOPLE:
                 add_user(session, name, PASSWORD, role)
             reading = read_inventory(_LIST.read_bytes())
-            wrong = [*reading.errors, *against_each_other(reading.rows, what_is_taken(session))]
+            taken = what_is_taken(session)
+            wrong = [*reading.errors, *against_each_other(reading.rows, taken)]
             if wrong:
                 raise RuntimeError(f"the demo's own inventory is wrong: {wrong[0]}")
-            store_list(session, reading, "ida", _LIST.name)
+            store_list(session, reading, differences(reading.rows, taken), "ida", _LIST.name)
             _bring_in_prices(session)
             _take_in(session)
             session.flush()

@@ -112,6 +112,8 @@ def _return_to_bay(session: Session, drive: DriveRow, record: DriveRecord) -> No
     ).first()  # fmt: skip
     if shelf is not None:
         drive.shelf_id, drive.bay = shelf.id, record.bay
+        drive.left_shelf_id = drive.left_bay = None
+        session.flush()
         log(
             session,
             SYSTEM,
@@ -130,9 +132,9 @@ def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence]) -
     condition = CONDITIONS[troubled.get(drive.serial, Presence.ANSWERS)]
     if drive.condition == condition:
         return False
+    failed = drive.condition == Condition.FAILED
     drive.condition, drive.seen_at = condition, now()
-    shelf = session.get(Shelf, drive.shelf_id) if drive.shelf_id else None
-    where = f"{shelf.name} bay {drive.bay}" if shelf else "on no shelf"
+    where = _leave_or_return(session, drive)
     log(
         session,
         SYSTEM,
@@ -143,8 +145,26 @@ def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence]) -
     if pool:
         own = next((p for p in pool.places if p.drive_id == drive_id), None)
         if own is not None and own.slot is not None:
-            _settle_member(session, pool, own, condition)
+            # One that had failed has failed still, wherever it is carried.
+            _settle_member(
+                session, pool, own, Condition.FAILED if failed and condition is Condition.MISSING else condition
+            )
     return True
+
+
+def _leave_or_return(session: Session, drive: DriveRow) -> str:
+    """A drive that is out leaves its bay free; one that is back without a word is where it was. Where that is."""
+    if drive.condition == Condition.MISSING and drive.shelf_id is not None:
+        drive.left_shelf_id, drive.left_bay = drive.shelf_id, drive.bay
+        drive.shelf_id = drive.bay = None
+    elif drive.condition != Condition.MISSING and drive.shelf_id is None and drive.left_shelf_id is not None:
+        there = select(DriveRow.id).where(DriveRow.shelf_id == drive.left_shelf_id, DriveRow.bay == drive.left_bay)
+        if session.exec(there).first() is None:
+            drive.shelf_id, drive.bay = drive.left_shelf_id, drive.left_bay
+            drive.left_shelf_id = drive.left_bay = None
+    shelf = session.get(Shelf, drive.shelf_id or drive.left_shelf_id or 0)
+    bay = drive.bay if drive.shelf_id is not None else drive.left_bay
+    return f"{shelf.name} bay {bay}" if shelf else "on no shelf"
 
 
 def _settle_member(session: Session, pool: OpenPool, place: PoolPlace, condition: Condition) -> None:

@@ -164,6 +164,8 @@ _WRITE: dict[str, Callable[[DriveRecord], str]] = {
     "rate": lambda r: f"{r.rate} B/s" if r.rate else "",
     "link": lambda r: f"{r.link} B/s" if r.link else "",
     "error_recovery": lambda r: "" if r.error_recovery is None else f"{r.error_recovery!r} s",
+    "rated_writes": lambda r: f"{r.rated_writes} B" if r.rated_writes else "",
+    "max_temperature": lambda r: "" if r.max_temperature is None else f"{r.max_temperature!r} C",
     "afr": lambda r: "" if r.afr is None else repr(r.afr),
     "uber": lambda r: "" if r.uber is None else repr(r.uber),
     "price": lambda r: "" if r.price is None else f"{r.price} {r.currency or ''}".strip(),

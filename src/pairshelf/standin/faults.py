@@ -30,7 +30,8 @@ class Fault:
     after: str = ""
 
 
-_IN_ITS_BAY = {Presence.ABSENT: "It is not in its bay.", Presence.FAILED: "It has failed already."}
+_OUT = {Presence.ABSENT: "It is not in its bay."}
+_IN_ITS_BAY = _OUT | {Presence.FAILED: "It has failed already."}
 _OUT_OF_IT = dict.fromkeys((Presence.ANSWERS, Presence.WARNS, Presence.FAILED), "It is in its bay.")
 
 
@@ -45,7 +46,7 @@ FAULTS: dict[str, Fault] = {
     one.id: one
     for one in (
         Fault("pull", "Pull it", "Take it out of its bay; its bytes stay as they are", "pulled from its bay",
-              _IN_ITS_BAY, lambda world, serial, *_: world.pull(serial)),
+              _OUT, lambda world, serial, *_: world.pull(serial)),
         Fault("put-back", "Put it back", "Back into its bay, as it was", "put back into its bay",
               _OUT_OF_IT, lambda world, serial, *_: world.put_back(serial)),
         Fault("fail", "Make it fail", "It stops working for good", "made to fail",

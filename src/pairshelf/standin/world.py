@@ -149,19 +149,25 @@ class World:
     def put_in(self, record: DriveRecord) -> None:
         """Put a drive into a bay. BadInput for one that no drive can be."""
         checked(record)
-        self._clear(record.serial)
+        self.put_back(record.serial)
         stamp = dt.datetime.now(dt.UTC).strftime("%Y%m%dT%H%M%S%f")
         facts = {k: str(v) if isinstance(v, dt.date | Decimal) else v for k, v in asdict(record).items()}
         self._place(self.folder / "arrivals" / f"{stamp}-{uuid.uuid4().hex[:8]}.json", json.dumps(facts))
 
     def pull(self, serial: str) -> None:
         """Take a drive out of its bay; its bytes stay as they are."""
-        if self.presence(serial).works:
-            self._set_fault(serial, Presence.ABSENT)
+        before = self.presence(serial)
+        if before is not Presence.ABSENT:
+            self._set_fault(serial, Presence.ABSENT, before)
 
     def put_back(self, serial: str) -> None:
-        """Put a pulled drive back. A failed one stays failed."""
-        if self.presence(serial) is Presence.ABSENT:
+        """Put a pulled drive back, as it was: one that had failed has failed still."""
+        if self.presence(serial) is not Presence.ABSENT:
+            return
+        before = _told(Path(self._faults) / _file(serial)).get("before")
+        if before in (Presence.FAILED, Presence.WARNS):
+            self._set_fault(serial, Presence(before))
+        else:
             self._clear(serial)
 
     def warn(self, serial: str) -> None:
@@ -184,8 +190,9 @@ class World:
                 media.seek(at)
                 media.write(bytes([old[0] ^ (1 << dice.randrange(8))]))
 
-    def _set_fault(self, serial: str, presence: Presence) -> None:
-        self._place(Path(self._faults) / _file(serial), json.dumps({"serial": serial, "presence": presence.value}))
+    def _set_fault(self, serial: str, presence: Presence, before: Presence = Presence.ANSWERS) -> None:
+        told = {"serial": serial, "presence": presence.value, "before": before.value}
+        self._place(Path(self._faults) / _file(serial), json.dumps(told))
 
     def _clear(self, serial: str) -> None:
         (self.folder / "faults" / _file(serial)).unlink(missing_ok=True)
@@ -203,11 +210,20 @@ def _file(serial: str) -> str:
 
 def _fault(path: Path) -> tuple[str, Presence]:
     """Whose fault a file tells of, and which; nobody's when it cannot be read."""
+    told = _told(path)
+    try:
+        return str(told["serial"]), Presence(told["presence"])
+    except (ValueError, KeyError):
+        return "", Presence.ANSWERS
+
+
+def _told(path: Path) -> dict[str, Any]:
+    """What a file of a fault says; nothing when it cannot be read."""
     try:
         told = json.loads(path.read_bytes())
-        return str(told["serial"]), Presence(told["presence"])
-    except (OSError, ValueError, TypeError, KeyError, RecursionError):
-        return "", Presence.ANSWERS
+    except (OSError, ValueError, RecursionError):
+        return {}
+    return told if isinstance(told, dict) else {}
 
 
 def _new_names(folder: Path) -> None:

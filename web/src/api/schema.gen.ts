@@ -168,7 +168,8 @@ export interface paths {
         /** All shelves with how many drives they hold and how many of them pass the filter. */
         get: operations["shelves_shelves_shelves_get"];
         put?: never;
-        post?: never;
+        /** Write a shelf into the books, with drives in its first bays if some are typed: all of it, or nothing. */
+        post: operations["shelving_make_shelf_shelves_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -185,7 +186,8 @@ export interface paths {
         /** Names of the hosts, which can mount volumes. */
         get: operations["shelves_hosts_hosts_get"];
         put?: never;
-        post?: never;
+        /** Write a host into the books. */
+        post: operations["shelving_make_host_hosts_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -201,6 +203,40 @@ export interface paths {
         };
         /** The drives of some shelves, each with whether it passes the filter. */
         get: operations["shelves_drives_drives_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drives/out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drives of the house that are in no bay, by serial. */
+        get: operations["shelves_drives_out_drives_out_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drives/retired": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drives that have left the house, the last first; by a part of the serial, if one is given. */
+        get: operations["shelves_drives_retired_drives_retired_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -257,7 +293,8 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** Put facts of a drive right. */
+        patch: operations["shelving_correct_drive_drives__int_drive_id__patch"];
         trace?: never;
     };
     "/api/drives/take-in": {
@@ -311,6 +348,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/inventory/template.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An empty list with every heading that is understood, to be filled in and imported. */
+        get: operations["shelves_template_inventory_template_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/inventory.csv": {
         parameters: {
             query?: never;
@@ -322,6 +376,91 @@ export interface paths {
         get: operations["shelves_export_inventory_inventory_csv_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shelves/{shelf_id}/drives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write drives into the first empty bays of a shelf. */
+        post: operations["shelving_add_drives_shelves__int_shelf_id__drives_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shelves/{shelf_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take an empty shelf out of the books. */
+        delete: operations["shelving_remove_shelf_shelves__int_shelf_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hosts/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a host on which nothing stands out of the books. */
+        post: operations["shelving_remove_host_hosts_remove_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a site where nothing is out of the books. */
+        post: operations["shelving_remove_site_sites_remove_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drives/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Drives leave the house for good; the books keep them. All of them, or none. */
+        post: operations["shelving_retire_drives_retire_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2040,6 +2179,8 @@ export interface components {
             matching: number;
             /** New */
             new: number;
+            /** Out */
+            out: number;
             /** Filter Error */
             filter_error: string | null;
         };
@@ -2120,6 +2261,16 @@ export interface components {
             /** Not Offered */
             not_offered: string | null;
             /**
+             * Left
+             * @default null
+             */
+            left?: string | null;
+            /**
+             * Retired To
+             * @default null
+             */
+            retired_to?: string | null;
+            /**
              * Matches
              * @default true
              */
@@ -2187,11 +2338,32 @@ export interface components {
             more_errors: number;
             /** First Rows */
             first_rows: components["schemas"]["PreviewRow"][];
+            /** New */
+            new: number;
+            /** Same */
+            same: number;
+            /** Changed */
+            changed: components["schemas"]["ChangedOut"][];
+            /** More Changed */
+            more_changed: number;
+            /** Gone */
+            gone: string[];
+            /** More Gone */
+            more_gone: number;
             /**
              * Stored
              * @default false
              */
             stored?: boolean;
+        };
+        /** ChangedOut */
+        ChangedOut: {
+            /** Row */
+            row: number;
+            /** Serial */
+            serial: string;
+            /** Facts */
+            facts: components["schemas"]["FactChangedOut"][];
         };
         /** ColumnOut */
         ColumnOut: {
@@ -2201,6 +2373,15 @@ export interface components {
             as_heading: string | null;
             /** Unit */
             unit: string | null;
+        };
+        /** FactChangedOut */
+        FactChangedOut: {
+            /** Fact */
+            fact: string;
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
         };
         /** PreviewRow */
         PreviewRow: {
@@ -2241,6 +2422,77 @@ export interface components {
              * Format: binary
              */
             file: string;
+        };
+        /** ShelfMadeOut */
+        ShelfMadeOut: {
+            /** Shelf Id */
+            shelf_id: number;
+            /** Drive Ids */
+            drive_ids: number[];
+        };
+        /** NewShelfBody */
+        NewShelfBody: {
+            /** Name */
+            name: string;
+            /** Bays */
+            bays: number;
+            /**
+             * Site
+             * @default
+             */
+            site?: string;
+            /**
+             * Host
+             * @default
+             */
+            host?: string;
+            /**
+             * Drives
+             * @default
+             */
+            drives?: string;
+        };
+        /** TypedDrivesBody */
+        TypedDrivesBody: {
+            /** Drives */
+            drives: string;
+        };
+        /** CountOut */
+        CountOut: {
+            /** Count */
+            count: number;
+        };
+        /** NewHostBody */
+        NewHostBody: {
+            /** Name */
+            name: string;
+            /**
+             * Site
+             * @default
+             */
+            site?: string;
+        };
+        /** NamedBody */
+        NamedBody: {
+            /** Name */
+            name: string;
+        };
+        /**
+         * FactsBody
+         * @description Facts by their names, as an inventory's cells; an empty one takes a fact away.
+         */
+        FactsBody: {
+            /** Facts */
+            facts: {
+                [key: string]: string;
+            };
+        };
+        /** RetireBody */
+        RetireBody: {
+            /** Ids */
+            ids: number[];
+            /** To */
+            to: string;
         };
         /** PutInOut */
         PutInOut: {
@@ -4743,6 +4995,10 @@ export interface components {
             size: number;
             /** Holds */
             holds: string | null;
+            /** New */
+            new: boolean;
+            /** Warns */
+            warns: boolean;
             /** Reason */
             reason: string | null;
         };
@@ -6801,6 +7057,42 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    shelving_make_shelf_shelves_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewShelfBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfMadeOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     shelves_hosts_hosts_get: {
         parameters: {
             query?: never;
@@ -6833,12 +7125,115 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    shelving_make_host_hosts_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHostBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     shelves_drives_drives_get: {
         parameters: {
             query: {
                 filter?: string;
                 /** @description Ids of shelves, separated by commas. */
                 shelves: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrivesOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    shelves_drives_out_drives_out_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrivesOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    shelves_drives_retired_drives_retired_get: {
+        parameters: {
+            query?: {
+                serial?: string;
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -6972,6 +7367,44 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    shelving_correct_drive_drives__int_drive_id__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FactsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     shelves_take_in_drives_take_in_post: {
         parameters: {
             query?: never;
@@ -7080,6 +7513,29 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    shelves_template_inventory_template_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     shelves_export_inventory_inventory_csv_get: {
         parameters: {
             query?: never;
@@ -7096,6 +7552,186 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    shelving_add_drives_shelves__int_shelf_id__drives_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TypedDrivesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShelfMadeOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    shelving_remove_shelf_shelves__int_shelf_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    shelving_remove_host_hosts_remove_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamedBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    shelving_remove_site_sites_remove_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamedBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    shelving_retire_drives_retire_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetireBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountOut"];
                 };
             };
             400: components["responses"]["BadInput"];

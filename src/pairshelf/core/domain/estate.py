@@ -33,11 +33,23 @@ class EstateDrive:
     known: Drive | None = None
     bus: str | None = None
     sector_size: int | None = None
+    #: Shelf and bay it was in before it was taken out.
+    left: tuple[str, int] | None = None
+    retired_to: str | None = None
 
     @property
     def place(self) -> str:
         """Where it is, in words: shelf and bay."""
-        return f"{self.shelf} bay {self.bay}" if self.shelf is not None else "on no shelf"
+        if self.shelf is not None:
+            return f"{self.shelf} bay {self.bay}"
+        return f"out of {self.left[0]} bay {self.left[1]}" if self.left else "on no shelf"
+
+    @property
+    def named(self) -> str:
+        """The drive in a sentence: by where it is, or by its serial when it is nowhere."""
+        if self.shelf is not None:
+            return f"{self.place} ({self.serial})"
+        return f"{self.serial}, which was in {self.left[0]} bay {self.left[1]}" if self.left else self.serial
 
     @property
     def as_drive(self) -> Drive:
@@ -46,6 +58,8 @@ class EstateDrive:
 
     def why_not_offered(self) -> str | None:
         """Why it cannot be given a duty, or None if it can."""
+        if self.service == "retired":
+            return f"It has left: {self.retired_to}."
         if self.starts_host:
             return f"{self.host or 'Its host'} starts from it."
         if self.service == "in-use":
@@ -53,9 +67,19 @@ class EstateDrive:
         if self.condition == "failed":
             return "It has failed."
         if self.condition == "missing":
-            return "It is missing."
+            return "It is not in a bay."
         if self.service == "new":
             return "It is new; take it in first."
+        return None
+
+    def why_it_stays(self) -> str | None:
+        """Why it cannot leave the house, or None if it can."""
+        if self.service == "in-use":
+            return f"It belongs to pool {self.pool}; replace it there first." if self.pool else "It is in use."
+        if self.starts_host:
+            return f"{self.host or 'Its host'} starts from it."
+        if self.service == "retired":
+            return f"It has left already: {self.retired_to}."
         return None
 
 

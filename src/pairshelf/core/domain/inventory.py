@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from decimal import Decimal, InvalidOperation
 
@@ -42,6 +42,9 @@ class DriveRecord:
     afr: float | None = None
     uber: float | None = None
     rate: int | None = None
+    #: What its maker rates it for: bytes written in all, and degrees Celsius.
+    rated_writes: int | None = None
+    max_temperature: float | None = None
     use: str | None = None
     in_service: dt.date | None = None
     price: Decimal | None = None
@@ -91,7 +94,8 @@ def _size(value: str) -> int:
 _TEXTS = ("shelf", "site", "host", "maker", "model", "bus", "use", "currency", "holds")
 _RANGES: dict[str, tuple[float, float]] = {
     "bay": (0, MOST_BAYS), "bays": (1, MOST_BAYS), "link": (1, 10**15), "sector_size": (512, 65536), "rpm": (0, 30000),
-    "error_recovery": (0, 10**6), "afr": (0, 1), "uber": (0, 1e-6), "rate": (1, 10**15), "price": (0, 10**9),
+    "error_recovery": (0, 10**6), "afr": (0, 1), "uber": (0, 1e-6), "rate": (1, 10**15), "rated_writes": (1, 10**18),
+    "max_temperature": (0, 150), "price": (0, 10**9),
 }  # fmt: skip
 
 
@@ -164,6 +168,20 @@ def _seconds(value: str) -> float | None:
     return float(match[1].replace(",", ".")) / (1000 if match[2] == "ms" else 1)
 
 
+def _writes(value: str) -> int:
+    size = parse_size(value)
+    if not 1 <= size <= 10**18:
+        raise BadInput(f"“{value}” is none that a drive is rated for; write for example 600 TB.")
+    return size
+
+
+def _degrees(value: str) -> float:
+    match = re.fullmatch(r"(\d{1,3}(?:[.,]\d+)?)\s*(?:°\s*)?C?", value.strip())
+    if not match or float(match[1].replace(",", ".")) > 150:
+        raise BadInput(f"“{value}” is not a temperature in degrees Celsius; write for example 60.")
+    return float(match[1].replace(",", "."))
+
+
 def _date(value: str) -> dt.date:
     try:
         return dt.date.fromisoformat(value)
@@ -223,6 +241,8 @@ COLUMNS: tuple[Column, ...] = (
     Column("afr", "yearly failure rate", _share, ("afr", "annualfailurerate", "failurerate", "annualisedfailurerate")),
     Column("uber", "UBER", _uber, ("unrecoverableerrorrate", "unrecoverablebiterrorrate", "ure", "biterrorrate")),
     Column("rate", "rate", parse_rate, ("speed", "meanrate", "throughput", "sequentialrate", "ratebytess", "mbs")),
+    Column("rated_writes", "rated writes", _writes, ("endurance", "tbw", "writesrated")),
+    Column("max_temperature", "maximum temperature", _degrees, ("maxtemperature", "temperaturelimit", "maxtemp")),
     Column("use", "intended use", text, ("use", "purpose", "usage")),
     Column("in_service", "in service since", _date, ("inservice", "inservicedate", "installed", "purchasedate", "bought", "date")),
     Column("price", "price", _price, ("cost", "unitprice", "pricepaid")),
@@ -232,32 +252,121 @@ COLUMNS: tuple[Column, ...] = (
 
 
 @dataclass(frozen=True, slots=True)
-class Taken:
-    """What is already on the shelves, for the new rows to be held against."""
+class Kept:
+    """A drive that is in the books, as an inventory would list it, and what holds it there."""
 
-    serials: Collection[str] = ()
-    bays: Mapping[tuple[str, str], Collection[int]] = field(default_factory=dict)
+    record: DriveRecord
+    #: Its pool, while it is in one: what that was laid out with stays.
+    pool: str | None = None
+    #: It is in a bay; otherwise the record says where it was.
+    in_bay: bool = True
+    #: Where it went, if it has left the house.
+    retired_to: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """What is already on the shelves, for the new rows to be held against: drives by serial."""
+
+    drives: Mapping[str, Kept] = field(default_factory=dict)
     #: Bays of the shelves that are there, by (site, shelf).
     shelf_sizes: Mapping[tuple[str, str], int] = field(default_factory=dict)
 
 
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """A drive whose facts differ from those in the books: field, what it was, what it will be."""
+
+    row: int
+    serial: str
+    facts: tuple[tuple[str, str, str], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Differences:
+    """What a list would do to the books."""
+
+    new: tuple[DriveRecord, ...]
+    changed: tuple[Changed, ...]
+    #: Drives that are as they are in the books.
+    same: int
+    #: Serials of drives on the shelves of the list that it does not have. They stay as they are.
+    gone: tuple[str, ...]
+
+
+#: Where a drive is, which a list says of every drive.
+_PLACE = ("site", "shelf", "bay")
+#: Facts of the shelf rather than of the drive; they only ever come to be known.
+_OF_THE_SHELF = ("host", "bays", "link")
+
+
+def differences(rows: Sequence[tuple[int, DriveRecord]], taken: Taken) -> Differences:
+    """What is new in a list, changed, the same, and gone. A cell left empty changes nothing."""
+    new, changed, same = [], [], 0
+    for number, row in rows:
+        kept = taken.drives.get(row.serial)
+        if kept is None:
+            new.append(row)
+            continue
+        facts = [
+            (name, _shown(getattr(kept.record, name)), _shown(getattr(row, name)))
+            for name in FIELDS
+            if name not in (*_OF_THE_SHELF, "serial") and getattr(row, name) != getattr(kept.record, name)
+            and (name in _PLACE or getattr(row, name) not in (None, False))
+        ]  # fmt: skip
+        if not kept.in_bay and not any(name in _PLACE for name, *_ in facts):
+            facts.insert(0, ("bay", "none", str(row.bay)))
+        if facts:
+            changed.append(Changed(number, row.serial, tuple(facts)))
+        else:
+            same += 1
+    listed = {row.serial for _, row in rows}
+    shelves = {(row.site, row.shelf) for _, row in rows}
+    gone = sorted(
+        s for s, k in taken.drives.items()
+        if s not in listed and k.in_bay and (k.record.site, k.record.shelf) in shelves
+    )  # fmt: skip
+    return Differences(tuple(new), tuple(changed), same, tuple(gone))
+
+
+def _shown(value: object) -> str:
+    return "none" if value is None else getattr(value, "value", None) or str(value)
+
+
 def against_each_other(rows: Iterable[tuple[int, DriveRecord]], taken: Taken) -> list[RowError]:
-    """Duplicate serials and bays, among the rows and against what is already there."""
+    """Duplicate serials and bays among the rows, and what cannot be beside what is already there."""
+    rows = list(rows)
     errors: list[RowError] = []
     serials: dict[str, int] = {}
     bays: dict[tuple[str, str, int], int] = {}
+    moving = {row.serial for _, row in rows}
+    # Bays of drives that the list does not have; those it has are where it says.
+    held = {
+        (k.record.site, k.record.shelf, k.record.bay): s
+        for s, k in taken.drives.items()
+        if k.in_bay and s not in moving
+    }
     for number, row in rows:
         place = (row.site, row.shelf, row.bay)
+        kept = taken.drives.get(row.serial)
         if row.serial in serials:
             errors.append(
                 RowError(number, f"Serial {row.serial} stands already in row {serials[row.serial]}.", "serial")
             )
-        elif row.serial in taken.serials:
-            errors.append(RowError(number, f"A drive with serial {row.serial} is already on a shelf.", "serial"))
+        elif kept is not None and kept.retired_to is not None:
+            errors.append(RowError(number, f"Drive {row.serial} has left the house: {kept.retired_to}.", "serial"))
+        elif kept is not None and kept.pool is not None:
+            errors += [
+                RowError(number, f"Drive {row.serial} is in pool {kept.pool}, which was laid out with its {name}: "
+                         f"{_shown(getattr(kept.record, name))}.", name)
+                for name in ("size", "kind") if getattr(row, name) != getattr(kept.record, name)
+            ]  # fmt: skip
         if place in bays:
             errors.append(RowError(number, f"{row.shelf} bay {row.bay} is taken already by row {bays[place]}.", "bay"))
-        elif row.bay in taken.bays.get((row.site, row.shelf), ()):
-            errors.append(RowError(number, f"{row.shelf} bay {row.bay} holds another drive already.", "bay"))
+        elif place in held:
+            errors.append(
+                RowError(number, f"{row.shelf} bay {row.bay} holds another drive already, {held[place]}.", "bay")
+            )
         size = max(row.bays or 0, taken.shelf_sizes.get((row.site, row.shelf), 0))
         if size and row.bay > size:
             errors.append(RowError(number, f"{row.shelf} has {size} bays; bay {row.bay} is beyond them.", "bay"))

@@ -121,3 +121,11 @@ def check_folder(path: str, *, field: str = "folder") -> str:
     for part in cleaned.split("/"):
         check_name(part, "folder", field=field)
     return cleaned
+
+
+_NUMBERS = re.compile(r"(\d+)")
+
+
+def natural(text: str) -> list[tuple[int, str]]:
+    """Sorts bay 2 before bay 10."""
+    return [(int(part), "") if part.isdecimal() else (-1, part) for part in _NUMBERS.split(text.lower())]

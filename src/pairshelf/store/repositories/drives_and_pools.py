@@ -12,7 +12,7 @@ from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.drives import Drive, Kind
 from pairshelf.core.domain.estate import EstateDrive, EstatePlace, EstatePool
-from pairshelf.core.domain.inventory import COLUMNS, DriveRecord, Taken
+from pairshelf.core.domain.inventory import COLUMNS, DriveRecord, Kept, Taken
 from pairshelf.core.domain.price_list import Model, with_models
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.allocation import gaps
@@ -22,6 +22,7 @@ from pairshelf.core.layouts.registry import layout_of, scheme_of
 from pairshelf.core.layouts.spread import StripedVolume
 from pairshelf.store.database import among, pick
 from pairshelf.store.tables import (
+    Condition,
     DriveModel,
     DriveRow,
     Host,
@@ -33,24 +34,34 @@ from pairshelf.store.tables import (
     VolumePiece,
     VolumeRow,
     VolumeStripes,
+    now,
 )
+
+#: The shelf a drive was on before it was taken out.
+LEFT = Shelf.__table__.alias("left_shelf")  # type: ignore[attr-defined]
+
+
+def left_of(row: DriveRow, shelf: str | None) -> tuple[str, int] | None:
+    """Shelf and bay it was in, while it is out."""
+    return None if shelf is None or row.left_bay is None or row.shelf_id is not None else (shelf, row.left_bay)
 
 
 def _drive_query() -> Any:
     return (
-        pick(DriveRow, Shelf.name, Host.name, PoolRow.name, Site.name, Shelf.link, DriveModel)
+        pick(DriveRow, Shelf.name, Host.name, PoolRow.name, Site.name, Shelf.link, DriveModel, LEFT.c.name)
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(Site, col(Site.id) == Shelf.site_id)
         .outerjoin(Host, col(Host.id) == Shelf.host_id)
         .outerjoin(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
         .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
         .outerjoin(DriveModel, func.lower(col(DriveModel.model)) == func.lower(col(DriveRow.model)))
+        .outerjoin(LEFT, LEFT.c.id == DriveRow.left_shelf_id)
     )
 
 
 def _drive(
     row: DriveRow, shelf: str | None, host: str | None, pool: str | None, site: str | None, link: int | None,
-    model: DriveModel | None,
+    model: DriveModel | None, left: str | None,
 ) -> EstateDrive:  # fmt: skip
     assert row.id is not None
     known = Drive(
@@ -63,6 +74,7 @@ def _drive(
     return EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate,
         row.service, row.condition, row.holds, row.starts_host, pool, host, known, row.bus, row.sector_size,
+        left_of(row, left), row.retired_to,
     )  # fmt: skip
 
 
@@ -173,20 +185,27 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
 
 
 def what_is_taken(session: Session) -> Taken:
-    """Serials, bays and shelf sizes already there, for new drives to be held against."""
-    bays: dict[tuple[str, str], set[int]] = {}
-    serials = set()
+    """Drives and shelf sizes already in the books, for a list to be held against."""
+    left_site = Site.__table__.alias("left_site")  # type: ignore[attr-defined]
     query = (
-        select(DriveRow.serial, DriveRow.bay, Shelf.name, Site.name)
+        pick(DriveRow, Shelf, Site.name, PoolRow.name, LEFT.c.name, left_site.c.name)
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(Site, col(Site.id) == Shelf.site_id)
+        .outerjoin(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
+        .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
+        .outerjoin(LEFT, LEFT.c.id == DriveRow.left_shelf_id)
+        .outerjoin(left_site, left_site.c.id == LEFT.c.site_id)
     )
-    for serial, bay, shelf, site in session.exec(query):
-        serials.add(serial)
-        if shelf is not None and bay is not None:
-            bays.setdefault((site, shelf), set()).add(bay)
+    drives = {}
+    for row, shelf, site, pool, left, its_site in session.exec(query):
+        facts: dict[str, Any] = {name: getattr(row, name) for name in _SAME}
+        record = DriveRecord(
+            site=site or its_site or "", shelf=shelf.name if shelf else left or "", kind=Kind(row.kind),
+            bay=(row.bay if shelf else row.left_bay) or 0, **facts,
+        )  # fmt: skip
+        drives[row.serial] = Kept(record, pool, shelf is not None, row.retired_to)
     sizes = session.exec(select(Site.name, Shelf.name, Shelf.bays).join(Site, col(Site.id) == Shelf.site_id))
-    return Taken(serials, bays, {(site, shelf): count for site, shelf, count in sizes})
+    return Taken(drives, {(site, shelf): count for site, shelf, count in sizes})
 
 
 _ELSEWHERE = {"site", "shelf", "host", "bays", "bay", "kind", "link"}
@@ -194,10 +213,10 @@ _ELSEWHERE = {"site", "shelf", "host", "bays", "bay", "kind", "link"}
 _SAME = (*(c.field for c in COLUMNS if c.field not in _ELSEWHERE), "currency")
 
 
-def record_of(row: DriveRow, shelf: Shelf, site: str, host: str | None) -> DriveRecord:
-    """A drive's row as an inventory lists it."""
+def record_of(row: DriveRow, shelf: Shelf, site: str, host: str | None, bay: int | None = None) -> DriveRecord:
+    """A drive's row as an inventory lists it; ``bay``: as it will, in another bay."""
     return DriveRecord(
-        site=site, shelf=shelf.name, host=host, bays=shelf.bays, bay=row.bay or 0, kind=Kind(row.kind),
+        site=site, shelf=shelf.name, host=host, bays=shelf.bays, bay=(row.bay or 0) if bay is None else bay, kind=Kind(row.kind),
         link=shelf.link, **{name: getattr(row, name) for name in _SAME},
     )  # fmt: skip
 
@@ -214,41 +233,47 @@ def all_records(session: Session) -> Iterable[DriveRecord]:
     return (record_of(row, shelf, site, host) for row, shelf, site, host in session.exec(query))
 
 
-def add_records(session: Session, records: Sequence[DriveRecord], *, service: Service = Service.NEW) -> list[DriveRow]:
-    """Store drives with the sites, hosts and shelves they name; the database refuses doubles."""
+def _shelves_of(session: Session, records: Sequence[DriveRecord]) -> dict[tuple[str, str], int]:
+    """The numbers of the shelves that records name, by (site, shelf), made with their sites and hosts where need be."""
     sites = {s.name: s for s in session.exec(select(Site))}
     hosts = {h.name: h for h in session.exec(select(Host))}
     shelves = {(s.site_id, s.name): s for s in session.exec(select(Shelf))}
-    most: dict[tuple[str, str], int] = {}
+    named: dict[tuple[str, str], tuple[int, str | None, int | None]] = {}
     for record in records:
         key = (record.site, record.shelf)
-        most[key] = max(most.get(key, 0), record.bays or 0, record.bay)
-        if record.site not in sites:
-            sites[record.site] = Site(name=record.site)
-            session.add(sites[record.site])
+        most, host, link = named.get(key, (0, None, None))
+        named[key] = (max(most, record.bays or 0, record.bay), host or record.host, record.link or link)
+    for site, _ in named:
+        if site not in sites:
+            sites[site] = Site(name=site)
+            session.add(sites[site])
     session.flush()
     for record in records:
         if record.host and record.host not in hosts:
-            hosts[record.host] = Host(name=record.host, site_id=sites[record.site].id or 0)
+            hosts[record.host] = Host(name=record.host, site_id=sites[record.site].number)
             session.add(hosts[record.host])
     session.flush()
-    for record in records:
-        site_id = sites[record.site].id or 0
-        shelf = shelves.get((site_id, record.shelf))
+    found = {}
+    for (site, name), (most, host, link) in named.items():
+        shelf = shelves.get((sites[site].number, name))
         if shelf is None:
-            shelf = Shelf(site_id=site_id, name=record.shelf, bays=most[(record.site, record.shelf)])
-            shelves[(site_id, record.shelf)] = shelf
+            shelf = Shelf(site_id=sites[site].number, name=name, bays=most)
             session.add(shelf)
-        if record.host and shelf.host_id is None:
-            shelf.host_id = hosts[record.host].id
-        if record.link:
-            shelf.link = record.link
-        if most[(record.site, record.shelf)] > shelf.bays:
-            shelf.bays = most[(record.site, record.shelf)]
+        if host and shelf.host_id is None:
+            shelf.host_id = hosts[host].id
+        shelf.link = link or shelf.link
+        shelf.bays = max(most, shelf.bays)
+        found[(site, name)] = shelf
     session.flush()
+    return {key: shelf.number for key, shelf in found.items()}
+
+
+def add_records(session: Session, records: Sequence[DriveRecord], *, service: Service = Service.NEW) -> list[DriveRow]:
+    """Store drives with the sites, hosts and shelves they name; the database refuses doubles."""
+    shelves = _shelves_of(session, records)
     rows = [
         DriveRow(
-            shelf_id=shelves[(sites[r.site].id or 0, r.shelf)].id, bay=r.bay, kind=r.kind.value, service=service,
+            shelf_id=shelves[(r.site, r.shelf)], bay=r.bay, kind=r.kind.value, service=service,
             **{name: getattr(r, name) for name in _SAME},
         )
         for r in records
@@ -256,3 +281,41 @@ def add_records(session: Session, records: Sequence[DriveRecord], *, service: Se
     session.add_all(rows)
     session.flush()
     return rows
+
+
+def copy_records(session: Session, records: Sequence[DriveRecord]) -> None:
+    """The same for many at once, by PostgreSQL's COPY: nothing is known of the rows afterwards."""
+    shelves = _shelves_of(session, records)
+    moment = now()
+    plain = [name for name in _SAME if name != "starts_host"]
+    names = ", ".join(
+        f'"{name}"' for name in ("shelf_id", "bay", "kind", "service", *plain, "starts_host", "condition", "seen_at")
+    )
+    cursor = session.connection().connection.cursor()
+    with cursor.copy(f"copy drive ({names}) from stdin") as copy:  # type: ignore[attr-defined]
+        for r in records:
+            copy.write_row((
+                shelves[(r.site, r.shelf)], r.bay, r.kind.value, Service.NEW.value, *(getattr(r, name) for name in plain),
+                r.starts_host, Condition.GOOD.value, moment,
+            ))  # fmt: skip
+
+
+def change_records(session: Session, records: Sequence[DriveRecord]) -> None:
+    """Facts of drives that are in the books, by serial, as a list has them; what it leaves empty stays."""
+    shelves = _shelves_of(session, records)
+    rows = {
+        r.serial: r for r in session.exec(select(DriveRow).where(col(DriveRow.serial).in_([r.serial for r in records])))
+    }
+    moved = [r for r in records if (rows[r.serial].shelf_id, rows[r.serial].bay) != (shelves[(r.site, r.shelf)], r.bay)]
+    for record in moved:  # out of the way first: two may have changed places
+        rows[record.serial].shelf_id = rows[record.serial].bay = None
+    session.flush()
+    for record in records:
+        row = rows[record.serial]
+        row.shelf_id, row.bay, row.kind = shelves[(record.site, record.shelf)], record.bay, record.kind.value
+        row.left_shelf_id = row.left_bay = None
+        for name in _SAME:
+            value = getattr(record, name)
+            if value not in (None, False):
+                setattr(row, name, value)
+    session.flush()

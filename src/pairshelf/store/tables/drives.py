@@ -65,6 +65,8 @@ class DriveRow(Numbered, table=True):
     afr: float | None = None
     uber: float | None = None
     rate: int | None = big(default=None)
+    rated_writes: int | None = big(default=None)
+    max_temperature: float | None = None
     use: str | None = None
     in_service: dt.date | None = None
     price: Decimal | None = Field(default=None, sa_type=Numeric(12, 2))
@@ -74,14 +76,26 @@ class DriveRow(Numbered, table=True):
     service: str = Service.NEW
     condition: str = Condition.GOOD
     seen_at: dt.datetime = when()
+    #: Where it was before it was taken out, while it is out.
+    left_shelf_id: int | None = Field(default=None, foreign_key="shelf.id", ondelete="SET NULL")
+    left_bay: int | None = None
+    #: Where it went when it left the house for good.
+    retired_to: str | None = None
+    retired_at: dt.datetime | None = when(default=False)
     __table_args__ = (
         UniqueConstraint("shelf_id", "bay", name="one_drive_a_bay"),
         CheckConstraint("(shelf_id is null) = (bay is null)", name="shelf_with_bay"),
         CheckConstraint("size > 0", name="size_positive"),
         CheckConstraint("kind in ('hdd', 'ssd', 'nvme')", name="known_kind"),
-        CheckConstraint("service in ('new', 'free', 'in-use')", name="known_service"),
+        CheckConstraint("service in ('new', 'free', 'in-use', 'retired')", name="known_service"),
+        CheckConstraint(
+            "(service = 'retired') = (retired_to is not null) and (service = 'retired') = (retired_at is not null)",
+            name="retired_where",
+        ),
+        CheckConstraint("service <> 'retired' or shelf_id is null", name="retired_on_no_shelf"),
         CheckConstraint("condition in ('good', 'failing', 'failed', 'missing')", name="known_condition"),
         Index("drive_troubled", "condition", postgresql_where=text("condition <> 'good'")),
+        Index("drive_on_no_shelf", "id", postgresql_where=text("shelf_id is null and service <> 'retired'")),
         Index("drive_new", "service", postgresql_where=text("service = 'new'")),
     )
 

@@ -1,8 +1,9 @@
 /** Choosing the drive that takes a place; ends in a change sheet. */
 
 import { Button, Modal, Text } from "@mantine/core";
+import { useMutation } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { type Schema, server } from "../../api/client";
+import { api, ask, type Schema, server } from "../../api/client";
 import { Trouble, Waiting } from "../../shared/parts";
 import { useDrawUp } from "../../shared/SheetForm";
 import { Size } from "../../shared/units";
@@ -17,13 +18,20 @@ export function Replace({ poolId, slot, onClose }: { poolId: number; slot: numbe
     { refetchInterval: 2000 },
   );
   const draw = useDrawUp("replace-drive");
+  const takeIn = useMutation({
+    mutationFn: (id: number) => ask(api.POST("/api/drives/take-in", { body: { ids: [id] } })),
+  });
+  const choose = async (c: Schema["ReplacementOut"]) => {
+    if (c.new) await takeIn.mutateAsync(c.drive_id);
+    draw.mutate({ pool_id: poolId, slot, drive_id: c.drive_id } satisfies Schema["ReplaceDriveBody"]);
+  };
   const chosen = (draw.variables as Schema["ReplaceDriveBody"] | undefined)?.drive_id;
   const fit = found.data?.candidates.filter((c) => !c.reason) ?? [];
   const others = found.data?.candidates.filter((c) => c.reason) ?? [];
   return (
     <Modal opened onClose={onClose} title="Which drive takes the place?" size="lg" centered>
       {found.isPending && <Waiting />}
-      <Trouble error={found.error ?? draw.error} />
+      <Trouble error={found.error ?? takeIn.error ?? draw.error} />
       {found.data && (
         <>
           {fit.length === 0 ? (
@@ -42,15 +50,9 @@ export function Replace({ poolId, slot, onClose }: { poolId: number; slot: numbe
                       <Button
                         size="compact-sm"
                         loading={draw.isPending && chosen === c.drive_id}
-                        onClick={() =>
-                          draw.mutate({
-                            pool_id: poolId,
-                            slot,
-                            drive_id: c.drive_id,
-                          } satisfies Schema["ReplaceDriveBody"])
-                        }
+                        onClick={() => choose(c)}
                       >
-                        Draw up the sheet
+                        {c.new ? "Take it in and draw up the sheet" : "Draw up the sheet"}
                       </Button>
                     </td>
                   </tr>
@@ -84,6 +86,7 @@ function Facts({ c }: { c: Schema["ReplacementOut"] }) {
     <>
       <td>
         {c.place} · {c.serial}
+        {c.warns && <span className="rust"> · its readings warn</span>}
         <Text size="sm" c={c.holds ? "var(--rust)" : "dimmed"}>
           {c.holds ? `holds ${c.holds}` : c.maker_model}
         </Text>

@@ -6,6 +6,7 @@ import { api, ask, type Schema, server } from "../../api/client";
 import { useKinds, useMay } from "../../shared/me";
 import { Act, State, Trouble, Waiting } from "../../shared/parts";
 import { formatSize, Size, useUnits } from "../../shared/units";
+import { DriveActs } from "./ByHand";
 
 type Fact = Schema["Fact"];
 
@@ -40,9 +41,7 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
   return (
     <>
       <Group justify="space-between" wrap="nowrap" align="flex-start">
-        <h2>
-          {drive.shelf} bay {drive.bay}
-        </h2>
+        <h2>{drive.shelf !== null ? `${drive.shelf} bay ${drive.bay}` : `Drive ${drive.serial}`}</h2>
         <CloseButton aria-label="Close the drive's sheet" onClick={onClose} />
       </Group>
       <p style={{ margin: "0.3rem 0 0.8rem" }}>
@@ -59,12 +58,21 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
           </>
         )}
       </p>
+      {drive.shelf === null && (
+        <p style={{ margin: "0 0 0.8rem" }}>
+          {drive.retired_to
+            ? `It has left the house: ${drive.retired_to}.`
+            : drive.left
+              ? `It is in no bay; it was in ${drive.left}.`
+              : "It is in no bay."}
+        </p>
+      )}
       {drive.holds && (
         <p className="rust" style={{ margin: "0 0 0.8rem" }}>
           Holds other data: {drive.holds}.
         </p>
       )}
-      {drive.not_offered && drive.service !== "in-use" && (
+      {drive.not_offered && drive.service !== "in-use" && drive.shelf !== null && (
         <p style={{ margin: "0 0 0.8rem" }}>Not offered for layouts: {drive.not_offered}</p>
       )}
       {drive.service === "new" && (
@@ -94,7 +102,8 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
           <Link to={`/drives/${drive.id}/partitions`}>Partition it, without a pool</Link>
         )}
       </p>
-      <StandIn drive={drive} />
+      {drive.retired_to === null && <DriveActs drive={drive} />}
+      {drive.retired_to === null && <StandIn drive={drive} />}
     </>
   );
 }

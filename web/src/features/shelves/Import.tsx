@@ -58,6 +58,9 @@ export function Import() {
               </Act>
             )}
           </FileButton>
+          <Button variant="subtle" component="a" href="/api/inventory/template.csv" download>
+            A template to fill in
+          </Button>
           <Text c="dimmed" style={{ flex: "1 1 300px" }}>
             {file
               ? file.name
@@ -71,11 +74,17 @@ export function Import() {
       {reading && file && (
         <Group>
           <Act
-            why={reading.errors.length ? "Put the rows right first: all drives are stored, or none." : null}
+            why={
+              reading.errors.length
+                ? "Put the rows right first: all drives are stored, or none."
+                : reading.new + reading.changed.length === 0
+                  ? "The books say the same already."
+                  : null
+            }
             loading={store.isPending}
             onClick={() => store.mutate(file)}
           >
-            {`Bring in ${reading.good_rows.toLocaleString("en")} drive${reading.good_rows === 1 ? "" : "s"}`}
+            {bringIn(reading)}
           </Act>
           <Button variant="subtle" component={Link} to="/shelves">
             Leave it
@@ -141,6 +150,7 @@ function Understood({ reading }: { reading: Reading }) {
           {reading.more_errors > 0 && <p className="faint">and {reading.more_errors} more</p>}
         </section>
       )}
+      <Differences reading={reading} />
       {reading.first_rows.length > 0 && (
         <section className="paper scroll-x" tabIndex={0} aria-label="First rows">
           <h2>
@@ -179,5 +189,55 @@ function Understood({ reading }: { reading: Reading }) {
         </section>
       )}
     </>
+  );
+}
+
+function bringIn(reading: Reading): string {
+  const changed = reading.changed.length + reading.more_changed;
+  const fresh = reading.errors.length ? reading.good_rows : reading.new;
+  const drives = `Bring in ${fresh.toLocaleString("en")} drive${fresh === 1 ? "" : "s"}`;
+  if (!changed || reading.errors.length) return drives;
+  return fresh ? `${drives}, put ${changed} right` : `Put ${changed} drive${changed === 1 ? "" : "s"} right`;
+}
+
+/** What the list does to the books. */
+function Differences({ reading }: { reading: Reading }) {
+  const { changed, gone, same } = reading;
+  if (!changed.length && !gone.length && !same) return null;
+  return (
+    <section className="paper" aria-label="Against the books">
+      <h2>Against the books</h2>
+      <p style={{ margin: "0.3rem 0" }}>
+        {reading.new.toLocaleString("en")} new, {(changed.length + reading.more_changed).toLocaleString("en")}{" "}
+        changed, {same.toLocaleString("en")} as they are.
+      </p>
+      {changed.length > 0 && (
+        <table className="plain">
+          <tbody>
+            {changed.map((c) => (
+              <tr key={c.serial}>
+                <td className="num">row {c.row}</td>
+                <td>{c.serial}</td>
+                <td>
+                  {c.facts.map((f) => (
+                    <div key={f.fact}>
+                      {f.fact}: <span className="faint">{f.before}</span> → {f.after}
+                    </div>
+                  ))}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {reading.more_changed > 0 && <p className="faint">and {reading.more_changed} more</p>}
+      {gone.length > 0 && (
+        <p style={{ margin: "0.5rem 0 0" }}>
+          In the books on these shelves and not in the list: {gone.join(", ")}
+          {reading.more_gone > 0 ? ` and ${reading.more_gone} more` : ""}. They stay as they are; a drive that
+          is gone leaves by its sheet.
+        </p>
+      )}
+    </section>
   );
 }

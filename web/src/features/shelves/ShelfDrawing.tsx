@@ -6,6 +6,7 @@ import { useMay } from "../../shared/me";
 import { useSelection } from "../../shared/selection";
 import { BAY_WIDTH, type Drive, SpineDrawing, situationWord, TALLEST } from "../../shared/spine";
 import { shortSize, type UnitSystem, useUnits } from "../../shared/units";
+import { ShelfActs } from "./ByHand";
 import { PutIn } from "./PutIn";
 
 const BOARD = TALLEST + 18;
@@ -63,6 +64,7 @@ export function ShelfDrawing({ shelf, largest, perRow, filter, shown, onShow }: 
           {shelf.drives} of {shelf.bays} bays
           {filter ? ` · ${shelf.matching} match` : ""}
         </span>
+        <ShelfActs shelf={shelf} />
       </div>
       {rows.map((row) => (
         <svg

@@ -4,12 +4,13 @@ import { useDebouncedValue, useMediaQuery } from "@mantine/hooks";
 import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useLayoutEffect, useMemo, useRef, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, ask, server } from "../../api/client";
 import { useMay } from "../../shared/me";
-import { Act, Empty, Heading, Trouble, Waiting } from "../../shared/parts";
+import { Act, Heading, Trouble, Waiting } from "../../shared/parts";
 import { useSelection } from "../../shared/selection";
 import { BAY_WIDTH } from "../../shared/spine";
+import { AddShelf, NewShelf, OutOfBays } from "./ByHand";
 import { DriveSheet } from "./DriveSheet";
 import { ShelfDrawing } from "./ShelfDrawing";
 import { useDragBox } from "./useDragBox";
@@ -47,7 +48,7 @@ export function Shelves() {
   const go = useNavigate();
   if (list.isPending) return <Waiting height={400} />;
   if (list.isError) return <Trouble error={list.error} />;
-  const { shelves, drives, matching, filter_error } = list.data;
+  const { shelves, drives, matching, out, filter_error } = list.data;
   return (
     <>
       <Heading title="Shelves">
@@ -55,6 +56,7 @@ export function Shelves() {
           {drives.toLocaleString("en")} drives on {shelves.length} shelves
         </Text>
         <span style={{ flex: 1 }} />
+        <AddShelf />
         <Act why={manage.why} variant="default" onClick={() => go("/shelves/import")}>
           Import drives
         </Act>
@@ -95,9 +97,18 @@ export function Shelves() {
         </div>
       )}
       {drives === 0 && shelves.length === 0 ? (
-        <Empty act="Import drives" to="/shelves/import">
-          There are no drives yet. Bring in a list of them as CSV; a preview shows how it was understood.
-        </Empty>
+        <div className="paper" style={{ maxWidth: 720 }}>
+          <h2>The first shelf</h2>
+          <p style={{ margin: "0.3rem 0 0.8rem" }}>
+            Write down a box with drives, as many as it has bays. Or{" "}
+            <Link to="/shelves/import">bring in a list</Link>; there is a{" "}
+            <a href="/api/inventory/template.csv" download>
+              template
+            </a>{" "}
+            to fill in.
+          </p>
+          <NewShelf />
+        </div>
       ) : (
         <div
           style={{
@@ -117,6 +128,7 @@ export function Shelves() {
           {shown && <DriveSheet id={Number(shown)} wide={wide} onClose={() => put("drive", null)} />}
         </div>
       )}
+      {out > 0 && <OutOfBays onShow={(id) => put("drive", String(id))} />}
       <SelectionBar />
     </>
   );

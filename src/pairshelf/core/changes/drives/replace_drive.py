@@ -10,6 +10,7 @@ from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figur
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.file_systems import FileSystem
+from pairshelf.core.domain.names import natural
 from pairshelf.core.domain.units import format_duration, format_size
 from pairshelf.core.errors import BadInput, Gone, NotPossible
 from pairshelf.core.figures.durations import rebuild
@@ -53,6 +54,29 @@ def why_elsewhere(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> s
     return f"It is not on {pool.layout.domain} {wanted}; the pool keeps its {pool.layout.domain}s apart."
 
 
+def why_not(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> str | None:
+    """Why a drive cannot take a place, or None if it can."""
+    return drive.why_not_offered() or why_too_small(place, drive) or why_elsewhere(pool, place, drive)
+
+
+def careful_order(place: EstatePlace, drive: EstateDrive) -> tuple[object, ...]:
+    """Sorts drives that could take a place as a careful person would try them: the one put into the bay that the
+    old one left; well before warning; of the right kind; the smallest that fits; near; then bay by bay."""
+    old, known = place.drive, drive.as_drive
+    bay = old and ((old.shelf, old.bay) if old.shelf is not None else old.left)
+    return (
+        drive.condition != "good",
+        bay is None or (drive.shelf, drive.bay) != bay,
+        drive.kind is not place.designed.kind,
+        known.size,
+        known.shelf != place.designed.shelf,
+        known.host != place.designed.host,
+        natural(drive.shelf or ""),
+        drive.bay or 0,
+        drive.id,
+    )
+
+
 def plan(estate: Estate, request: ReplaceDrive) -> ReplaceDrivePlan:
     """The sheet for this replacement. Raises where it is not possible, with the reason."""
     pool = estate.pool(request.pool_id)
@@ -84,7 +108,7 @@ def _offered(estate: Estate, pool: EstatePool, place: EstatePlace, drive_id: int
     drive = estate.drive(drive_id)
     if drive is None:
         raise Gone("drive", field="drive_id")
-    if reason := drive.why_not_offered() or why_too_small(place, drive) or why_elsewhere(pool, place, drive):
+    if reason := why_not(pool, place, drive):
         raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free", field="drive_id")
     return drive
 
@@ -94,13 +118,15 @@ def _sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive, absent: set
     now = after_failures(pool.layout, absent)
     then = after_failures(pool.layout, absent - {place.designed.id})
     old = place.drive
-    leaving = f"{old.place} ({old.serial})" if old else f"place {place.slot + 1}"
+    leaving = old.named if old else f"place {place.slot + 1}"
     cautions = []
     if place.state == "missing":
         cautions.append(
             f"{leaving} is missing, not failed. If it comes back first, only what changed meanwhile is at stake; "
             "once replaced, it is no longer part of the pool."
         )
+    if drive.condition == "failing":
+        cautions.append(f"{drive.named} is failing by its own readings; it is a poor choice.")
     if drive.as_drive.extents > place.designed.extents:
         cautions.append("The new drive is larger; what exceeds the place is not used.")
     return ChangeSheet(

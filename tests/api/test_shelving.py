@@ -1,0 +1,199 @@
+"""Bays, and drives that come and go: written down, put right, pulled, put in elsewhere, gone for good."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlmodel import select
+
+from pairshelf.engine.observe import observe
+from pairshelf.engine.pools import devices
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import DriveRow, Shelf
+from tests.api.conftest import Person, do
+from tests.engine.helpers import carry_all, check, pool_state
+
+
+def drive(who: Person, serial: str) -> Any:
+    with transaction() as session:
+        number = session.exec(select(DriveRow.id).where(DriveRow.serial == serial)).one()
+    return who.get(f"/api/drives/{number}").get_json()["drive"]
+
+
+def shelf_id(name: str) -> int:
+    with transaction() as session:
+        return session.exec(select(Shelf.id).where(Shelf.name == name)).one() or 0
+
+
+def happens(who: Person, what: str, serial: str) -> Any:
+    answer = who.post(f"/api/stand-in/drives/{drive(who, serial)['id']}", {"what": what})
+    observe(devices())
+    return answer
+
+
+def put_in(who: Person, bay: int, serial: str | None = None, shelf: str = "A", size: str = "200 GiB") -> Any:
+    body = {"shelf_id": shelf_id(shelf), "bay": bay, "size": size} | ({"serial": serial} if serial else {})
+    answer = who.post("/api/stand-in/drives", body)
+    observe(devices())
+    return answer
+
+
+def filled(who: Person) -> None:
+    """Some files on the office's volume; the shelf has no more bays than drives."""
+    volumes = who.get("/api/volumes").get_json()["volumes"]
+    number = next(v["id"] for v in volumes if v["ref"] == "cold/office")
+    assert who.post(f"/api/volumes/{number}/fill", {"share": 0.2}).status_code == 200
+    carry_all()
+    with transaction() as session:
+        session.exec(select(Shelf).where(Shelf.name == "A")).one().bays = 5
+
+
+def test_a_failed_drive_is_replaced_in_its_own_bay_of_a_full_shelf(lab: Person) -> None:
+    filled(lab)
+    happens(lab, "fail", "A2")
+    assert put_in(lab, 2).get_json()["code"] == "bay-taken"
+    assert happens(lab, "pull", "A2").status_code == 200
+    out = drive(lab, "A2")
+    assert (out["shelf"], out["left"], out["condition"], out["pool"]) == (None, "A bay 2", "missing", "cold")
+    assert [d["serial"] for d in lab.get("/api/drives/out").get_json()["drives"]] == ["A2"]
+    assert lab.get("/api/shelves").get_json()["out"] == 1
+    assert pool_state(1)[0] == "degraded", "one that had failed is not waited for"
+    fresh = put_in(lab, 2).get_json()["serial"]
+    # What appears in the bay is offered first, and is taken in on the way.
+    first = lab.get("/api/pools/1/replacements?slot=1").get_json()["candidates"][0]
+    assert (first["serial"], first["new"], first["reason"], first["place"]) == (fresh, True, None, "A bay 2")
+    assert lab.post("/api/drives/take-in", {"ids": [first["drive_id"]]}).status_code == 200
+    do(lab, "replace-drive", pool_id=1, slot=1, drive_id=first["drive_id"])
+    carry_all()
+    assert pool_state(1)[0] == "healthy" and check(1).report["mismatches"] == 0
+    # Put back elsewhere, the old one has failed still, and belongs to nothing.
+    refused = put_in(lab, 2, "A2").get_json()
+    assert (refused["code"], refused["field"]) == ("bay-taken", "bay")
+    assert lab.post("/api/drives/retire", {"ids": [out["id"]], "to": "returned under warranty"}).status_code == 200
+    assert lab.get("/api/drives/out").get_json()["drives"] == []
+    gone = lab.get("/api/drives/retired").get_json()["drives"]
+    assert [(d["serial"], d["retired_to"], d["pool"]) for d in gone] == [("A2", "returned under warranty", None)]
+    assert "it still holds old data of pool cold" in lab.get("/api/logbook").get_json()["entries"][0]["sentence"]
+
+
+def test_a_pulled_drive_is_where_it_is_put_in(lab: Person) -> None:
+    filled(lab)
+    happens(lab, "pull", "A1")
+    assert pool_state(1)[0] == "degraded" and drive(lab, "A1")["bay"] is None
+    taken = put_in(lab, 3, "A1").get_json()
+    assert taken["code"] == "bay-taken"
+    assert lab.post("/api/stand-in/drives", {"shelf_id": shelf_id("A"), "bay": 9, "serial": "A3"}).get_json()[
+        "code"
+    ] in ("bad-input", "serial-taken")
+    with transaction() as session:
+        session.exec(select(Shelf).where(Shelf.name == "A")).one().bays = 9
+    again = put_in(lab, 9, "A3").get_json()
+    assert (again["code"], "A bay 3" in again["title"]) == ("serial-taken", True)
+    # Whatever is typed beside the serial, it is the drive it was.
+    assert put_in(lab, 9, "A1", size="8 TB").status_code == 200
+    back = drive(lab, "A1")
+    assert (back["bay"], back["left"], back["size"], back["condition"]) == (9, None, 200 * 2**30, "good")
+    assert pool_state(1)[0] == "healthy" and check(1).report["mismatches"] == 0
+    moved = [e["sentence"] for e in lab.get("/api/logbook").get_json()["entries"]]
+    assert "Drive A1 is now in A bay 9." in moved
+
+
+def test_a_drive_goes_back_into_its_bay_unless_another_is_there(lab: Person) -> None:
+    happens(lab, "pull", "A1")
+    assert happens(lab, "put-back", "A1").status_code == 200
+    assert (drive(lab, "A1")["bay"], pool_state(1)[0]) == (1, "healthy")
+    happens(lab, "pull", "A1")
+    put_in(lab, 1)
+    refused = happens(lab, "put-back", "A1").get_json()
+    assert (refused["code"], drive(lab, "A1")["condition"]) == ("bay-taken", "missing")
+    # Found out by the devices alone: it answers, and is on no shelf.
+    devices().put_back("A1")
+    observe(devices())
+    assert (drive(lab, "A1")["shelf"], drive(lab, "A1")["condition"]) == (None, "good")
+
+
+def test_a_shelf_and_its_drives_are_written_down_at_once(lab: Person) -> None:
+    made = lab.post("/api/shelves", {"name": "Tower", "bays": 6, "host": "oak", "drives": "2x4TB hdd\nKL-7 8TB ssd"})
+    found = made.get_json()
+    rows = [lab.get(f"/api/drives/{i}").get_json()["drive"] for i in found["drive_ids"]]
+    assert [(r["bay"], r["size"], r["kind"], r["service"], r["host"]) for r in rows] == [
+        (1, 4 * 10**12, "hdd", "free", "oak"), (2, 4 * 10**12, "hdd", "free", "oak"), (3, 8 * 10**12, "ssd", "free", "oak"),
+    ]  # fmt: skip
+    assert rows[2]["serial"] == "KL-7" and rows[0]["serial"] != rows[1]["serial"]
+    more = lab.post(f"/api/shelves/{found['shelf_id']}/drives", {"drives": "3x4TB"}).get_json()
+    assert len(more["drive_ids"]) == 3
+    for body, field in (
+        ({"drives": "1x4TB"}, "drives"),
+        ({"drives": "KL-7 4TB"}, "drives"),
+        ({"drives": ""}, "drives"),
+    ):
+        assert lab.post(f"/api/shelves/{found['shelf_id']}/drives", body).get_json()["field"] == field
+    for body, field in (
+        ({"name": "Tower", "bays": 4}, "name"), ({"name": " ", "bays": 4}, "name"), ({"name": "T", "bays": 0}, "bays"),
+        ({"name": "T", "bays": 2, "drives": "3x4TB"}, "drives"), ({"name": "T", "bays": 2, "drives": "2x4TB tape"}, "drives"),
+    ):  # fmt: skip
+        assert lab.post("/api/shelves", body).get_json()["field"] == field
+    assert "T" not in [s["name"] for s in lab.get("/api/shelves").get_json()["shelves"]], "nothing half done"
+
+
+def test_what_is_empty_leaves_and_what_is_not_stays(lab: Person) -> None:
+    shelf = lab.post(
+        "/api/shelves", {"name": "Tower", "bays": 2, "host": "oak", "site": "Barn", "drives": "KL-1 4TB"}
+    ).get_json()
+    path = f"/api/shelves/{shelf['shelf_id']}"
+    assert "KL-1 is in it" in lab.post(path, method="DELETE").get_json()["title"]
+    assert lab.post("/api/hosts/remove", {"name": "oak"}).get_json()["title"] == "oak still has shelf Tower."
+    assert lab.post("/api/drives/retire", {"ids": shelf["drive_ids"], "to": "sold"}).status_code == 200
+    assert lab.post(path, method="DELETE").status_code == 200
+    assert lab.post("/api/sites/remove", {"name": "Barn"}).get_json()["title"] == "Barn still has host oak."
+    assert lab.post("/api/hosts/remove", {"name": "oak"}).status_code == 200
+    assert lab.post("/api/sites/remove", {"name": "Barn"}).status_code == 200
+    assert "mount" in lab.post("/api/hosts/remove", {"name": "elm"}).get_json()["title"]
+    for route in ("/api/hosts/remove", "/api/sites/remove"):
+        assert lab.post(route, {"name": "nowhere"}).status_code == 404
+    assert lab.post("/api/hosts", {"name": "yew"}).status_code == 200
+    assert "yew" in lab.get("/api/hosts").get_json()["hosts"]
+
+
+def test_drives_leave_together_or_not_at_all(lab: Person) -> None:
+    shelf = lab.post("/api/shelves", {"name": "Tower", "bays": 4, "drives": "2x4TB"}).get_json()
+    one, two = shelf["drive_ids"]
+    member = drive(lab, "A1")["id"]
+    for ids, code in (([one, member], "drive-stays"), ([one, 9999], "drive-gone")):
+        assert lab.post("/api/drives/retire", {"ids": ids, "to": "sold"}).get_json()["code"] == code
+    assert lab.post("/api/drives/retire", {"ids": [one], "to": " "}).get_json()["field"] == "to"
+    assert lab.get(f"/api/drives/{one}").get_json()["drive"]["service"] == "free"
+    assert lab.post("/api/drives/retire", {"ids": [one, two], "to": "sold"}).get_json() == {"count": 2}
+    assert lab.post("/api/drives/retire", {"ids": [one], "to": "sold"}).get_json()["code"] == "drive-stays"
+    assert lab.get("/api/drives/matching?filter=4TB").get_json()["ids"] == []
+
+
+def test_a_fact_is_put_right_and_what_stood_there_is_kept(lab: Person, person: Any) -> None:
+    number = drive(lab, "A1")["id"]
+    path = f"/api/drives/{number}"
+    assert lab.post(path, {"facts": {"price": "99 EUR", "use": "scans"}}, method="PATCH").status_code == 200
+    facts = {f["label"]: f["text"] for f in lab.get(path).get_json()["facts"]}
+    assert (facts["Price"], facts["Intended use"]) == ("99.00 EUR", "scans")
+    entry = lab.get("/api/logbook").get_json()["entries"][0]
+    assert entry["sentence"] == "Facts of drive A1 put right: price, currency, use."
+    for said, field in (({"size": "8 TB"}, "size"), ({"use": "scans"}, "use"), ({"serial": "X"}, "serial")):
+        assert lab.post(path, {"facts": said}, method="PATCH").get_json()["field"] == field
+    assert person("wren").post(path, {"facts": {"use": "x"}}, method="PATCH").status_code == 403
+
+
+def test_a_list_puts_facts_right_and_moves_what_has_moved(lab: Person) -> None:
+    # Two free drives have changed places, one is new, A1 to A5 are on no list: they stay.
+    lab.post("/api/shelves", {"name": "Tower", "bays": 4, "drives": "K1 4TB, K2 4TB"})
+    raw = b"shelf,bay,serial,size,kind,use\nTower,2,K1,4 TB,hdd,scans\nTower,1,K2,4 TB,hdd,\nTower,3,K3,4 TB,hdd,\n"
+    shown = lab.send("/api/inventory/preview", raw).get_json()
+    assert (shown["new"], shown["same"], shown["gone"]) == (1, 0, [])
+    assert [[f["fact"] for f in c["facts"]] for c in shown["changed"]] == [["bay", "use"], ["bay"]]
+    assert drive(lab, "K1")["bay"] == 1
+    assert lab.send("/api/inventory", raw).get_json()["stored"]
+    assert [(drive(lab, s)["bay"], drive(lab, s)["service"]) for s in ("K1", "K2", "K3")] == [
+        (2, "free"),
+        (1, "free"),
+        (3, "new"),
+    ]
+    clash = lab.send("/api/inventory", b"shelf,bay,serial,size,kind\nTower,1,K9,4 TB,hdd\nA,1,A1,8 TB,hdd\n").get_json()
+    assert not clash["stored"] and [(e["row"], e["column"]) for e in clash["errors"]] == [(2, "bay"), (3, "size")]
