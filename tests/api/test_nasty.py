@@ -195,7 +195,8 @@ def _any_serial(lab: Person, serial: str, bay: int) -> None:
     with transaction() as session:
         drive = session.connection().execute(text("select id from drive where serial = :s"), {"s": serial}).scalar_one()
     assert lab.post(f"/api/stand-in/drives/{drive}", {"what": "fail"}).status_code == 200
-    assert lab.post(f"/api/stand-in/drives/{drive}", {"what": "put-back"}).status_code == 200
+    for what in ("pull", "put-back"):
+        assert lab.post(f"/api/stand-in/drives/{drive}", {"what": what}).status_code == 200
     devices()._clear(serial)
     observe(devices())
     taken = lab.post("/api/drives/take-in", {"ids": [drive]})
