@@ -116,7 +116,10 @@ export function ShelfActs({ shelf }: { shelf: { id: number; name: string; bays: 
   });
   if (!may.may) return null;
   return (
-    <span className="no-print" style={{ display: "inline-flex", gap: "0.6rem" }}>
+    <span
+      className="no-print"
+      style={{ display: "inline-flex", gap: "0.6rem", fontSize: "0.85rem", color: "var(--faint)" }}
+    >
       {shelf.drives < shelf.bays && (
         <button type="button" className="figure" onClick={() => setOpen(true)}>
           add drives…
@@ -162,7 +165,7 @@ export function OutOfBays({ onShow }: { onShow: (id: number) => void }) {
   const found = server.useQuery("get", "/api/drives/out");
   if (!found.data?.drives.length) return null;
   return (
-    <section className="paper" aria-label="In no bay" style={{ marginTop: "1rem" }}>
+    <section className="paper" aria-label="In no bay" style={{ margin: "1rem 0 0" }}>
       <h2>In no bay</h2>
       <Text size="sm" c="dimmed">
         They are recognised wherever they are put in: click an empty bay.

@@ -96,6 +96,7 @@ export function Shelves() {
           {settled && !filter_error && <SelectMatching filter={settled} matching={matching} />}
         </div>
       )}
+      {out > 0 && <OutOfBays onShow={(id) => put("drive", String(id))} />}
       {drives === 0 && shelves.length === 0 ? (
         <div className="paper" style={{ maxWidth: 720 }}>
           <h2>The first shelf</h2>
@@ -128,7 +129,6 @@ export function Shelves() {
           {shown && <DriveSheet id={Number(shown)} wide={wide} onClose={() => put("drive", null)} />}
         </div>
       )}
-      {out > 0 && <OutOfBays onShow={(id) => put("drive", String(id))} />}
       <SelectionBar />
     </>
   );
