@@ -38,7 +38,7 @@ TESTS = ["tests/core", "tests/engine", "tests/store", "tests/formats", "tests/ap
          "tests/test_cli_planning.py", "tests/soak"]  # fmt: skip
 LEFT_OUT = ["tests/api/test_description.py", "tests/api/test_nasty.py", "tests/api/test_made_up_kinds.py"]
 #: Seconds of tests that are tried on one fault.
-PATIENCE = 60.0
+PATIENCE = 30.0
 
 _COMPARE = {
     ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
