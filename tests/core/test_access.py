@@ -13,13 +13,26 @@ from pairshelf.core.changes.access.sharing import who_may
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.domain.block_targets import log_in, why_no_path
 from pairshelf.core.domain.depends import pull, stands_on
-from pairshelf.core.domain.estate import Entry, Estate, EstateMount
+from pairshelf.core.domain.drives import Drive, Kind
+from pairshelf.core.domain.estate import (
+    Entry,
+    Estate,
+    EstateDrive,
+    EstateHost,
+    EstateMount,
+    EstatePlace,
+    EstatePool,
+    EstateShare,
+    EstateTarget,
+    EstateVolume,
+)
 from pairshelf.core.domain.folders import folder_for, folder_in, settings_text, with_folder
 from pairshelf.core.domain.mounting import MountLine, in_order
 from pairshelf.core.domain.names import check_iqn, near_misses
 from pairshelf.core.domain.patterns import expand
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
+from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.allocation import allocate, gaps, spans, unplaced, without
 from tests.core.estates import IQN, estate, free, more_drives, with_pool, with_volume
 
@@ -330,3 +343,73 @@ def test_what_is_given_lies_in_the_gaps_and_comes_back(
     kept = {p.at + i: p.first + i for p in left for i in range(p.count)}
     assert kept == {a: f for a, f in placed.items() if not cut[0] <= a < cut[0] + cut[1]}
     assert sum(n for _, _, n in spans(left, at, count)) + sum(n for _, n in unplaced(left, at, count)) == count
+
+
+@st.composite
+def grown(draw: st.DrawFn) -> Estate:
+    """Two pools over shelves of three hosts, volumes mounted, shared and served by any of them."""
+    hosts = [EstateHost(n, draw(st.sampled_from(["Here", "There"]))) for n in ("elm", "fir", "oak")]
+    drives, pools, volumes, mounts, shares, targets = [], [], [], [], [], []
+    for number, (name, scheme, count) in enumerate((("p", "parity-1", 3), ("q", "copies-2", 2)), start=1):
+        own = [
+            EstateDrive(10 * number + i, f"{name}{i}", f"shelf {draw(st.integers(1, 3))}", i + 1, 6 * TB, Kind.HDD, None, "in-use",
+                        "good", pool=name, host=draw(st.sampled_from(["elm", "fir", None])))
+            for i in range(count)
+        ]  # fmt: skip
+        layout = build_layout([Drive(str(i), 6 * TB) for i in range(count)], scheme)
+        states = [draw(st.sampled_from(["active", "active", "active", "failed", "missing"])) for _ in own]
+        places = tuple(EstatePlace(i, states[i], layout.members[i], d) for i, d in enumerate(own))
+        drives += own
+        pools.append(EstatePool(number, name, "healthy", layout, places, (), True, scheme))
+        for use in ("mounted", "served", "idle"):
+            ref, host = f"{name}/{use}", draw(st.sampled_from(["elm", "fir", "oak"]))
+            volumes.append(
+                EstateVolume(
+                    len(volumes) + 1, name, use, GIB, False, "xfs" if use == "mounted" else "none", None, 0, ref
+                )
+            )
+            if use == "mounted":
+                mounts.append(EstateMount(len(mounts) + 1, host, ref, f"/srv/{name}"))
+                shares.append(
+                    EstateShare(
+                        f"s{name}", ref, "", None, None, True, ((draw(st.sampled_from(["ash", "office"])), "write"),)
+                    )
+                )
+            elif use == "served":
+                targets.append(EstateTarget(IQN + name, host, False, ((0, ref),), ()))
+    return Estate(drives=tuple(drives), pools=tuple(pools), volumes=tuple(volumes), mounts=tuple(mounts), shares=tuple(shares),
+                  targets=tuple(targets), machines=tuple(hosts), parties=(("ash", None), ("bay", None), ("office", ("ash", "bay"))))  # fmt: skip
+
+
+@given(grown(), st.data())
+def test_who_notices_agrees_with_a_walk_over_the_graph(one: Estate, data: st.DataObject) -> None:
+    kind = data.draw(st.sampled_from(["drive", "shelf", "host", "site", "volume", "pool"]))
+    site_of = {h.name: h.site for h in one.machines}
+    names: dict[str, list[str]] = {
+        "drive": [d.serial for d in one.drives], "shelf": [d.shelf or "" for d in one.drives], "host": [h.name for h in one.machines],
+        "site": ["Here", "There"], "volume": [v.ref for v in one.volumes], "pool": [p.name for p in one.pools],
+    }  # fmt: skip
+    name = data.draw(st.sampled_from(names[kind]))
+    stand_in = {
+        "drive": lambda d: d.serial == name, "shelf": lambda d: d.shelf == name, "host": lambda d: d.host == name,
+        "site": lambda d: d.host is not None and site_of[d.host] == name,
+    }.get(kind, lambda d: False)  # fmt: skip
+    gone = [d for d in one.drives if stand_in(d)]
+    found = pull(one, kind, name, gone)
+
+    dark_hosts = {name} if kind == "host" else {h for h, s in site_of.items() if s == name} if kind == "site" else set()
+    dark = set()
+    for pool in one.pools:
+        bad = sum(p.state != "active" or p.drive in gone for p in pool.places)
+        hit = any(p.drive in gone for p in pool.places)
+        if (kind == "pool" and pool.name == name) or (hit and bad > 1):
+            dark |= {v.ref for v in one.volumes if v.pool == pool.name}
+    dark |= {name} if kind == "volume" else set()
+    dark |= {m.volume for m in one.mounts if m.host in dark_hosts}
+    dark |= {v for t in one.targets if t.host in dark_hosts for _, v in t.luns}
+    assert {s.volume for s in found.stands if not s.serves} == dark
+    people = {p for s in one.shares if s.volume in dark for who, _ in s.rights for p in one.groups.get(who, (who,))}
+    assert set(found.people) == people
+    assert found.sentence.startswith("Nobody notices") == (not dark)
+    for person in people:
+        assert person in found.sentence

@@ -83,10 +83,14 @@ def pull(estate: Estate, kind: str, name: str, drives: Sequence[EstateDrive]) ->
         pool = estate.pool_named(name, field="name")
         hits = (Hit(pool.name, (), (), pool.state, "unreachable", f"Pool {pool.name} is taken away as a whole."),)
     served = {h.pool: h.serves for h in hits}
-    stands = tuple(_stand(estate, v, serves=served[v.pool]) for v in estate.volumes if v.pool in served)
-    if kind in ("host", "site"):
-        away = {name} if kind == "host" else {h.name for h in estate.machines if h.site == name}
-        stands += _of_hosts(estate, away, {s.volume for s in stands})
+    away = (
+        {name} if kind == "host" else {h.name for h in estate.machines if h.site == name} if kind == "site" else set()
+    )
+    through = _through(estate, away)
+    stands = tuple(
+        _stand(estate, v, serves=served.get(v.pool, True) and v.ref not in through)
+        for v in estate.volumes if v.pool in served or v.ref in through
+    )  # fmt: skip
     return Notice(f"{kind} {name}", _below(kind, drives), hits, stands, _sentence(hits, stands))
 
 
@@ -123,11 +127,11 @@ def _stand(estate: Estate, volume: EstateVolume, *, serves: bool) -> Stand:
     )  # fmt: skip
 
 
-def _of_hosts(estate: Estate, away: Collection[str], known: Collection[str]) -> tuple[Stand, ...]:
-    """Volumes that are reached through hosts that go, though their drives stay."""
-    through = {m.volume for m in estate.mounts if m.host in away}
-    through |= {v for t in estate.targets if t.host in away for _, v in t.luns}
-    return tuple(_stand(estate, v, serves=False) for v in estate.volumes if v.ref in through and v.ref not in known)
+def _through(estate: Estate, away: Collection[str]) -> set[str]:
+    """Volumes that are reached through hosts that go, whatever becomes of their drives."""
+    return {m.volume for m in estate.mounts if m.host in away} | {
+        v for t in estate.targets if t.host in away for _, v in t.luns
+    }
 
 
 def _below(kind: str, drives: Sequence[EstateDrive]) -> tuple[str, ...]:
