@@ -18,8 +18,8 @@ from pairshelf.engine import approver
 from pairshelf.engine.apply import APPLY
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import engine, transaction
-from pairshelf.store.tables import DriveRow, Host, PoolRow, SheetRow, Site, VolumeRow
-from tests.engine.helpers import at_once, build, carry_all, do, shelf
+from pairshelf.store.tables import DriveRow, Host, PoolRow, SampleFile, SheetRow, Site, VolumeRow
+from tests.engine.helpers import at_once, build, carry_all, do, fill, shelf
 
 
 def _sheet(kind: str, **request: Any) -> SheetRow:
@@ -168,3 +168,49 @@ def test_every_kind_is_applied_by_the_module_that_mirrors_its_own() -> None:
         if kind not in shared:
             mirror = KINDS[kind].plan.__module__.replace("core.changes", "engine.apply")
             assert apply.__module__ == mirror
+
+
+@pytest.mark.usefixtures("db")
+def test_what_stands_in_the_way_is_what_approving_would_say_and_nothing_is_done() -> None:
+    at_once()
+    pool = build(shelf(4), "parity-1", name="p")
+    carry_all()
+    sheet = _sheet("rename-volume", volume="p/v", name="w")
+    assert approver.in_the_way(sheet.number, devices()) is None
+    with transaction() as session:
+        assert "w" not in [v.name for v in session.exec(select(VolumeRow))]
+        assert session.get(SheetRow, sheet.number).state == "draft"  # type: ignore[union-attr]
+    # What takes the pool up is said, and passes; the draft is not out of date for it.
+    fill(pool)
+    delete = _sheet("delete-volume", volume="p/v")
+    said = approver.in_the_way(delete.number, devices())
+    assert said is not None and said.code == "busy"
+    approver.look_through_drafts(devices())
+    with transaction() as session:
+        assert session.get(SheetRow, delete.number).stale is None  # type: ignore[union-attr]
+    carry_all()
+    # Files came to be: the sheet said there were none.
+    assert approver.in_the_way(delete.number, devices()).code == "changed-since"  # type: ignore[union-attr]
+    approver.look_through_drafts(devices())
+    with transaction() as session:
+        assert "have changed since" in (session.get(SheetRow, delete.number).stale or "")  # type: ignore[union-attr]
+        assert session.get(SheetRow, sheet.number).stale is None  # type: ignore[union-attr]
+
+
+@pytest.mark.usefixtures("db")
+def test_a_file_beyond_the_new_end_is_told_before_anybody_approves() -> None:
+    at_once()
+    build(shelf(4), "parity-1", name="p")
+    carry_all()
+    do("delete-volume", volume="p/v")
+    do("make-volumes", pool="p", name="v", size="40 GiB", file_system="btrfs")
+    with transaction() as session:
+        volume = session.exec(select(VolumeRow)).one()
+        number, size = volume.number, volume.size
+    sheet = _sheet("resize-volume", volume="p/v", size=f"{size // 2**31} GiB")
+    assert approver.in_the_way(sheet.number, devices()) is None
+    with transaction() as session:
+        last = size // 2**30 - 3
+        session.add(SampleFile(volume_id=number, name="late.dat", first=last, extents=1, checksum="x"))
+    said = approver.in_the_way(sheet.number, devices())
+    assert said is not None and said.code in ("file-beyond", "bad-input", "changed-since")

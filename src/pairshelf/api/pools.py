@@ -25,7 +25,7 @@ from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.domain.volume_spec import facts_of
 from pairshelf.core.errors import Locked, NotFound, NotPossible
 from pairshelf.core.figures.report import cut_json
-from pairshelf.core.figures.survival import after_failures, in_words, survival
+from pairshelf.core.figures.survival import after_failures, now_in_words, survival
 from pairshelf.core.layouts.registry import scheme_of, trade_name
 from pairshelf.engine import keys
 from pairshelf.engine.jobs.check import start_check
@@ -342,7 +342,9 @@ def _pool_out(
 ) -> PoolOut:  # fmt: skip
     layout = built.layout
     promised = survival(layout)
-    after = after_failures(layout, [p.designed.id for p in built.places if p.state not in ("active", "emptied")])
+    failed = [p.designed.id for p in built.places if p.state in ("failed", "rebuilding")]
+    missing = [p.designed.id for p in built.places if p.state == "missing"]
+    after = after_failures(layout, [*failed, *missing])
     synced = row.synced_to / max(1, layout.stripes) if layout.scheme.survives else 1.0
     if built.spread:
         synced = 1.0 if volumes_synced else 0.5
@@ -353,7 +355,7 @@ def _pool_out(
         passphrase_kept=row.passphrase_kept, encrypted=built.encrypted, locked=built.encrypted and not keys.is_open(built.id),
         guaranteed=promised.guaranteed, best_case=promised.best_case,
         now=After(survives=after.survives, more_guaranteed=after.more_guaranteed, more_best_case=after.more_best_case,
-                  sentence=in_words(layout, after)),
+                  sentence=now_in_words(layout, failed, missing)),
         synced=synced, proofs=proofs_of(row, built),
         places=[_place_out(built, p.slot, p.state, p.drive) for p in built.places],
         spares=[SpareOut(drive_id=d.id, place=d.place, serial=d.serial, size=d.size, condition=d.condition) for d in built.spares],

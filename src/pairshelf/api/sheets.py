@@ -109,6 +109,15 @@ class SheetLine(BaseModel):
     created_at: dt.datetime
     approved_by: str | None
     approved_at: dt.datetime | None
+    #: Why a draft cannot be approved any more as it was shown, or null.
+    stale: str | None
+    #: Whether all that came of it has ended.
+    done: bool
+
+
+class InTheWayOut(BaseModel):
+    #: What approving it would say now; null where it would be done.
+    sentence: str | None
 
 
 class SheetsOut(BaseModel):
@@ -191,8 +200,18 @@ def sheets(query: PageQuery) -> Any:
         if query.before is not None:
             statement = statement.where(col(SheetRow.id) < query.before)
         rows = session.exec(statement).all()
+        ids = [r.number for r in rows]
+        open_jobs = select(JobRow.sheet_id).where(
+            col(JobRow.sheet_id).in_(ids), col(JobRow.state).not_in(("done", "failed"))
+        )
+        going_on = set(session.exec(open_jobs))
     return SheetsOut(
-        sheets=[SheetLine(**r.model_dump(include=set(SheetLine.model_fields))) for r in rows[: query.limit]],
+        sheets=[
+            SheetLine(
+                **r.model_dump(include=set(SheetLine.model_fields)), done=r.state == "approved" and r.id not in going_on
+            )
+            for r in rows[: query.limit]
+        ],
         more=len(rows) > query.limit,
     )
 
@@ -210,6 +229,14 @@ def sheet(path: SheetPath) -> Any:
         shown = _out(row, user.role, jobs)
         shown.waiting = still_to_do(session, row.number)
         return shown
+
+
+@api.get("/sheets/<int:sheet_id>/in-the-way", responses={200: InTheWayOut})
+@needs(Act.LOOK, heavy=True)
+def in_the_way(path: SheetPath) -> Any:
+    """What stands in the way of approving a draft now."""
+    error = engine.in_the_way(path.sheet_id, devices())
+    return InTheWayOut(sentence=error.message if error else None)
 
 
 @api.post("/sheets/<int:sheet_id>/approve", responses={200: SheetOut})

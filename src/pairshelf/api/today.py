@@ -97,7 +97,9 @@ def today() -> Any:
         )
         new = func.count().filter(col(DriveRow.service) == "new")
         drives, free_drives, new_drives, raw = session.exec(
-            select(func.count(), free, new, func.coalesce(func.sum(DriveRow.size), 0)).select_from(DriveRow)
+            select(func.count(), free, new, func.coalesce(func.sum(DriveRow.size), 0))
+            .select_from(DriveRow)
+            .where(DriveRow.service != "retired")
         ).one()
         pools, capacity = session.exec(
             select(func.count(), func.coalesce(func.sum(PoolRow.capacity), 0)).select_from(PoolRow)
@@ -122,6 +124,7 @@ def today() -> Any:
 
 def _pools(session: Session) -> list[PoolFacts]:
     """Pools that may need somebody: most are well, and are not looked at."""
+    away = func.sum(case((col(PoolPlace.state) == "missing", 1), else_=0))
     empty = func.sum(case((col(PoolPlace.state).in_(("failed", "missing")), 1), else_=0))
     filling = func.sum(case((col(PoolPlace.state) == "rebuilding", 1), else_=0))
     differing = dict(session.exec(
@@ -135,14 +138,14 @@ def _pools(session: Session) -> list[PoolFacts]:
     unsettled = {pool: report["mismatches"] - report["put_right"] for pool, report in checks}
     doubtful = [*differing, *(pool for pool, count in unsettled.items() if count)]
     rows = session.exec(
-        pick(PoolRow.id, PoolRow.name, PoolRow.state, empty, filling)
+        pick(PoolRow.id, PoolRow.name, PoolRow.state, empty, filling, away)
         .join(PoolPlace, col(PoolPlace.pool_id) == PoolRow.id)
         .where(col(PoolPlace.slot).is_not(None), or_(PoolRow.state != "healthy", col(PoolRow.id).in_(doubtful)))
         .group_by(col(PoolRow.id)).order_by(PoolRow.name)
     ).all()  # fmt: skip
     return [
-        PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0))
-        for i, name, state, gone, fills in rows
+        PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0), missing)
+        for i, name, state, gone, fills, missing in rows
     ]
 
 
@@ -178,7 +181,8 @@ def _failing(session: Session) -> list[tuple[int, str]]:
 def _drafts(session: Session) -> list[tuple[int, str]]:
     since = now() - dt.timedelta(days=7)
     rows = session.exec(
-        select(SheetRow.id, SheetRow.title).where(SheetRow.state == SheetState.DRAFT, SheetRow.created_at > since)
+        select(SheetRow.id, SheetRow.title).where(SheetRow.state == SheetState.DRAFT, SheetRow.created_at > since,
+                                                  col(SheetRow.stale).is_(None))
         .order_by(col(SheetRow.id).desc()).limit(5)
     )  # fmt: skip
     return [(i or 0, title) for i, title in rows]

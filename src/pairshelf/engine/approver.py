@@ -2,25 +2,31 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import asdict
 from typing import Any
 
+from psycopg.errors import LockNotAvailable
+from sqlalchemy import text
+from sqlalchemy.exc import OperationalError
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.kind import Context
 from pairshelf.core.changes.kinds import kind_of, request_of
 from pairshelf.core.changes.sheet import ChangeSheet
 from pairshelf.core.domain.device import DeviceError, Devices
-from pairshelf.core.errors import BadInput, NotFound, NotPossible
+from pairshelf.core.errors import BadInput, Busy, Locked, NotFound, NotPossible, NotServing, PairShelfError
 from pairshelf.engine.apply import APPLY
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.errands import on_drive, on_host, require_none
 from pairshelf.engine.log import log
 from pairshelf.engine.planner import Named, named, plan
 from pairshelf.engine.pools import devices
-from pairshelf.store.database import Lock, lock_until_commit
+from pairshelf.store.database import Lock, lock_until_commit, transaction
 from pairshelf.store.repositories.drives_and_pools import lock_drives
 from pairshelf.store.tables import DriveRow, SheetRow, SheetState, now
+
+_A_WEEK = dt.timedelta(days=7)
 
 
 def draw_up(session: Session, kind: str, request: Any, who: str, world: Devices | None = None) -> SheetRow:
@@ -77,6 +83,51 @@ def approve(session: Session, sheet_id: int, who: str, confirm: str, world: Devi
         **({"erased": erased} if erased else {}),
         **({"given_up": row.body["gives_up"]} if row.body.get("gives_up") else {}))  # fmt: skip
     return row, outcome
+
+
+class _Tried(Exception):
+    """Everything went well, and is to come to nothing."""
+
+
+def in_the_way(sheet_id: int, world: Devices) -> PairShelfError | None:
+    """What approving a draft would say now; nothing, where it would be done. It is really done, and comes to nothing:
+    so nothing can stand in the way that is not told beforehand. Where others hold what it is about, nothing is known."""
+    try:
+        with transaction() as session:
+            session.connection().execute(text("set local lock_timeout = '1s'"))
+            row = session.get(SheetRow, sheet_id)
+            if row is None or row.state != SheetState.DRAFT:
+                return None
+            approve(session, sheet_id, row.created_by, row.body["confirm"] or "", world)
+            session.flush()
+            raise _Tried
+    except _Tried:
+        return None
+    except PairShelfError as error:
+        return error
+    except OperationalError as error:
+        if isinstance(error.orig, LockNotAvailable):
+            return None
+        raise
+
+
+#: What passes by itself: a sheet is not out of date for it.
+_PASSING = (Busy, NotServing, Locked)
+
+
+def look_through_drafts(world: Devices) -> None:
+    """Note at each draft of the last week why it cannot be approved any more as it was shown, if so."""
+    with transaction() as session:
+        query = select(SheetRow.id).where(SheetRow.state == SheetState.DRAFT, SheetRow.created_at > now() - _A_WEEK)
+        drafts = list(session.exec(query.order_by(col(SheetRow.id).desc()).limit(20)))
+    for number in drafts:
+        error = in_the_way(number or 0, world)
+        if isinstance(error, _PASSING):
+            continue
+        with transaction() as session:
+            row = session.get(SheetRow, number)
+            if row is not None:
+                row.stale = error.message if error else None
 
 
 def _hold(session: Session, context: Context) -> Named:

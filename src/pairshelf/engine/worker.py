@@ -13,6 +13,7 @@ import structlog
 from sqlalchemy.exc import OperationalError, SQLAlchemyError
 from sqlmodel import col, select
 
+from pairshelf.engine.approver import look_through_drafts
 from pairshelf.engine.carry import carry, pick_up_the_dropped
 from pairshelf.engine.errands import do_errands
 from pairshelf.engine.io.files import empty_bins
@@ -29,6 +30,7 @@ CONCURRENCY = 8
 _LOOK_EVERY = 0.5
 _ROUND_EVERY = 3.0
 _BEAT_EVERY = 2.0
+_DRAFTS_EVERY = 60.0
 
 _stopping = threading.Event()
 _logger = structlog.get_logger()
@@ -71,6 +73,15 @@ def beat() -> None:
         _stopping.wait(_BEAT_EVERY)
 
 
+def read_drafts() -> None:
+    """See now and then which drafts are out of date, so that they stop asking for anybody."""
+    while not _stopping.wait(_DRAFTS_EVERY):
+        try:
+            look_through_drafts(devices())
+        except Exception as error:
+            _logger.warning("drafts", error=f"{type(error).__name__}: {error}".split("\n")[0])
+
+
 def _beat() -> None:
     with transaction() as session:
         row = session.exec(select(Setting).where(col(Setting.key) == "worker")).first() or Setting(key="worker")
@@ -99,6 +110,7 @@ def main() -> None:
     watcher = threading.Thread(target=watch, name="watch", daemon=True)
     watcher.start()
     threading.Thread(target=beat, name="beat", daemon=True).start()
+    threading.Thread(target=read_drafts, name="drafts", daemon=True).start()
     loop = asyncio.new_event_loop()
     task = loop.create_task(_serve(app))
 

@@ -776,6 +776,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/{sheet_id}/in-the-way": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What stands in the way of approving a draft now. */
+        get: operations["sheets_in_the_way_sheets__int_sheet_id__in_the_way_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/{sheet_id}/approve": {
         parameters: {
             query?: never;
@@ -4509,6 +4526,10 @@ export interface components {
             approved_by: string | null;
             /** Approved At */
             approved_at: string | null;
+            /** Stale */
+            stale: string | null;
+            /** Done */
+            done: boolean;
         };
         /** SheetOut */
         SheetOut: {
@@ -4740,6 +4761,11 @@ export interface components {
             label: string;
             /** Text */
             text: string;
+        };
+        /** InTheWayOut */
+        InTheWayOut: {
+            /** Sentence */
+            sentence: string | null;
         };
         /** ApproveBody */
         ApproveBody: {
@@ -7522,6 +7548,15 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
             400: components["responses"]["BadInput"];
             401: components["responses"]["SignedOut"];
             403: components["responses"]["Denied"];
@@ -8472,6 +8507,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    sheets_in_the_way_sheets__int_sheet_id__in_the_way_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InTheWayOut"];
                 };
             };
             400: components["responses"]["BadInput"];

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pairshelf.core.changes.access.sharing import who_may
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool, EstateVolume
 from pairshelf.core.errors import BadInput
-from pairshelf.core.figures.survival import PoolState, after_failures, in_words, state_of
+from pairshelf.core.figures.survival import PoolState, now_in_words, state_of
 
 #: What can be pulled.
 THINGS = ("drive", "shelf", "host", "site", "volume", "pool")
@@ -100,12 +100,8 @@ def _hit(pool: EstatePool, gone: Collection[int]) -> Hit | None:
         return None
     failed = [p.designed.id for p in pool.places if p.state in ("failed", "rebuilding")]
     missing = [p.designed.id for p in pool.places if p.state == "missing" or p in own]
-    after = after_failures(pool.layout, [*failed, *missing])
     state = state_of(pool.layout, failed, missing)
-    sentence = (
-        in_words(pool.layout, after) if after.survives
-        else f"Pool {pool.name} cannot be used until they are back; nothing is lost if they come back as they were."
-    )  # fmt: skip
+    sentence = now_in_words(pool.layout, failed, missing)
     return Hit(
         pool.name, tuple(p.drive.place for p in own if p.drive),
         tuple(sorted({pool.layout.set_of(p.slot) + 1 for p in own})) if not pool.spread else (),

@@ -109,6 +109,13 @@ def state_of(layout: Layout, failed: Collection[str], missing: Collection[str]) 
     return PoolState.DEGRADED if after.more_guaranteed > 0 else PoolState.UNPROTECTED
 
 
+def now_in_words(layout: Layout, failed: Collection[str], missing: Collection[str]) -> str:
+    """The same of drives that are really gone: of those that may come back nothing is said to be lost."""
+    if state_of(layout, failed, missing) is PoolState.UNREACHABLE:
+        return "Too many drives are away to read or write now. Nothing is lost: it goes on where it was once they are back."
+    return in_words(layout, after_failures(layout, {*failed, *missing}))
+
+
 def in_words(layout: Layout, after: AfterFailures) -> str:
     """One sentence: do the data survive, and what may still fail."""
     if not after.survives:

@@ -45,6 +45,8 @@ class PoolFacts:
     differing_files: int
     #: Mismatches of the last check that could not be put right.
     unsettled: int
+    #: Of the empty places, those whose drive is away and may come back.
+    away: int = 0
 
 
 def matters(
@@ -132,9 +134,9 @@ def matters(
         found.append(
             Matter(
                 Gravity.SOMETIME,
-                "There are no drives yet. Import a list of them, or put one into a bay.",
-                "Import drives",
-                "/shelves/import",
+                "There are no drives yet. Write down the first shelf with what is in it, or bring in a list.",
+                "Begin",
+                "/shelves",
             )
         )
     elif no_pools and free_drives:
@@ -174,7 +176,13 @@ def _of_pool(pool: PoolFacts) -> list[Matter]:
     elif pool.state in ("degraded", "unprotected"):
         gravity = Gravity.NOW if pool.state == "unprotected" else Gravity.SOON
         risk = "nothing more may fail" if pool.state == "unprotected" else "something may still fail"
-        if pool.empty_places:
+        if pool.away and pool.away == pool.empty_places:
+            drives = "one of its drives is" if pool.away == 1 else f"{pool.away} of its drives are"
+            found.append(
+                Matter(gravity, f"Pool {pool.name} is {pool.state}: {drives} away, and waited for; {risk}. All data can be read.",
+                       "See which", link)
+            )  # fmt: skip
+        elif pool.empty_places:
             found.append(
                 Matter(gravity, f"Pool {pool.name} is {pool.state}: {risk}. All data can be read.", replace, link)
             )

@@ -25,6 +25,8 @@ class SheetRow(Numbered, table=True):
     approved_by: str | None = None
     approved_at: dt.datetime | None = when(default=False)
     pool_id: int | None = Field(default=None, foreign_key="pool.id")
+    #: Why a draft cannot be approved any more as it was shown.
+    stale: str | None = None
 
 
 class JobRow(Numbered, table=True):

@@ -1,7 +1,7 @@
 /** Changes: what runs, sheets that wait or were approved, and jobs that have ended. */
 import { Button, Text } from "@mantine/core";
 import { Link } from "react-router";
-import { server } from "../../api/client";
+import { type Schema, server } from "../../api/client";
 import { JobLine } from "../../shared/JobLine";
 import { Empty, Heading, Trouble, Waiting } from "../../shared/parts";
 import { formatWhen } from "../../shared/units";
@@ -68,8 +68,12 @@ function Sheets() {
               <td style={{ overflowWrap: "anywhere" }}>
                 <Link to={`/changes/${sheet.id}`}>{sheet.title}</Link>
               </td>
-              <td className={sheet.state === "draft" ? "rust" : "faint"} style={{ whiteSpace: "nowrap" }}>
-                {sheet.state === "draft" ? "waits for approval" : sheet.state}
+              <td
+                className={sheet.state === "draft" && !sheet.stale ? "rust" : "faint"}
+                style={{ whiteSpace: "nowrap" }}
+                title={sheet.stale ?? undefined}
+              >
+                {standing(sheet)}
               </td>
               <td className="faint num">{formatWhen(sheet.approved_at ?? sheet.created_at)}</td>
             </tr>
@@ -83,6 +87,12 @@ function Sheets() {
       )}
     </section>
   );
+}
+
+function standing(sheet: Schema["SheetLine"]): string {
+  if (sheet.state === "draft") return sheet.stale ? "out of date" : "waits for approval";
+  if (sheet.state === "approved") return sheet.done ? "done" : "under way";
+  return sheet.state;
 }
 
 function Ended() {

@@ -231,6 +231,12 @@ function Approval({ sheet }: { sheet: Sheet }) {
     mutationFn: () => ask(api.POST("/api/sheets/{sheet_id}/withdraw", { params: path })),
     onSuccess: () => go("/changes"),
   });
+  const way = server.useQuery(
+    "get",
+    "/api/sheets/{sheet_id}/in-the-way",
+    { params: path },
+    { enabled: sheet.may_approve, refetchInterval: 5000 },
+  );
   if (!sheet.may_approve) {
     return (
       <Part title="Approval">
@@ -277,6 +283,11 @@ function Approval({ sheet }: { sheet: Sheet }) {
             />
           )}
         </Group>
+        {!general && way.data?.sentence && (
+          <p className="rust" role="status" style={{ margin: "0 0 0.4rem" }}>
+            As things stand it would not be done: {way.data.sentence}
+          </p>
+        )}
         {general && (
           <Trouble error={general}>
             {stale && sheet.body.kind === "build-pool" && <Link to="/compare">Compare again</Link>}

@@ -20,6 +20,8 @@ alter table drive
     add constraint retired_on_no_shelf check (service <> 'retired' or shelf_id is null);
 create index drive_on_no_shelf on drive (id) where shelf_id is null and service <> 'retired';
 
+alter table change_sheet add column stale text;
+
 update drive set left_shelf_id = shelf_id, left_bay = bay, shelf_id = null, bay = null where condition = 'missing';
 """
 
