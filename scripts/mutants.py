@@ -39,6 +39,8 @@ TESTS = ["tests/core", "tests/engine", "tests/store", "tests/formats", "tests/ap
 LEFT_OUT = ["tests/api/test_description.py", "tests/api/test_nasty.py", "tests/api/test_made_up_kinds.py"]
 #: Seconds of tests that are tried on one fault.
 PATIENCE = 30.0
+#: Tests that may fail by themselves, on a machine that has much to do.
+_FEW = 5
 
 _COMPARE = {
     ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
@@ -157,9 +159,14 @@ def trail() -> Trail:
         ]  # fmt: skip
         with log.open("w") as out:
             done = subprocess.run(command, cwd=ROOT, env=surroundings, stdout=out, stderr=out, check=False)
-        if done.returncode:
+        failing = re.findall(r"^FAILED (\S+)", log.read_text(), re.MULTILINE)
+        if len(failing) > _FEW or (done.returncode and not failing):
             raise SystemExit(f"the tests fail without any fault of ours; see {log}")
+        for name in failing:
+            print(f"  left out, because it fails without any fault of ours: {name}", flush=True)
+        (KEPT / "failing").write_text("\n".join(failing))
         mark.write_text(told.hexdigest())
+    left_out = set((KEPT / "failing").read_text().split("\n"))
     seconds: dict[str, float] = defaultdict(float)
     for found in re.finditer(r"^([0-9.]+)s (?:call|setup) +(tests/.*)$", log.read_text(), re.MULTILINE):
         seconds[found[2]] += float(found[1])
@@ -169,7 +176,9 @@ def trail() -> Trail:
     for room in ROOMS:
         for path in (SOURCE / "pairshelf" / room).rglob("*.py"):
             lines = kept.contexts_by_lineno(str(path))
-            by_line[path] = {line: frozenset(c.partition("|")[0] for c in contexts) for line, contexts in lines.items()}
+            by_line[path] = {
+                line: frozenset(c.partition("|")[0] for c in contexts) - left_out for line, contexts in lines.items()
+            }
     return Trail(by_line, dict(seconds))
 
 

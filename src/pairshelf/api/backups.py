@@ -15,7 +15,7 @@ from pairshelf.core.errors import NotFound
 from pairshelf.core.figures.assumptions import Assumptions, Backup
 from pairshelf.core.figures.cost import restore_hours
 from pairshelf.engine.log import log
-from pairshelf.services.backup_records import record_backup, record_of_backup, subject_of
+from pairshelf.services.backup_records import age_now, record_backup, record_of_backup, subject_of
 from pairshelf.store.database import Lock, lock_until_commit, transaction
 from pairshelf.store.tables import BackupRow, PoolRow, VolumeRow
 
@@ -76,10 +76,10 @@ def _backups(session: Session, pool_id: int) -> BackupsOut:
     for row in rows:
         volume = by_id.get(row.volume_id)
         amount = sum(v.size - v.overhead for v in ([volume] if volume else volumes))
-        hours = restore_hours(amount, Assumptions(backup=Backup(row.place, row.age_hours, row.link)))
+        hours = restore_hours(amount, Assumptions(backup=Backup(row.place, age_now(row), row.link)))
         found.append(BackupOut(
             volume_id=row.volume_id, about=volume.name if volume else pool.name, place=row.place,
-            age_hours=row.age_hours, link=row.link, restore_hours=hours or 0.0, recorded_by=row.recorded_by,
+            age_hours=round(age_now(row), 1), link=row.link, restore_hours=hours or 0.0, recorded_by=row.recorded_by,
             recorded_at=row.recorded_at,
         ))  # fmt: skip
     whole = any(r.volume_id is None for r in rows)

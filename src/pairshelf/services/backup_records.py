@@ -51,3 +51,8 @@ def record_of_backup(session: Session, pool_id: int, volume_id: int | None) -> B
     query = select(BackupRow).where(BackupRow.pool_id == pool_id)
     same = col(BackupRow.volume_id).is_(None) if volume_id is None else BackupRow.volume_id == volume_id
     return session.exec(query.where(same)).first()
+
+
+def age_now(row: BackupRow) -> float:
+    """Hours: as old as it was when it was recorded, and as many more as have gone by."""
+    return row.age_hours + (now() - row.recorded_at).total_seconds() / 3600

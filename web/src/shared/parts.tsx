@@ -1,6 +1,6 @@
 /** Small parts that several screens use. */
-import { Button, type ButtonProps, Loader, Tooltip } from "@mantine/core";
-import type { ReactNode } from "react";
+import { Button, type ButtonProps, Loader, Text, Tooltip } from "@mantine/core";
+import { type ReactNode, useEffect } from "react";
 import { Link } from "react-router";
 import { Problem } from "../api/client";
 import { TERMS } from "./terms";
@@ -94,7 +94,38 @@ export function Act({
   );
 }
 
-export function Heading({ title, children }: { title: ReactNode; children?: ReactNode }) {
+/** Said wherever somebody could take the simulated devices for their own. */
+export function StandIns() {
+  return (
+    <Text size="sm" c="dimmed" style={{ marginTop: "0.4rem" }}>
+      The devices behind are simulated stand-ins: nothing on real equipment is touched, and the figures hold
+      for it.
+    </Text>
+  );
+}
+
+/** The document is called by what is on the screen. */
+export function useTitle(title: string | undefined) {
+  useEffect(() => {
+    if (!title) return;
+    document.title = `${title} · Pair Shelf`;
+    return () => {
+      document.title = "Pair Shelf";
+    };
+  }, [title]);
+}
+
+export function Heading({
+  title,
+  named,
+  children,
+}: {
+  title: ReactNode;
+  /** What the document is called, where the title is more than words. */
+  named?: string;
+  children?: ReactNode;
+}) {
+  useTitle(named ?? (typeof title === "string" ? title : undefined));
   return (
     <div
       style={{

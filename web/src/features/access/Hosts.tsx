@@ -21,8 +21,9 @@ export function Hosts() {
   if (hosts.isError) return <Trouble error={hosts.error} />;
   if (!hosts.data.hosts.length && !some.like) {
     return (
-      <Empty act="Import drives" to="/shelves/import">
-        No host is known yet; an inventory names the hosts that drives stand in.
+      <Empty act="Go to the shelves" to="/shelves">
+        No host is known yet. A shelf names the host it hangs on when it is written down, and so does a list
+        of drives.
       </Empty>
     );
   }

@@ -7,7 +7,7 @@ import { drawUp, type Schema, server } from "../../api/client";
 import { useAsking } from "../../shared/form";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
-import { Size } from "../../shared/units";
+import { formatSize, Size, useUnits } from "../../shared/units";
 import { nameOf } from "../compare/useQuestion";
 import { FileSystemTable, shareOf } from "../pools/FileSystemTable";
 
@@ -23,6 +23,7 @@ export function Build() {
   const spread = scheme === "spread";
   const domain = params.get("domain") ?? "drive";
   const may = useMay("build-pools");
+  const { system } = useUnits();
   const go = useNavigate();
   const hosts = server.useQuery("get", "/api/hosts");
   const { form, sending, submit, unplaced } = useAsking({
@@ -129,9 +130,10 @@ export function Build() {
           <Group align="flex-start" grow preventGrowOverflow={false}>
             <TextInput
               label="Size of the volume"
-              description={room ? "Starts at the largest that fits" : "Empty: the largest that fits"}
+              description="Empty: the largest that fits"
               {...form.getInputProps("volume_size")}
-              value={volume_size ?? (room ? `${room.largest / 2 ** 30} GiB` : "")}
+              placeholder={room ? formatSize(room.largest, system) : undefined}
+              value={volume_size ?? ""}
               error={(thin ? undefined : room?.problem) ?? form.errors.volume_size}
             />
             <Select

@@ -21,17 +21,19 @@ export function Changes() {
           alignItems: "start",
         }}
       >
-        <section className="paper" aria-label="Under way">
-          <h2>Under way</h2>
-          {open.isPending && <Waiting height={80} />}
-          <Trouble error={open.error} />
-          {open.data?.jobs.length === 0 && <Text c="dimmed">Nothing runs now.</Text>}
-          {open.data?.jobs.map((job) => (
-            <JobLine key={job.id} job={job} />
-          ))}
-        </section>
+        <div style={{ display: "grid", gap: "1rem" }}>
+          <section className="paper" aria-label="Under way">
+            <h2>Under way</h2>
+            {open.isPending && <Waiting height={80} />}
+            <Trouble error={open.error} />
+            {open.data?.jobs.length === 0 && <Text c="dimmed">Nothing runs now.</Text>}
+            {open.data?.jobs.map((job) => (
+              <JobLine key={job.id} job={job} />
+            ))}
+          </section>
+          <Ended />
+        </div>
         <Sheets />
-        <Ended />
       </div>
     </>
   );
@@ -54,7 +56,7 @@ function Sheets() {
   if (!all.length) {
     return (
       <Empty act="Compare layouts" to="/compare">
-        No change has been drawn up yet. It begins with a comparison.
+        No change has been drawn up yet. It begins with a comparison, of drives that are there or might be.
       </Empty>
     );
   }

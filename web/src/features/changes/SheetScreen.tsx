@@ -9,7 +9,7 @@ import { EVERYTHING } from "../../api/keys";
 import { useAsking } from "../../shared/form";
 import { JobLine } from "../../shared/JobLine";
 import { Copyable, useShowOnce } from "../../shared/once";
-import { Trouble, Waiting } from "../../shared/parts";
+import { StandIns, Trouble, useTitle, Waiting } from "../../shared/parts";
 import { useSelection } from "../../shared/selection";
 import { formatHours, formatWhen, Size } from "../../shared/units";
 
@@ -23,6 +23,7 @@ export function SheetScreen() {
     { params: { path: { sheet_id: id } } },
     { retry: false },
   );
+  useTitle(sheet.data?.body.title);
   if (sheet.isPending) return <Waiting height={500} />;
   if (sheet.isError) return <Trouble error={sheet.error} />;
   const { body, ...about } = sheet.data;
@@ -200,6 +201,7 @@ function Erases({ erases, done }: { erases: Schema["ErasedOut"][]; done: boolean
           </div>
         ))}
       </div>
+      <StandIns />
     </div>
   );
 }

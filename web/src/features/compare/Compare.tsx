@@ -6,7 +6,7 @@ import { Link } from "react-router";
 import { api, ask, Problem, type Schema, server } from "../../api/client";
 import { download } from "../../shared/download";
 import { useMay } from "../../shared/me";
-import { Act, Empty, Heading, Trouble, Waiting } from "../../shared/parts";
+import { Act, Heading, Trouble, Waiting } from "../../shared/parts";
 import { Size, useUnits } from "../../shared/units";
 import { Buy } from "./Buy";
 import { Chosen } from "./Chosen";
@@ -77,11 +77,7 @@ export function Compare() {
             {view === "buy" ? (
               <Buy q={q} />
             ) : !q.ready ? (
-              <Empty act={q.what === "what-if" ? undefined : "Choose drives"} to="/shelves">
-                {q.what === "what-if"
-                  ? "Type the drives you might have, such as 5x4TB,3x8TB, and every way of laying them out appears here."
-                  : "No drives are chosen yet. Choose some on the shelves, or type a what-if."}
-              </Empty>
+              <Begin q={q} />
             ) : view === "spread" ? (
               <SpreadPool q={q} />
             ) : view === "split" ? (
@@ -98,6 +94,52 @@ export function Compare() {
         </>
       )}
     </>
+  );
+}
+
+/** Questions to click, each worked through. */
+const EXAMPLES: { name: string; about: string; asks: Record<string, string> }[] = [
+  {
+    name: "Four drives of 4 TB for an office",
+    about: "General use; one drive may fail.",
+    asks: { what: "what-if", "what-if": "4x4TB", workload: "general", survive: "1" },
+  },
+  {
+    name: "Five of 4 TB and three of 8 TB, 20 TB needed",
+    about: "Sizes that differ: what is left over, and what is not.",
+    asks: { what: "what-if", "what-if": "5x4TB,3x8TB", need: "20 TB", survive: "1" },
+  },
+  {
+    name: "Twelve drives in two boxes, either of which may go",
+    about: "A whole shelf fails, and the data stay.",
+    asks: { what: "what-if", "what-if": "6x8TB@oak,6x8TB@elm", survive_shelves: "1", workload: "media" },
+  },
+];
+
+/** Nothing is asked yet: what to do first, and examples. */
+function Begin({ q }: { q: Question }) {
+  const drives = server.useQuery("get", "/api/shelves", { params: { query: { filter: "" } } }).data?.drives;
+  return (
+    <section className="paper" aria-label="Begin" style={{ padding: "1.6rem 1.4rem" }}>
+      <p style={{ margin: "0 0 1rem" }}>
+        {q.what === "what-if"
+          ? "Type the drives you might have above, such as 5x4TB,3x8TB, and every way of laying them out appears here."
+          : drives
+            ? "No drives are chosen yet."
+            : "There are no drives on the shelves yet. A comparison needs none: type those you might have."}{" "}
+        {q.what !== "what-if" && drives ? <Link to="/shelves">Choose some on the shelves</Link> : null}
+        {drives === 0 && <Link to="/shelves">Write down a shelf with drives</Link>}
+      </p>
+      <h2>Or begin with an example</h2>
+      <div style={{ display: "grid", gap: "0.7rem", marginTop: "0.5rem", maxWidth: 640 }}>
+        {EXAMPLES.map((one) => (
+          <button key={one.name} type="button" className="example" onClick={() => q.put(one.asks)}>
+            <strong>{one.name}</strong>
+            <span className="faint"> · {one.about}</span>
+          </button>
+        ))}
+      </div>
+    </section>
   );
 }
 

@@ -1,4 +1,4 @@
-/** Backups as recorded facts: where the copy is, how old it gets, and how long a restore takes. */
+/** Backups as recorded facts: where the copy is, how old it is by now, and how long a restore takes. */
 
 import { Button, Group, NumberInput, Select, TextInput } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
@@ -56,7 +56,8 @@ export function Backups({ pool }: { pool: Schema["PoolOut"] }) {
                 <td>
                   <strong>{b.about}</strong>: {b.place}
                   <div className="faint">
-                    at most {b.age_hours} h old, restored over <Size bytes={b.link} digits={0} />
+                    at most {Math.round(b.age_hours)} h old by now, restored over{" "}
+                    <Size bytes={b.link} digits={0} />
                     /s; recorded {formatWhen(b.recorded_at)} by {b.recorded_by}
                   </div>
                 </td>
@@ -93,7 +94,7 @@ export function Backups({ pool }: { pool: Schema["PoolOut"] }) {
             />
             <TextInput label="Where it is" required w={200} {...form.getInputProps("place")} />
             <NumberInput
-              label="How old it gets"
+              label="How old it is now"
               suffix=" h"
               min={0}
               w={130}

@@ -30,9 +30,9 @@ export function Pools() {
         </Button>
       </Heading>
       {all.length === 0 ? (
-        <Empty act="Choose drives" to="/shelves">
-          No pool has been built yet. Choose drives on the shelves, compare layouts, and approve a change
-          sheet.
+        <Empty act="Go to the shelves" to="/shelves">
+          No pool has been built yet. Choose drives on the shelves (or write some down there), compare
+          layouts, and approve a change sheet.
         </Empty>
       ) : (
         <div className="paper scroll-x" tabIndex={0} style={{ padding: "0.4rem 0" }}>

@@ -79,7 +79,11 @@ export function ShelfDrawing({ shelf, largest, perRow, filter, shown, onShow }: 
           {row.map((number, i) => {
             const drive = byBay.get(number);
             return (
-              <g key={number} transform={`translate(${8 + i * BAY_WIDTH} 10)`}>
+              <g
+                key={number}
+                id={drive?.condition === "failed" ? `leaning-${drive.id}` : undefined}
+                transform={`translate(${8 + i * BAY_WIDTH} 10)`}
+              >
                 {drive ? (
                   <Spine
                     drive={drive}
@@ -102,6 +106,12 @@ export function ShelfDrawing({ shelf, largest, perRow, filter, shown, onShow }: 
                 {drive && <Word drive={drive} />}
               </g>
             );
+          })}
+          {/* A spine that leans is drawn over its neighbours; the order in which keys go round stays. */}
+          {row.map((number) => {
+            const drive = byBay.get(number);
+            if (drive?.condition !== "failed") return null;
+            return <use key={number} href={`#leaning-${drive.id}`} style={{ pointerEvents: "none" }} />;
           })}
         </svg>
       ))}

@@ -7,7 +7,7 @@ import { useLayoutEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, ask, server } from "../../api/client";
 import { useMay } from "../../shared/me";
-import { Act, Heading, Trouble, Waiting } from "../../shared/parts";
+import { Act, Heading, StandIns, Trouble, Waiting } from "../../shared/parts";
 import { useSelection } from "../../shared/selection";
 import { BAY_WIDTH } from "../../shared/spine";
 import { AddShelf, NewShelf, OutOfBays } from "./ByHand";
@@ -109,6 +109,7 @@ export function Shelves() {
             to fill in.
           </p>
           <NewShelf />
+          <StandIns />
         </div>
       ) : (
         <div

@@ -6,7 +6,7 @@ import { api, ask, Problem, server } from "../../api/client";
 import { useAsking } from "../../shared/form";
 import type { Answers } from "../../shared/live";
 import { useBecome } from "../../shared/me";
-import { Trouble } from "../../shared/parts";
+import { StandIns, Trouble } from "../../shared/parts";
 import { Silence } from "../../shared/Silence";
 
 /** Before signing in there is no stream; the server is asked every few seconds. */
@@ -109,6 +109,7 @@ export function Setup() {
   });
   return (
     <Frame title="Create the administrator">
+      <StandIns />
       <form onSubmit={submit}>
         <Stack>
           <TextInput

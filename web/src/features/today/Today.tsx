@@ -15,7 +15,7 @@ export function Today() {
   const { matters, running, finished, since } = today.data;
   return (
     <>
-      <Heading title={`Good ${partOfDay()}, ${name}`}>
+      <Heading title={`Good ${partOfDay()}, ${name}`} named="Today">
         <Totals today={today.data} />
       </Heading>
       <section className="paper" aria-label="What needs you" style={{ marginBottom: "1rem" }}>
