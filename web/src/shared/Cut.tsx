@@ -2,7 +2,7 @@
  * The cut: a layout drawn as its drives side by side to scale, cut into sets and bands. Data is plain,
  * redundancy hatched, spares banded, what is left over blank. Clicking a spine says "this one fails".
  */
-import type { ReactNode } from "react";
+import { type ReactNode, useId } from "react";
 import type { Schema } from "../api/client";
 import { SetBlocks } from "./SetBlocks";
 import { SvgButton } from "./SvgButton";
@@ -31,6 +31,7 @@ interface Props {
 }
 
 export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, tint, title }: Props) {
+  const mark = useId();
   const { system } = useUnits();
   const count = cut.members.length + cut.spares.length;
   const width =
@@ -81,18 +82,21 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
               name={`${title?.(member.id) ?? label(member.id)}, ${shortSize(member.size, system)}${gone ? ", failed" : ""}: say it fails`}
               onPress={onFail ? () => onFail(member.id) : undefined}
             >
-              <g
-                transform={`translate(${left} ${top}) ${gone ? `rotate(7 ${width} ${high(member.extents)})` : ""}`}
-                opacity={gone ? 0.55 : 1}
-              >
-                <Pieces cut={cut} index={index} width={width} high={high} tint={tint} />
-                <path
-                  d={spinePath(member.kind, high(member.extents), width)}
-                  fill="none"
-                  stroke={gone ? "var(--rust)" : "var(--ink)"}
-                  strokeDasharray={filling?.has(member.id) ? "5 3" : undefined}
-                  strokeWidth={gone ? 1.8 : 1}
-                />
+              <g opacity={gone ? 0 : 1}>
+                <g
+                  id={gone ? `${mark}-${member.id}` : undefined}
+                  transform={`translate(${left} ${top}) ${gone ? `rotate(7 ${width} ${high(member.extents)})` : ""}`}
+                  opacity={gone ? 0.55 : 1}
+                >
+                  <Pieces cut={cut} index={index} width={width} high={high} tint={tint} />
+                  <path
+                    d={spinePath(member.kind, high(member.extents), width)}
+                    fill="none"
+                    stroke={gone ? "var(--rust)" : "var(--ink)"}
+                    strokeDasharray={filling?.has(member.id) ? "5 3" : undefined}
+                    strokeWidth={gone ? 1.8 : 1}
+                  />
+                </g>
               </g>
               {count <= MANY && (
                 <text
@@ -113,6 +117,18 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
             </SvgButton>
           );
         })}
+        {/* One that leans is drawn over its neighbours; the order in which keys go round stays. */}
+        {cut.members.map(
+          (member) =>
+            failed.has(member.id) && (
+              <use
+                key={member.id}
+                href={`#${mark}-${member.id}`}
+                aria-hidden="true"
+                style={{ pointerEvents: "none" }}
+              />
+            ),
+        )}
         {cut.spares.map((spare, i) => {
           const left = firstSpare + i * (width + gap);
           const tall = high(spare.extents);

@@ -97,9 +97,9 @@ export function Act({
 /** Said wherever somebody could take the simulated devices for their own. */
 export function StandIns() {
   return (
-    <Text size="sm" c="dimmed" style={{ marginTop: "0.4rem" }}>
-      The devices behind are simulated stand-ins: nothing on real equipment is touched, and the figures hold
-      for it.
+    <Text size="sm" c="dimmed" my="xs">
+      The devices behind are simulated stand-ins: nothing on real equipment is touched. The figures are those
+      of real drives.
     </Text>
   );
 }

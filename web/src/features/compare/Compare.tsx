@@ -131,7 +131,7 @@ function Begin({ q }: { q: Question }) {
         {drives === 0 && <Link to="/shelves">Write down a shelf with drives</Link>}
       </p>
       <h2>Or begin with an example</h2>
-      <div style={{ display: "grid", gap: "0.7rem", marginTop: "0.5rem", maxWidth: 640 }}>
+      <div style={{ display: "grid", gap: "0.7rem", marginTop: "0.5rem", maxWidth: 780 }}>
         {EXAMPLES.map((one) => (
           <button key={one.name} type="button" className="example" onClick={() => q.put(one.asks)}>
             <strong>{one.name}</strong>

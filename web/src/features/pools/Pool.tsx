@@ -182,7 +182,9 @@ function Shown({ pool }: { pool: PoolData }) {
 
 /** The one shelf all members stand on, if there is one. */
 function shelfOf(pool: PoolData): string | null {
-  const shelves = new Set(pool.places.map((p) => p.place?.replace(/ bay \d+$/, "")).filter(Boolean));
+  const shelves = new Set(
+    pool.places.map((p) => p.place?.replace(/^out of | bay \d+$/g, "")).filter(Boolean),
+  );
   return shelves.size === 1 ? ([...shelves][0] ?? null) : null;
 }
 
@@ -191,7 +193,8 @@ function bayOf(pool: PoolData, id: string, shelf: string | null): string {
     ? pool.spares.find((s) => `spare-${s.drive_id}` === id)?.place
     : pool.places[Number(id)]?.place;
   if (!place) return "–";
-  const match = /^(.*) bay (\d+)$/.exec(place);
+  // One that is out is called by the bay it was in.
+  const match = /^(?:out of )?(.*) bay (\d+)$/.exec(place);
   if (!match) return place;
   return match[1] === shelf ? match[2] : `${short(match[1])} ${match[2]}`;
 }

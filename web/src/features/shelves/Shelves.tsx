@@ -53,7 +53,8 @@ export function Shelves() {
     <>
       <Heading title="Shelves">
         <Text c="dimmed">
-          {drives.toLocaleString("en")} drives on {shelves.length} shelves
+          {drives.toLocaleString("en")} {drives === 1 ? "drive" : "drives"} on {shelves.length}{" "}
+          {shelves.length === 1 ? "shelf" : "shelves"}
         </Text>
         <span style={{ flex: 1 }} />
         <AddShelf />
