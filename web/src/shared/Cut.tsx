@@ -118,17 +118,11 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
           );
         })}
         {/* One that leans is drawn over its neighbours; the order in which keys go round stays. */}
-        {cut.members.map(
-          (member) =>
-            failed.has(member.id) && (
-              <use
-                key={member.id}
-                href={`#${mark}-${member.id}`}
-                aria-hidden="true"
-                style={{ pointerEvents: "none" }}
-              />
-            ),
-        )}
+        <g aria-hidden="true" style={{ pointerEvents: "none" }}>
+          {cut.members.map(
+            (member) => failed.has(member.id) && <use key={member.id} href={`#${mark}-${member.id}`} />,
+          )}
+        </g>
         {cut.spares.map((spare, i) => {
           const left = firstSpare + i * (width + gap);
           const tall = high(spare.extents);
