@@ -132,11 +132,12 @@ def server() -> None:
 
 
 def _import() -> None:
-    from pairshelf.core.domain.inventory import against_each_other
+    from pairshelf.core.domain.inventory import against_each_other, differences
     from pairshelf.formats.inventory_csv import read_inventory
     from pairshelf.services.accounts import add_user
     from pairshelf.store.database import migrate, transaction
-    from pairshelf.store.repositories.drives_and_pools import add_records, what_is_taken
+    from pairshelf.services.drive_lists import store_list
+    from pairshelf.store.repositories.drives_and_pools import what_is_taken
 
     migrate()
     rows = "".join(f"S{i // 24},{i % 24 + 1},N{i},{4 + i % 5 * 2} TB,hdd\n" for i in range(10_000))
@@ -144,8 +145,9 @@ def _import() -> None:
     started = time.perf_counter()
     with transaction() as session:
         reading = read_inventory(raw)
-        assert not reading.errors and not against_each_other(reading.rows, what_is_taken(session))
-        add_records(session, [r for _, r in reading.rows])
+        taken = what_is_taken(session)
+        assert not reading.errors and not against_each_other(reading.rows, taken)
+        store_list(session, reading, differences(reading.rows, taken), "bench", "a list")
     line("import of 10,000 drives (read, compared, stored)", f"{time.perf_counter() - started:.2f} s")
     with transaction() as session:
         add_user(session, "bench", "only for this", "administrator")
