@@ -135,8 +135,8 @@ def _import() -> None:
     from pairshelf.core.domain.inventory import against_each_other, differences
     from pairshelf.formats.inventory_csv import read_inventory
     from pairshelf.services.accounts import add_user
-    from pairshelf.store.database import migrate, transaction
     from pairshelf.services.drive_lists import store_list
+    from pairshelf.store.database import migrate, transaction
     from pairshelf.store.repositories.drives_and_pools import what_is_taken
 
     migrate()
