@@ -44,8 +44,8 @@ def site(db: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[s
 def test_a_kind_without_a_screen_of_its_own(page: Page) -> None:
     sign_in(page)
     page.keyboard.press("Control+k")
-    page.get_by_role("textbox", name="What to find or do").fill("describe")
-    page.get_by_role("button", name="Describe volume").click()
+    page.get_by_label("What to find or do").fill("describe")
+    page.get_by_role("option", name="Describe volume").click()
     expect(page.get_by_role("heading", name="Draw up a change")).to_be_visible()
     expect(page.get_by_text("Say what a volume is for, and count what lies on it.")).to_be_visible()
     page.get_by_role("combobox", name="Volume").fill("archive/herbarium-archive")
@@ -91,3 +91,13 @@ def test_what_stays_empty_is_left_to_its_usual_value(page: Page) -> None:
         (sheet,) = session.exec(select(SheetRow).where(SheetRow.kind == "make-volumes")).all()
     # ext4 keeps 5 % back unless said otherwise; a zero nobody typed would take that away.
     assert sheet.request["reserved_share"] is None and sheet.request["count"] == 1
+
+
+def test_a_figure_of_our_own_is_a_column_and_a_fault_a_button(page: Page) -> None:
+    sign_in(page)
+    page.goto("/compare?what=what-if&what-if=5x4TB")
+    expect(page.get_by_role("button", name="Sort by a watt")).to_be_visible()
+    ids = page.request.get("/api/drives/matching?filter=free shelf:cold").json()["ids"]
+    page.goto(f"/shelves?drive={ids[0]}")
+    page.get_by_role("button", name="Blank an extent").click()
+    expect(page.get_by_text("Forgotten.")).to_be_visible()

@@ -20,6 +20,7 @@ from pairshelf.api import (
     deciding,
     docs,
     events,
+    finding,
     jobs,
     kinds,
     partitions,
@@ -44,7 +45,7 @@ from pairshelf.store.settings import settings
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
 
 _RESOURCES = (
-    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, kinds,
+    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, kinds, finding,
 )  # fmt: skip
 _HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "

@@ -1526,6 +1526,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What has these words: acts with what they apply to first, then things by name, serial or IQN. */
+        get: operations["finding_find_find_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/build-pool": {
         parameters: {
             query?: never;
@@ -5833,6 +5850,22 @@ export interface components {
             about: string;
             /** Accepts */
             accepts: string[];
+        };
+        /** FindOut */
+        FindOut: {
+            /** Found */
+            found: components["schemas"]["FoundOut"][];
+            /** More */
+            more: number;
+        };
+        /** FoundOut */
+        FoundOut: {
+            /** Name */
+            name: string;
+            /** What */
+            what: string;
+            /** Link */
+            link: string;
         };
         /**
          * BuildPoolBody
@@ -10150,6 +10183,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KindsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    finding_find_find_get: {
+        parameters: {
+            query?: {
+                words?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindOut"];
                 };
             };
             400: components["responses"]["BadInput"];

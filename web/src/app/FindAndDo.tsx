@@ -2,7 +2,7 @@
 import { Modal, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData } from "@tanstack/react-query";
-import { useState } from "react";
+import { useId, useState } from "react";
 import { useNavigate } from "react-router";
 import { server } from "../api/client";
 import { useKinds } from "../shared/me";
@@ -72,30 +72,32 @@ function Find({ onClose }: { onClose: () => void }) {
   const [at, setAt] = useState(0);
   const [settled] = useDebouncedValue(typed.trim(), 100);
   const go = useNavigate();
-  const pools = server.useQuery("get", "/api/pools", { params: { query: { limit: 200 } } });
+  const found = server.useQuery(
+    "get",
+    "/api/find",
+    { params: { query: { words: settled } } },
+    { enabled: settled !== "", placeholderData: keepPreviousData },
+  );
   const shelves = server.useQuery(
     "get",
     "/api/shelves",
     { params: { query: { filter: settled } } },
-    { placeholderData: keepPreviousData },
+    { enabled: settled !== "", placeholderData: keepPreviousData },
   );
   const kinds = useKinds()?.changes ?? [];
-  const places: Place[] = [
-    ...SCREENS,
-    ...(pools.data?.pools ?? []).map((p) => ({ name: p.name, what: "pool", to: `/pools/${p.id}` })),
-    ...(shelves.data?.shelves ?? []).map((s) => ({
-      name: s.name,
-      what: "shelf",
-      to: `/shelves?filter=${encodeURIComponent(`shelf:"${s.name}"`)}`,
-    })),
-  ];
-  if (typed.trim()) {
+  const word = typed.trim().toLowerCase();
+  const screens = SCREENS.filter((p) => p.name.toLowerCase().includes(word));
+  const hits: Place[] = [...screens.slice(0, word ? 4 : 9)];
+  if (word) {
+    for (const one of settled ? (found.data?.found ?? []) : []) {
+      hits.push({ name: one.name, what: one.what === "act" ? "do" : one.what, to: one.link });
+    }
     for (const kind of kinds) {
+      if (!kind.name.includes(word)) continue;
       const name = kind.name.charAt(0).toUpperCase() + kind.name.slice(1);
-      places.push({ name, what: "change to draw up", to: `/changes/draw/${kind.id}` });
+      hits.push({ name, what: "change to draw up", to: `/changes/draw/${kind.id}` });
     }
   }
-  const hits = places.filter((p) => p.name.toLowerCase().includes(typed.trim().toLowerCase())).slice(0, 9);
   if (settled && shelves.data && !shelves.data.filter_error && shelves.data.matching > 0) {
     hits.push({
       name: `${shelves.data.matching.toLocaleString("en")} drives: ${settled}`,
@@ -103,6 +105,7 @@ function Find({ onClose }: { onClose: () => void }) {
       to: `/shelves?filter=${encodeURIComponent(settled)}`,
     });
   }
+  const list = useId();
   const take = (place?: Place) => {
     if (!place) return;
     onClose();
@@ -113,7 +116,12 @@ function Find({ onClose }: { onClose: () => void }) {
       <TextInput
         data-autofocus
         aria-label="What to find or do"
-        placeholder="A screen, a pool, a serial, free hdd >= 4TB"
+        role="combobox"
+        aria-expanded={hits.length > 0}
+        aria-controls={list}
+        aria-activedescendant={hits.length ? `${list}-${at}` : undefined}
+        aria-autocomplete="list"
+        placeholder="check cold, a serial, a person, free hdd >= 4TB"
         value={typed}
         onChange={(e) => {
           setTyped(e.currentTarget.value);
@@ -127,31 +135,48 @@ function Find({ onClose }: { onClose: () => void }) {
           if (e.key === "Enter") take(hits[at]);
         }}
       />
-      <ul style={{ listStyle: "none", padding: 0, margin: "0.6rem 0 0" }}>
+      <div
+        id={list}
+        role="listbox"
+        aria-label="What was found"
+        style={{ margin: "0.6rem 0 0", maxHeight: "52vh", overflowY: "auto" }}
+      >
         {hits.map((hit, i) => (
-          <li key={`${hit.what}-${hit.to}`}>
-            <button
-              type="button"
-              onClick={() => take(hit)}
-              style={{
-                all: "unset",
-                display: "flex",
-                justifyContent: "space-between",
-                width: "100%",
-                boxSizing: "border-box",
-                cursor: "pointer",
-                padding: "0.4rem 0.6rem",
-                background: i === at ? "var(--pine-wash)" : undefined,
-                borderRadius: 3,
-              }}
-            >
-              <span>{hit.name}</span>
-              <span className="faint">{hit.what}</span>
-            </button>
-          </li>
+          <div
+            key={`${hit.what}-${hit.name}-${hit.to}`}
+            id={`${list}-${i}`}
+            role="option"
+            tabIndex={-1}
+            aria-selected={i === at}
+            onClick={() => take(hit)}
+            onKeyDown={(e) => e.key === "Enter" && take(hit)}
+            style={{
+              display: "flex",
+              justifyContent: "space-between",
+              gap: "1rem",
+              cursor: "pointer",
+              padding: "0.4rem 0.6rem",
+              background: i === at ? "var(--pine-wash)" : undefined,
+              borderRadius: 3,
+            }}
+          >
+            <span style={{ overflowWrap: "anywhere" }}>{hit.name}</span>
+            <span className="faint" style={{ whiteSpace: "nowrap" }}>
+              {hit.what}
+            </span>
+          </div>
         ))}
-        {hits.length === 0 && <li className="faint">Nothing has these words.</li>}
-      </ul>
+      </div>
+      {hits.length === 0 && (
+        <p className="faint" role="status" style={{ margin: "0.4rem 0.6rem" }}>
+          Nothing has these words.
+        </p>
+      )}
+      {(found.data?.more ?? 0) > 0 && word && (
+        <p className="faint" style={{ margin: "0.4rem 0.6rem" }}>
+          and {found.data?.more} more; type another word
+        </p>
+      )}
     </>
   );
 }

@@ -118,7 +118,7 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
           );
         })}
         {/* One that leans is drawn over its neighbours; the order in which keys go round stays. */}
-        <g role="presentation" style={{ pointerEvents: "none" }}>
+        <g style={{ pointerEvents: "none" }}>
           {cut.members.map(
             (member) => failed.has(member.id) && <use key={member.id} href={`#${mark}-${member.id}`} />,
           )}

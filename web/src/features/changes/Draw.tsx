@@ -1,8 +1,9 @@
 /** Any kind of change the server knows, drawn up from the fields it asks for; most have a form where they belong, too. */
 import { Select, Stack, Text, Title } from "@mantine/core";
-import { useNavigate, useParams } from "react-router";
+import { useNavigate, useParams, useSearchParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { useKinds, useMayDo } from "../../shared/me";
+import { useTitle } from "../../shared/parts";
 import { type FieldSpec, SheetFields } from "../../shared/SheetForm";
 
 type Kind = Schema["ChangeKindOut"];
@@ -41,6 +42,7 @@ function shown(field: Kind["fields"][number]): FieldSpec {
 }
 
 export function Draw() {
+  useTitle("Draw up a change");
   const kinds = useKinds()?.changes;
   const { kind } = useParams();
   const go = useNavigate();
@@ -62,10 +64,12 @@ export function Draw() {
 }
 
 function Form({ kind }: { kind: Kind }) {
+  // What the way here said already, such as the volume it is about.
+  const [params] = useSearchParams();
   return (
     <SheetFields
       kind={kind.id}
-      fields={kind.fields.map(shown)}
+      fields={kind.fields.map(shown).map((f) => ({ ...f, initial: params.get(f.name) ?? f.initial }))}
       about={<Text>{kind.about}</Text>}
       why={useMayDo(kind.id).why}
     />

@@ -34,6 +34,7 @@ function Shown({ pool }: { pool: PoolData }) {
   return (
     <>
       <Heading
+        named={`Pool ${pool.name}`}
         title={
           <>
             <svg width="16" height="26" aria-hidden="true" style={{ verticalAlign: "-6px", marginRight: 9 }}>
