@@ -116,6 +116,9 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a target": ("make-target", {"iqn": IQN + "u", "host": "fir", "volume": "p/disk", "initiators": (IQN + "fir",)}, bare),
     "another disk": ("add-disk", {"target": IQN + "t", "volume": "p/raw"}, lambda one: replace(
         one, volumes=(*one.volumes, replace(one.volumes[2], id=8, name="raw")))),
+    "another number for a disk": ("change-lun", {"target": IQN + "t", "volume": "p/disk", "lun": 5}, as_it_is),
+    "one disk taken away": ("take-disk", {"target": IQN + "t", "volume": "disk"}, lambda one: replace(
+        one, targets=(replace(one.targets[0], luns=((0, "p/disk"), (3, "p/n"))),))),
     "let in": ("let-in", {"target": IQN + "t", "initiator": IQN + "fir"}, as_it_is),
     "shut out": ("shut-out", {"target": IQN + "t", "initiator": IQN + "firr"}, as_it_is),
     "a target ended": ("end-target", {"target": IQN + "t"}, as_it_is),

@@ -112,6 +112,8 @@ def roomy(**facts: Any) -> Estate:
     return house(**{"applications": (own,), "folders": ((("elm", "/var/cam"), (Entry("x", GIB),)),)} | facts)
 
 
+two_disks = house(targets=(replace(estate().targets[0], luns=((0, "p/disk"), (3, "p/n"))),))
+
 #: The same where the estate is another than usual: kind, request, estate, field, code.
 REFUSED_IN: list[tuple[str, dict[str, Any], Estate, str | None, str]] = [
     ("mount-volume", SCANS, with_pool(estate(), locked=True), None, "locked"),
@@ -157,6 +159,12 @@ REFUSED_IN: list[tuple[str, dict[str, Any], Estate, str | None, str]] = [
     *[("make-target", {"iqn": IQN + "u", "host": "elm", "volume": "p/disk", "lun": lun}, house(targets=()), "lun", "bad-input") for lun in (-2, 16384)],
     ("add-disk", {"target": IQN + "t", "volume": "p/b", "lun": 0}, BARE, "lun", "taken"),
     ("set-host", {"host": "elm", "letters": True}, estate(), "letters", "bad-input"),
+    *[("change-lun", {"target": IQN + "t", "volume": "p/disk", "lun": lun}, estate(), "lun", "bad-input") for lun in (0, -1, 16384)],
+    ("change-lun", {"target": IQN + "t", "volume": "p/disk", "lun": 3}, two_disks, "lun", "taken"),
+    ("change-lun", {"target": IQN + "t", "volume": "p/b", "lun": 3}, estate(), "volume", "bad-input"),
+    ("take-disk", {"target": IQN + "t", "volume": "p/disk"}, estate(), "volume", "only-disk"),
+    ("take-disk", {"target": IQN + "t", "volume": "p/b"}, two_disks, "volume", "bad-input"),
+    ("take-disk", {"target": IQN + "t", "volume": "p/disk"}, replace(two_disks, applications=(replace(own, volume="p/disk"),)), "volume", "in-use"),
     ("move-application", {"application": "cam", "volume": "p/b", "way": "sideways"}, roomy(), "way", "bad-input"),
     ("move-application", {"application": "cam", "volume": "p/b"}, replace(roomy(), pools=with_pool(estate(), locked=True).pools), "volume", "not-serving"),
     ("move-application", {"application": "cam", "volume": "p/b"}, replace(roomy(), pools=with_pool(estate(), state="lost").pools), "volume", "not-serving"),

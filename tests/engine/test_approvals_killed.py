@@ -50,6 +50,8 @@ CHANGES: dict[str, dict[str, Any]] = {
     "declare-initiator": {"iqn": IQN + "birch"},
     "make-target": {"iqn": IQN + "u", "host": "elm", "volume": "cold/raw", "initiators": (IQN + "fir",)},
     "add-disk": {"target": IQN + "t", "volume": "cold/raw"},
+    "change-lun": {"target": IQN + "t", "volume": "cold/disk", "lun": 7},
+    "take-disk": {"target": IQN + "t", "volume": "cold/second"},
     "let-in": {"target": IQN + "t", "initiator": IQN + "elm"},
     "shut-out": {"target": IQN + "t", "initiator": IQN + "fir"},
     "end-target": {"target": IQN + "t"},
@@ -66,7 +68,7 @@ union all select 'volume', string_agg(name || size || file_system, ',' order by 
 union all select 'party', count(*)::text from party union all select 'member', string_agg(person_id::text, ',') from party_member
 union all select 'share', string_agg(name, ',' order by name) from share union all select 'right', string_agg(party_id || may, ',' order by party_id) from share_right
 union all select 'target', count(*)::text from target union all select 'let in', count(*)::text from target_right
-union all select 'lun', count(*)::text from target_lun union all select 'initiator', count(*)::text from initiator
+union all select 'lun', string_agg(lun || ':' || volume_id, ',' order by lun) from target_lun union all select 'initiator', count(*)::text from initiator
 union all select 'job', string_agg(kind, ',' order by kind) from job where state not in ('done', 'failed')
 union all select 'rule', string_agg(above::text, ',') from keep_rule union all select 'host', string_agg(address, ',') from host
 union all select 'written', count(written)::text from partition_plan
@@ -88,7 +90,7 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
         do("build-pool", name="cold", scheme="parity-2", drives=tuple(drives[:6]))
         for name, more in (("office", {"file_system": "xfs", "host": "elm", "mount_point": "/srv/office"}),
                            ("bare", {"file_system": "btrfs"}), ("stand", {"file_system": "xfs"}),
-                           ("disk", {"file_system": "none", "thin": True}), ("raw", {"file_system": "none"})):  # fmt: skip
+                           ("disk", {"file_system": "none", "thin": True}), ("second", {"file_system": "none"}), ("raw", {"file_system": "none"})):  # fmt: skip
             do("make-volumes", pool="cold", name=name, size="30 GiB", **more)
         for name in ("ash", "bay"):
             do("add-party", name=name)
@@ -98,6 +100,7 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
             do("set-host", host=host, iqn=IQN + host, storage_address="10.0.0.2/24" if host == "fir" else "10.0.0.1/24")
             do("declare-initiator", iqn=IQN + host)
         do("make-target", iqn=IQN + "t", host="elm", volume="cold/disk", initiators=(IQN + "fir",))
+        do("add-disk", target=IQN + "t", volume="cold/second")
         do("set-keep-rule", volume="cold/office", above=80.0)
         with transaction() as session:
             for name in ("log", "moved"):

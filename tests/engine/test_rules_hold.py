@@ -226,6 +226,8 @@ def _nothing_there(kind: str) -> dict[str, object]:
         "declare-initiator": {"iqn": "no name"},
         "make-target": {"iqn": "iqn.2026-01.example.x:t", "host": "elm", "volume": "none/v"},
         "add-disk": {"target": "iqn.2026-01.example.x:t", "volume": "none/v"},
+        "change-lun": {"target": "iqn.2026-01.example.x:t", "volume": "none/v", "lun": 3},
+        "take-disk": {"target": "iqn.2026-01.example.x:t", "volume": "none/v"},
         "let-in": {"target": "iqn.2026-01.example.x:t", "initiator": "iqn.2026-01.example.x:i"},
         "shut-out": {"target": "iqn.2026-01.example.x:t", "initiator": "iqn.2026-01.example.x:i"},
         "end-target": {"target": "iqn.2026-01.example.x:t"},

@@ -1866,6 +1866,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/change-lun": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Give a disk of a target another LUN. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_change_lun_sheets_change_lun_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/take-disk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Take one disk away from a target; its volume stays. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_take_disk_sheets_take_disk_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/let-in": {
         parameters: {
             query?: never;
@@ -6303,6 +6337,28 @@ export interface components {
              * @default -1
              */
             lun?: number;
+        };
+        /**
+         * ChangeLunBody
+         * @description Give a disk of a target another LUN.
+         */
+        ChangeLunBody: {
+            /** Target */
+            target: string;
+            /** Volume */
+            volume: string;
+            /** Lun */
+            lun: number;
+        };
+        /**
+         * TakeDiskBody
+         * @description Take one disk away from a target; its volume stays.
+         */
+        TakeDiskBody: {
+            /** Target */
+            target: string;
+            /** Volume */
+            volume: string;
         };
         /**
          * LetInBody
@@ -10891,6 +10947,78 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["AddDiskBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_change_lun_sheets_change_lun_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeLunBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_take_disk_sheets_take_disk_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeDiskBody"];
             };
         };
         responses: {

@@ -7,6 +7,7 @@ from typing import Any
 from pairshelf.core.changes.access import (
     add_disk,
     add_party,
+    change_lun,
     change_share,
     declare_initiator,
     end_share,
@@ -17,6 +18,7 @@ from pairshelf.core.changes.access import (
     set_host,
     set_members,
     shut_out,
+    take_disk,
 )
 from pairshelf.core.changes.applications import (
     end_keep_rule,
@@ -63,6 +65,8 @@ KINDS: dict[str, ChangeKind] = {
         declare_initiator.KIND,
         make_target.KIND,
         add_disk.KIND,
+        change_lun.KIND,
+        take_disk.KIND,
         let_in.KIND,
         shut_out.KIND,
         end_target.KIND,

@@ -59,6 +59,8 @@ APPLY: dict[str, Applying] = {
     "declare-initiator": declare_initiator.apply,
     "make-target": make_target.apply,
     "add-disk": change_target.apply,
+    "change-lun": change_target.apply,
+    "take-disk": change_target.apply,
     "let-in": change_target.apply,
     "shut-out": change_target.apply,
     "end-target": end_target.apply,

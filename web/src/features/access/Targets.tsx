@@ -1,6 +1,6 @@
 /** Block targets: disks for other hosts, who is let in, and a trial log-in. */
 
-import { PasswordInput, Select, Text, TextInput } from "@mantine/core";
+import { Group, PasswordInput, Select, Text, TextInput } from "@mantine/core";
 import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema, server } from "../../api/client";
@@ -157,6 +157,7 @@ function TargetPaper({
               <th>Volume</th>
               <th className="num">size</th>
               <th className="num">written</th>
+              <th className="no-print" aria-label="Acts" />
             </tr>
           </thead>
           <tbody>
@@ -171,6 +172,25 @@ function TargetPaper({
                 </td>
                 <td className="num">
                   <Size bytes={l.taken} />
+                </td>
+                <td className="num no-print">
+                  <Group gap={6} justify="flex-end" wrap="nowrap">
+                    <SheetAct
+                      kind="change-lun"
+                      title={`Another LUN for ${l.volume}`}
+                      body={{ target: target.iqn, volume: l.volume }}
+                      fields={[{ name: "lun", label: "LUN", kind: "number", initial: l.lun }]}
+                    >
+                      Another LUN…
+                    </SheetAct>
+                    <SheetAct
+                      kind="take-disk"
+                      body={{ target: target.iqn, volume: l.volume }}
+                      why={target.luns.length === 1 ? "It is the only disk; end the target instead." : null}
+                    >
+                      Take it away
+                    </SheetAct>
+                  </Group>
                 </td>
               </tr>
             ))}

@@ -329,6 +329,8 @@ const ACCESS: Record<string, string> = {
   "declare-initiator": "targets",
   "make-target": "targets",
   "add-disk": "targets",
+  "change-lun": "targets",
+  "take-disk": "targets",
   "let-in": "targets",
   "shut-out": "targets",
   "end-target": "targets",

@@ -58,6 +58,15 @@ def read_lun(estate: Estate, lun: int, target: EstateTarget | None) -> int:
     return lun
 
 
+def lun_of(estate: Estate, target: EstateTarget, ref: str) -> tuple[int, str]:
+    """The number and volume of a target's disk; BadInput where it has no such disk."""
+    volume = estate.volume(ref).ref
+    found = next(((n, v) for n, v in target.luns if v == volume), None)
+    if found is None:
+        raise BadInput(f"{volume} is no disk of this target.", field="volume")
+    return found
+
+
 def read_disk(estate: Estate, ref: str) -> str:
     volume = estate.volume(ref)
     if volume.file_system != "none":

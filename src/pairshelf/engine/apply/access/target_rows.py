@@ -13,12 +13,17 @@ from pairshelf.store.tables import Initiator, Target, TargetLun, TargetRight
 def write_target(session: Session, row: Target, planned: TargetPlan) -> Outcome:
     target = planned.target
     pool_id = None
-    there = {(lun.lun, lun.volume_id) for lun in session.exec(select(TargetLun).where(TargetLun.target_id == row.id))}
-    for number, ref in target.luns:
-        volume = find_volume(session, ref)
+    there = {
+        (lun.lun, lun.volume_id): lun for lun in session.exec(select(TargetLun).where(TargetLun.target_id == row.id))
+    }
+    disks = {(number, find_volume(session, ref).number): find_volume(session, ref) for number, ref in target.luns}
+    for gone in set(there) - set(disks):
+        session.delete(there[gone])
+    session.flush()
+    for (number, volume_id), volume in disks.items():
         pool_id = volume.pool_id
-        if (number, volume.id) not in there:
-            session.add(TargetLun(target_id=row.number, lun=number, volume_id=volume.number))
+        if (number, volume_id) not in there:
+            session.add(TargetLun(target_id=row.number, lun=number, volume_id=volume_id))
     names = [n for n, _ in target.initiators]
     wanted = {i.id: i for i in session.exec(select(Initiator).where(col(Initiator.iqn).in_(names)))}
     let_in = session.exec(select(TargetRight).where(TargetRight.target_id == row.id)).all()
