@@ -166,7 +166,7 @@ def trail() -> Trail:
             print(f"  left out, because it fails without any fault of ours: {name}", flush=True)
         (KEPT / "failing").write_text("\n".join(failing))
         mark.write_text(told.hexdigest())
-    left_out = set((KEPT / "failing").read_text().split("\n"))
+    left_out = set((KEPT / "failing").read_text().split())
     seconds: dict[str, float] = defaultdict(float)
     for found in re.finditer(r"^([0-9.]+)s (?:call|setup) +(tests/.*)$", log.read_text(), re.MULTILINE):
         seconds[found[2]] += float(found[1])

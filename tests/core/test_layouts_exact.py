@@ -13,10 +13,11 @@ from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import EXTENT, GIB, TB
 from pairshelf.core.errors import BadInput, NoRoom, NotPossible
 from pairshelf.core.layouts import Layout, build_layout
+from pairshelf.core.layouts.allocation import allocate, gaps
 from pairshelf.core.layouts.erasure import locate, parity
-from pairshelf.core.layouts.model import Code, Division
+from pairshelf.core.layouts.model import Code, Division, Group
 from pairshelf.core.layouts.placement import Placement, columns_of
-from pairshelf.core.layouts.placing import Placer, Wanted, place, spread_pool
+from pairshelf.core.layouts.placing import MOST_VOLUMES, Placer, Wanted, place, spread_pool
 from pairshelf.core.layouts.protections import Protection, parse_protection
 from pairshelf.core.layouts.registry import MOST_DATA_DRIVES, layout_of, scheme_of, set_counts, why_not
 from pairshelf.core.layouts.repairs import repair_seconds
@@ -301,3 +302,59 @@ def test_hours_of_a_spread_repair_worked_by_hand() -> None:
     # With no domain to spare only what is left of the same one takes any; here that is a new drive.
     wide = [(Protection("parity-1", 5), np.array([6] * 5))]
     assert repair_seconds(pool, wide, 0, None) == pytest.approx(max(6 * EXTENT / rate, 6 * 5 * EXTENT / (4 * rate)))
+
+
+def test_where_redundancy_stands_is_part_of_the_format_on_the_drives() -> None:
+    """It goes down one drive a row, P before Q; data stand in the order of the drives."""
+    four = Group((0, 1, 2, 3), Code.PARITY, 2)
+    places = [(1, 2, 3, 0), (0, 1, 2, 3), (0, 3, 1, 2), (2, 3, 0, 1), (1, 2, 3, 0)]
+    assert [columns_of(four, row) for row in range(5)] == places
+    one = Group((0, 1, 2), Code.PARITY, 1)
+    assert [columns_of(one, row) for row in range(3)] == [(0, 1, 2), (0, 2, 1), (1, 2, 0)]
+
+
+def test_a_step_without_data_is_no_band() -> None:
+    for scheme, extents in (("stepped-1", (4, 6, 9)), ("stepped-2", (4, 5, 6, 9, 11))):
+        layout = build_layout(drives(*extents), scheme)
+        assert all(band.capacity > 0 for band in layout.bands)
+        assert sum(band.rows for band in layout.bands) == sorted(extents)[-1 - layout.scheme.survives]
+
+
+def test_copies_come_in_pairs_or_threes_where_nobody_says_otherwise() -> None:
+    assert len(build_layout(drives(*[6] * 6), "copies-2").sets) == 3
+    assert len(build_layout(drives(*[6] * 6), "copies-3").sets) == 2
+    assert len(build_layout(drives(*[6] * 6), "parity-1").sets) == 1
+
+
+def test_a_domain_has_to_be_known_of_every_drive() -> None:
+    with pytest.raises((BadInput, NotPossible)) as refused:
+        spread_pool(drives(6, 6), "host")
+    assert refused.value.message.endswith(".")
+
+
+def test_a_span_is_one_drive_after_the_other() -> None:
+    layout = build_layout(drives(4, 9), "span")
+    assert [(b.start, b.rows, b.groups[0].members, b.groups[0].parity) for b in layout.bands] == [
+        (0, 4, (0,), 0),
+        (0, 9, (1,), 0),
+    ]
+    two = build_layout(drives(4, 6, 5, 9), "copies-2", sets=2)
+    assert [(b.start, b.rows, [g.members for g in b.groups]) for b in two.bands] == [
+        (0, 4, [(0, 1), (2, 3)]), (4, 1, [(2, 3)]),
+    ]  # fmt: skip
+
+
+def test_room_is_told_to_the_extent() -> None:
+    assert gaps(10, [(0, 3), (3, 2), (8, 2)]) == [(5, 3)]
+    assert gaps(10, []) == [(0, 10)] and gaps(4, [(0, 4)]) == []
+    with pytest.raises(NoRoom, match="7 GiB left, 3 GiB too few") as full:
+        allocate([(0, 4), (6, 3)], 0, 10)
+    assert (full.value.facts["needed"], full.value.facts["left"]) == (10, 7)
+    layout = with_volumes(drives(6, 6, 6, 6), ("copies-2", 4))
+    assert layout.room_for(parse_protection("copies-2")) == 8
+    assert layout.room_for(parse_protection("parity-1:4")) == 12
+    pool = spread_pool(drives(6, 6, 6), "drive")
+    small = Wanted(EXTENT, parse_protection("copies-2"))
+    with pytest.raises(BadInput, match="smaller groups") as many:
+        place(pool, [small] * (MOST_VOLUMES + 1))
+    assert many.value.field == "volume"
