@@ -108,6 +108,8 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a share with everything": ("make-share", {"volume": "p/rec", "name": "s", "rights": ("office:read",), "quota": "10 GiB", "bin_days": 9}, as_it_is),
     "a share nobody may open": ("make-share", {"volume": "p/a", "name": "s", "folder": "out"}, as_it_is),
     "a share changed": ("change-share", {"share": "files", "rights": ("ash:read",), "quota": "", "bin_days": 0}, as_it_is),
+    "a quota below what is there": ("change-share", {"share": "files", "rights": ("office:write", "reed:read"), "quota": "4 GiB", "bin_days": 14},
+                                    lambda one: replace(one, shares=(replace(one.shares[0], taken=5 * GIB),))),
     "a share ended": ("end-share", {"share": "files"}, as_it_is),
     "a host on the network": ("set-host", {"host": "fir", "storage_address": "10.0.0.3/24", "iqn": IQN + "fir2", "address": "10.9.0.1", "link": "10 Gbit/s"}, as_it_is),
     "a host with less": ("set-host", {"host": "fir", "storage_address": "10.0.0.2/24", "letters": True}, as_it_is),

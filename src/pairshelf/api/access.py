@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
-from sqlalchemy import and_, func, or_
+from sqlalchemy import func
 from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs
@@ -25,7 +24,7 @@ from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotFound
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import pick, transaction
-from pairshelf.store.repositories.books import load_access, load_books
+from pairshelf.store.repositories.books import load_access, load_books, taken_by
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
     Application,
@@ -355,24 +354,6 @@ def shares(query: PageQuery) -> Any:
             visits=visits.get(row.number, []),
         ))  # fmt: skip
     return SharedListOut(shares=out, more=len(rows) > query.limit)
-
-
-def in_folder() -> Any:
-    """A condition on files: those in a share's folder and below."""
-    below = col(SampleFile.folder).startswith(col(Share.folder) + "/", autoescape=False)
-    inside = or_(col(Share.folder) == "", col(SampleFile.folder) == Share.folder, below)
-    return and_(col(SampleFile.volume_id) == Share.volume_id, inside)
-
-
-def taken_by(session: Session, shares: Sequence[Share]) -> dict[int | None, tuple[int, int]]:
-    """For each share the extents of the files in its folder, and how many of them lie in its bin."""
-    binned = func.count().filter(col(SampleFile.deleted_at).is_not(None))
-    query = (
-        select(Share.id, func.sum(SampleFile.extents), binned).join(SampleFile, in_folder())
-        .where(col(Share.id).in_([s.id for s in shares])).group_by(col(Share.id))
-    )  # fmt: skip
-    found = {share: (int(extents), count) for share, extents, count in session.exec(query)}
-    return {s.id: found.get(s.number, (0, 0)) for s in shares}
 
 
 @api.get("/access/targets", responses={200: TargetsOut})

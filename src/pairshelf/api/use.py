@@ -10,7 +10,6 @@ from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
-from pairshelf.api.access import in_folder, taken_by
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobsOut, jobs_out
 from pairshelf.api.queries import Query
@@ -27,7 +26,7 @@ from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.services.simulated_use import extents_of_text, install_application, keep_chap, secret_hasher
 from pairshelf.store.database import transaction
-from pairshelf.store.repositories.books import load_books
+from pairshelf.store.repositories.books import in_folder, load_books, taken_by
 from pairshelf.store.tables import (
     Application,
     Host,

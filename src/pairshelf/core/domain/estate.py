@@ -201,6 +201,8 @@ class EstateShare:
     #: (person or group, read or write)
     rights: tuple[tuple[str, str], ...]
     visitors: tuple[str, ...] = ()
+    #: Bytes of files in its folder, where that was asked for.
+    taken: int = 0
 
 
 @dataclass(frozen=True, slots=True)

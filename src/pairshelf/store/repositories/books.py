@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from typing import Any
 
 from sqlalchemy import func
-from sqlmodel import Session, col, select
+from sqlmodel import Session, and_, col, or_, select
 
 from pairshelf.core.domain.estate import (
     Estate,
@@ -42,6 +42,9 @@ from pairshelf.store.tables import (
     VolumePiece,
     VolumeRow,
 )
+
+#: Shares of which it is looked up what lies in them.
+_FEW = 50
 
 
 def load_books(session: Session, *, pool_ids: Collection[int] = (), drive_ids: Collection[int] = ()) -> Estate:
@@ -173,13 +176,34 @@ def _shares(session: Session, refs: dict[int, str]) -> list[EstateShare]:
     there = select(ShareVisit.share_id, Party.name).join(Party, col(Party.id) == ShareVisit.person_id)
     for share_id, name in session.exec(there.where(among(ShareVisit.share_id, ids))):
         visitors.setdefault(share_id, set()).add(name)
+    # What lies in them is looked up where the question is about few.
+    taken = taken_by(session, rows) if len(rows) <= _FEW else {}
     return [
         EstateShare(
             s.name, refs[s.volume_id], s.folder, s.quota, s.bin_days, s.encrypted,
             tuple(sorted(rights.get(s.number, ()))), tuple(sorted(visitors.get(s.number, ()))),
+            taken.get(s.id, (0, 0))[0] * EXTENT,
         )
         for s in rows
     ]  # fmt: skip
+
+
+def in_folder() -> Any:
+    """A condition on files: those in a share's folder and below."""
+    below = col(SampleFile.folder).startswith(col(Share.folder) + "/", autoescape=False)
+    inside = or_(col(Share.folder) == "", col(SampleFile.folder) == Share.folder, below)
+    return and_(col(SampleFile.volume_id) == Share.volume_id, inside)
+
+
+def taken_by(session: Session, shares: Sequence[Share]) -> dict[int | None, tuple[int, int]]:
+    """For each share the extents of the files in its folder, and how many of them lie in its bin."""
+    binned = func.count().filter(col(SampleFile.deleted_at).is_not(None))
+    query = (
+        select(Share.id, func.sum(SampleFile.extents), binned).join(SampleFile, in_folder())
+        .where(col(Share.id).in_([s.id for s in shares])).group_by(col(Share.id))
+    )  # fmt: skip
+    found = {share: (int(extents), count) for share, extents, count in session.exec(query)}
+    return {s.id: found.get(s.number, (0, 0)) for s in shares}
 
 
 def _targets(session: Session, refs: dict[int, str], *, every: bool = True) -> list[EstateTarget]:

@@ -18,6 +18,7 @@ from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateShare
+from pairshelf.core.domain.units import format_size
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +47,10 @@ def plan(estate: Estate, request: ChangeShare) -> SharePlan:
         if lost
         else []
     )
+    if share.quota is not None and before.taken > share.quota:
+        cautions.append(
+            f"Its folder holds more than {format_size(share.quota)} already: nothing can be written there until that is less."
+        )
     if before.bin_days and not share.bin_days:
         cautions.append("What is in its bin is deleted for good.")
     sheet = simple_sheet(
