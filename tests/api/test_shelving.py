@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
+import pytest
 from sqlmodel import select
 
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import DriveRow, Shelf
-from tests.api.conftest import Person, do
+from tests import console
+from tests.api.conftest import PASSWORD, Person, do
 from tests.engine.helpers import carry_all, check, pool_state
 
 
@@ -197,3 +200,21 @@ def test_a_list_puts_facts_right_and_moves_what_has_moved(lab: Person) -> None:
     ]
     clash = lab.send("/api/inventory", b"shelf,bay,serial,size,kind\nTower,1,K9,4 TB,hdd\nA,1,A1,8 TB,hdd\n").get_json()
     assert not clash["stored"] and [(e["row"], e["column"]) for e in clash["errors"]] == [(2, "bay"), (3, "size")]
+
+
+def test_the_same_from_the_console(lab: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("PAIRSHELF_PASSWORD", PASSWORD)
+    monkeypatch.setenv("PAIRSHELF_USER", "osric")
+    status, out, said = console.run(
+        ["add-shelf", "Tower", "--bays", "4", "--drives", "KL-1 4TB, 2x8TB ssd", "--host", "oak", "--json"]
+    )
+    assert status == 0, said
+    assert json.loads(out)["serials"][0] == "KL-1" and len(json.loads(out)["serials"]) == 3
+    assert console.run(["correct", "KL-1", "use=archive", "price=99 EUR"])[0] == 0
+    assert console.run(["correct", "KL-1", "use"])[0] == 2
+    assert console.run(["retire", "KL-1", "nobody", "--to", "sold"])[0] == 2
+    assert drive(lab, "KL-1")["service"] == "free"
+    assert console.run(["retire", "KL-1", "--to", "sold"])[1] == "1 drive has left the house: sold.\n"
+    assert drive(lab, "KL-1")["retired_to"] == "sold"
+    monkeypatch.setenv("PAIRSHELF_USER", "wren")
+    assert console.run(["add-shelf", "Shed"])[0] == 2
