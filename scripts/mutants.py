@@ -37,6 +37,16 @@ ROOMS = ("core/changes", "core/layouts", "engine/io", "core/policies")
 TESTS = ["tests/core", "tests/engine", "tests/store", "tests/formats", "tests/api", "tests/test_cli.py",
          "tests/test_cli_planning.py", "tests/soak"]  # fmt: skip
 LEFT_OUT = ["tests/api/test_description.py", "tests/api/test_nasty.py", "tests/api/test_made_up_kinds.py"]
+#: Tests whose work is done in processes of their own, where no line is seen: tried last, whatever line it is.
+ALSO = {
+    "engine/io": [
+        *(
+            f"tests/soak/test_histories.py::test_random_histories_lose_nothing[{kind}]"
+            for kind in ("parity-2", "spread-copies")
+        ),
+        "tests/engine/test_crashes.py::test_rebuild_through_crashes_with_writes_between[parity-1]",
+    ],
+}
 #: Seconds of tests that are tried on one fault.
 PATIENCE = 30.0
 #: Tests that may fail by themselves, on a machine that has much to do.
@@ -137,7 +147,7 @@ class Trail:
             if chosen and spent > PATIENCE:
                 break
             chosen.append(test)
-        return chosen
+        return chosen + next((also for room, also in ALSO.items() if f"/{room}/" in str(fault.path)), [])
 
 
 def trail() -> Trail:

@@ -248,3 +248,42 @@ def test_a_torn_journal_is_dropped(tmp_path: Path) -> None:
         assert not journal.pending()
     journal.path.write_bytes(whole[:-40] + b"z" * 8 + whole[-32:])
     assert not journal.pending()
+
+
+@pytest.mark.parametrize(("scheme", "sizes", "sets"), LAYOUTS)
+def test_runs_are_every_stripe_once_however_they_are_cut(
+    scheme: str, sizes: list[int], sets: int, tmp_path: Path
+) -> None:
+    room = Room(tmp_path, scheme, sizes, sets, 1)
+    whole = [(r.band, r.group, r.row + i) for r in room.runs() for i in range(r.rows)]
+    assert len(set(whole)) == len(whole) == room.layout.stripes
+    for longest in (1, 3, 7):
+        cut = room.io.runs(0, 10**9, longest)
+        assert all(1 <= r.rows <= longest for r in cut)
+        assert [(r.band, r.group, r.row + i) for r in cut for i in range(r.rows)] == whole
+        assert [r.number for r in cut] == [room.io.placement.stripe_number(r.band, r.group, r.row) for r in cut]
+        # The first stripe of each run is where all before it end.
+        assert [r.number for r in cut] == [sum(o.rows for o in cut[:i]) for i in range(len(cut))]
+
+
+@pytest.mark.parametrize(("scheme", "sizes", "sets"), LAYOUTS)
+def test_a_drive_is_filled_step_by_step_and_says_where_it_goes_on(
+    scheme: str, sizes: list[int], sets: int, tmp_path: Path
+) -> None:
+    """As a rebuild does: however few rows a step takes, in the end every byte is there, and nothing is done twice."""
+    room = Room(tmp_path, scheme, sizes, sets, 2)
+    room.write()
+    room.sync()
+    slot = 1
+    fresh = room.world.open("fresh", sizes[slot] * GIB)
+    room.io.members[slot] = Member(fresh, 0)
+    total = room.layout.stripes
+    cursor, done, written = 0, False, 0
+    while not done:
+        filled = room.io.refill(slot, cursor, (), 3, total)
+        assert cursor < filled.cursor <= total and filled.extents <= 3
+        cursor, done, written = filled.cursor, filled.whole, written + filled.extents
+        room.io.members[slot] = Member(fresh, cursor)
+    assert written == room.layout.used_extents[slot]
+    room.io.members[slot] = Member(fresh)
+    assert room.mismatches() == 0 and room.reads_right()
