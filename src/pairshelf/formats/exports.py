@@ -11,7 +11,6 @@ from pairshelf.core.domain.units import UnitSystem
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.search.candidates import Candidate, Question
 from pairshelf.formats.comparison_csv import comparison_csv, comparison_json
-from pairshelf.formats.comparison_pdf import comparison_pdf
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +48,9 @@ def _json(found: Exported) -> bytes:
 
 
 def _pdf(found: Exported) -> bytes:
+    # A page-layout library takes longer to load than most answers take; who asks for a document waits for it.
+    from pairshelf.formats.comparison_pdf import comparison_pdf
+
     keys = found.keys or [k for k in [found.report["recommended"]] if k]
     side = [c for key in keys for c in found.layouts if c.key == key]
     if not side:

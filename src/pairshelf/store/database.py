@@ -12,8 +12,6 @@ from pathlib import Path
 from typing import Any
 
 import structlog
-from alembic import command
-from alembic.config import Config
 from psycopg import OperationalError
 from psycopg.errors import DiskFull
 from sqlalchemy import ARRAY, Connection, Engine, Integer, cast, create_engine, event, func, text
@@ -160,6 +158,10 @@ def held_lock(family: Lock, number: int = 0) -> Iterator[Connection | None]:
 
 def migrate() -> None:
     """Bring the tables up to date; several processes may call it at once."""
+    # Loaded by who brings tables up to date, not by who serves.
+    from alembic import command
+    from alembic.config import Config
+
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     with engine().connect() as connection:
