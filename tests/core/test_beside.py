@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from pairshelf.core.policies.beside import MEETINGS, Then, Under, Where, meetings
+from pairshelf.core.policies.checking import why_no_check
 from pairshelf.engine.jobs.kinds import JOBS
 
 KINDS = [*JOBS, "resize-volume", "delete-volume", "reformat-volume"]
@@ -46,3 +48,16 @@ def test_every_kind_in_it_is_one() -> None:
     named = {m.new for m in MEETINGS} | {k for m in MEETINGS for k in m.under_way}
     assert named <= set(KINDS)
     assert all(m.said for m in MEETINGS if m.then in (Then.REFUSED, Then.ENDED))
+
+
+@pytest.mark.parametrize(
+    ("states", "synced", "stripes", "code"),
+    [
+        (["active"] * 4, True, 10, None), (["active", "emptied"], True, 10, None), (["active", "missing"], True, 10, "degraded"),
+        (["active", "rebuilding"], False, 10, "degraded"), (["active"], False, 10, "not-synced"), (["active"], True, 0, "nothing-there"),
+        (["failed"], False, 0, "degraded"),
+    ],
+)  # fmt: skip
+def test_what_keeps_a_pool_from_being_checked(states: list[str], synced: bool, stripes: int, code: str | None) -> None:
+    why = why_no_check(states, synced=synced, stripes=stripes)
+    assert (why and why[0]) == code

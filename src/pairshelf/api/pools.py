@@ -27,6 +27,7 @@ from pairshelf.core.errors import Locked, NotFound, NotPossible
 from pairshelf.core.figures.report import cut_json
 from pairshelf.core.figures.survival import after_failures, now_in_words, survival
 from pairshelf.core.layouts.registry import scheme_of, trade_name
+from pairshelf.core.policies.checking import why_no_check
 from pairshelf.engine import keys
 from pairshelf.engine.jobs.check import start_check
 from pairshelf.engine.jobs.fill import start_fill
@@ -173,6 +174,8 @@ class PoolOut(BaseModel):
     now: After
     #: Share of the redundancy that is in step.
     synced: float
+    #: Why it cannot be checked now, or null.
+    why_no_check: str | None
     proofs: list[ProofOut]
     places: list[PlaceOut]
     spares: list[SpareOut]
@@ -356,7 +359,7 @@ def _pool_out(
         guaranteed=promised.guaranteed, best_case=promised.best_case,
         now=After(survives=after.survives, more_guaranteed=after.more_guaranteed, more_best_case=after.more_best_case,
                   sentence=now_in_words(layout, failed, missing)),
-        synced=synced, proofs=proofs_of(row, built),
+        synced=synced, proofs=proofs_of(row, built), why_no_check=_why_no_check(row, built, open_jobs),
         places=[_place_out(built, p.slot, p.state, p.drive) for p in built.places],
         spares=[SpareOut(drive_id=d.id, place=d.place, serial=d.serial, size=d.size, condition=d.condition) for d in built.spares],
         cut=Cut(**{**cut_json(layout), "spares": [_cut_spare(d) for d in built.spares]}), volumes=volumes, jobs=open_jobs, last_check=checks[0] if checks else None,
@@ -367,6 +370,14 @@ def _cut_spare(drive: EstateDrive) -> dict[str, Any]:
     """A spare as the cut draws it; its id is apart from those of slots."""
     seen = drive.as_drive
     return {"id": f"spare-{drive.id}", "size": drive.size, "extents": seen.extents, "kind": drive.kind.value}
+
+
+def _why_no_check(row: PoolRow, built: EstatePool, open_jobs: list[JobOut]) -> str | None:
+    if any(j.kind == "check" for j in open_jobs):
+        return "A check is under way."
+    synced = built.layout.own_protection or row.synced_to >= built.layout.stripes
+    why = why_no_check([p.state for p in built.places], synced=synced, stripes=built.layout.stripes)
+    return why[1] if why else None
 
 
 def _place_out(built: EstatePool, slot: int, state: str, drive: EstateDrive | None) -> PlaceOut:

@@ -4907,6 +4907,8 @@ export interface components {
             now: components["schemas"]["After"];
             /** Synced */
             synced: number;
+            /** Why No Check */
+            why_no_check: string | null;
             /** Proofs */
             proofs: components["schemas"]["ProofOut"][];
             /** Places */

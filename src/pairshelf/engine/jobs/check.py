@@ -11,6 +11,7 @@ from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.speed import sequential_read
+from pairshelf.core.policies.checking import why_no_check
 from pairshelf.engine.io.files import files_of
 from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.read_files import read_files_of
@@ -52,16 +53,15 @@ def step(work: Work) -> float:
 
 def start_check(session: Session, pool: OpenPool, who: str) -> JobRow:
     """Read everything, compare it, and read every sample file back."""
-    if not pool.whole:
-        raise NotPossible(
-            "A check compares every drive with the others; replace what is missing first.", code="degraded"
-        )
-    meet(session, pool.row.id, "check")
     total = pool.layout.stripes
-    if not pool.layout.own_protection and pool.row.synced_to < total:
-        raise NotPossible("The first sync is still under way; check when it has finished.", code="not-synced")
-    if not total:
-        raise NotPossible("There is nothing to check yet: no volume has any extents.", code="nothing-there")
+    synced = pool.layout.own_protection or pool.row.synced_to >= total
+    # What is wrong with the pool is said before what else is going on in it, and that before what is not there yet.
+    why = why_no_check([p.state for p in pool.members], synced=True, stripes=1)
+    if why is None:
+        meet(session, pool.row.id, "check")
+        why = why_no_check([p.state for p in pool.members], synced=synced, stripes=total)
+    if why is not None:
+        raise NotPossible(why[1], code=why[0])
     files = files_of(session, pool.row.number)
     extents = sum(f.extents for f in files)
     seconds = durations.check(pool.layout).idle + extents * EXTENT / sequential_read(pool.layout)

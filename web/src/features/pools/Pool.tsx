@@ -275,16 +275,7 @@ function Check({ pool }: { pool: PoolData }) {
     mutationFn: () => ask(api.POST("/api/pools/{pool_id}/check", { params: { path: { pool_id: pool.id } } })),
     onSettled: () => client.invalidateQueries(EVERYTHING),
   });
-  const running = pool.jobs.some((j) => j.kind === "check");
-  const why =
-    may.why ??
-    (running
-      ? "A check is under way."
-      : pool.places.some((p) => p.state !== "active")
-        ? "A check compares every drive with the others; replace what is missing first."
-        : pool.synced < 1
-          ? "The first sync is still under way."
-          : null);
+  const why = may.why ?? pool.why_no_check;
   const report = pool.last_check?.report;
   return (
     <section className="paper" aria-label="Check">
