@@ -12,10 +12,8 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
 import psycopg
-from sqlalchemy import Engine, create_engine
 
 from pairshelf.engine import pools, queue
 from pairshelf.launch.cluster import Cluster
@@ -24,21 +22,6 @@ from pairshelf.store import settings as store_settings
 
 #: Where the address stands for the processes of a run.
 NAMED = "PAIRSHELF_TESTS_SERVER"
-
-
-_learnt: list[tuple[Any, Any]] = []
-
-
-def _remembering(*words: Any, **named: Any) -> Engine:
-    """An engine that knows the statements those before it have compiled, which takes half of a test's time."""
-    made = create_engine(*words, **named)
-    if not _learnt:
-        _learnt.append((made.dialect, made._compiled_cache))
-    made.dialect, made._compiled_cache = _learnt[0]
-    return made
-
-
-database.create_engine = _remembering
 
 
 def forget_connections() -> None:

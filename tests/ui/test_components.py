@@ -146,7 +146,10 @@ def test_two_quick_clicks_send_one_thing(show: Show) -> None:
     page.wait_for_function("window.said.length > 0")
     assert [name for name, *_ in said(page)] == ["onClose"]
     assert page.sent == [  # type: ignore[attr-defined]
-        ("POST /api/stand-in/drives", {"shelf_id": 3, "bay": 5, "size": "14 TB", "kind": "ssd", "holds": None})
+        (
+            "POST /api/stand-in/drives",
+            {"shelf_id": 3, "bay": 5, "size": "14 TB", "kind": "ssd", "holds": None, "serial": None},
+        )
     ]
 
 
