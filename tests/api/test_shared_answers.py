@@ -16,6 +16,9 @@ from tests.api.conftest import Person
 from tests.api.test_story import statements
 from tests.engine.helpers import at_once, build, do, shelf
 
+# Whatever anybody does on the same server is a change: nothing else runs beside these.
+pytestmark = pytest.mark.alone
+
 
 def test_many_who_ask_at_once_get_one_working_out() -> None:
     done: list[str] = []
