@@ -54,9 +54,14 @@ export function formatFigure(
   }
 }
 
+/** Two figures, never with an exponent: 1.2, 12, 120. */
+function roundly(value: number): string {
+  return value < 10 ? value.toFixed(1) : formatCount(Number(value.toPrecision(2)));
+}
+
 function years(hours: number): string {
   const count = hours / 8766;
-  return count >= 1e6 ? `${(count / 1e6).toPrecision(2)} million years` : `${formatCount(count)} years`;
+  return count >= 1e6 ? `${roundly(count / 1e6)} million years` : `${formatCount(count)} years`;
 }
 
 /** The word for a figure, with what it means. */
