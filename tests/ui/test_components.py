@@ -269,9 +269,7 @@ def test_long_times_are_said_in_years_without_an_exponent(show: Show, known: Any
            layout("c", known, mttdl_hours=8766 * 201_992.0), layout("d", known, mttdl_hours=30.0)]  # fmt: skip
     page = show("Pinned", {"layouts": two, "body": {}, "beside": ""})
     row = page.locator("tr", has=page.get_by_role("cell", name="Mean time to data loss"))
-    expect(row.locator("td.num")).to_have_text(
-        ["120 million years", "4.6 million years", "201\u202f992 years", "30 h"]
-    )
+    expect(row.locator("td.num")).to_have_text(["120 million years", "4.6 million years", "201\u202f992 years", "30 h"])
 
 
 def test_sizes_follow_the_unit_that_was_chosen(show: Show, known: Any) -> None:
