@@ -218,3 +218,16 @@ def test_the_same_from_the_console(lab: Person, monkeypatch: pytest.MonkeyPatch)
     assert drive(lab, "KL-1")["retired_to"] == "sold"
     monkeypatch.setenv("PAIRSHELF_USER", "wren")
     assert console.run(["add-shelf", "Shed"])[0] == 2
+
+
+def test_why_a_drive_stays_is_told_with_it(lab: Person) -> None:
+    assert drive(lab, "A1")["stays"] == "It belongs to pool cold; replace it there first."
+    made = lab.post("/api/shelves", {"name": "Tower", "bays": 1, "drives": "KL-1 4TB"}).get_json()
+    assert lab.get(f"/api/drives/{made['drive_ids'][0]}").get_json()["drive"]["stays"] is None
+
+
+def test_only_who_may_approve_has_it_tried(lab: Person, person: Any) -> None:
+    sheet = lab.post("/api/sheets/rename-volume", {"volume": "cold/office", "name": "desk"}).get_json()["id"]
+    assert lab.get(f"/api/sheets/{sheet}/in-the-way").get_json() == {"sentence": None}
+    assert person("wren").get(f"/api/sheets/{sheet}/in-the-way").status_code == 403
+    assert lab.get("/api/sheets/9999/in-the-way").status_code == 404

@@ -234,7 +234,12 @@ def sheet(path: SheetPath) -> Any:
 @api.get("/sheets/<int:sheet_id>/in-the-way", responses={200: InTheWayOut})
 @needs(Act.LOOK, heavy=True)
 def in_the_way(path: SheetPath) -> Any:
-    """What stands in the way of approving a draft now."""
+    """What stands in the way of approving a draft now, for whoever may approve it: it is tried, which holds others up."""
+    with transaction() as session:
+        row = session.get(SheetRow, path.sheet_id)
+        if row is None:
+            raise NotFound("change sheet")
+        require(KINDS[row.kind].act)
     error = engine.in_the_way(path.sheet_id, devices())
     return InTheWayOut(sentence=error.message if error else None)
 

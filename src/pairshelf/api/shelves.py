@@ -69,6 +69,8 @@ class DriveOut(BaseModel):
     tint: int | None
     #: Why it cannot be chosen for a layout, or null if it can.
     not_offered: str | None
+    #: Why it cannot leave the house, or null if it can.
+    stays: str | None = None
     #: Where it was before it was taken out, while it is out: shelf and bay.
     left: str | None = None
     #: Where it went, if it has left the house.
@@ -253,7 +255,7 @@ def _out(found: Any) -> DriveOut:
         id=row.id, shelf_id=row.shelf_id, shelf=shelf, site=site, host=host, bay=row.bay, serial=row.serial,
         maker=row.maker, model=row.model, size=row.size, kind=row.kind, bus=row.bus, service=row.service,
         condition=row.condition, situations=situations, holds=row.holds, pool_id=pool_id, pool=pool, tint=tint,
-        not_offered=drive.why_not_offered(), left=f"{left[0]} bay {left[1]}" if left else None, retired_to=row.retired_to,
+        not_offered=drive.why_not_offered(), stays=drive.why_it_stays(), left=f"{left[0]} bay {left[1]}" if left else None, retired_to=row.retired_to,
     )  # fmt: skip
 
 

@@ -783,7 +783,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What stands in the way of approving a draft now. */
+        /** What stands in the way of approving a draft now, for whoever may approve it: it is tried, which holds others up. */
         get: operations["sheets_in_the_way_sheets__int_sheet_id__in_the_way_get"];
         put?: never;
         post?: never;
@@ -2328,6 +2328,11 @@ export interface components {
             tint: number | null;
             /** Not Offered */
             not_offered: string | null;
+            /**
+             * Stays
+             * @default null
+             */
+            stays?: string | null;
             /**
              * Left
              * @default null

@@ -55,11 +55,10 @@ def start_check(session: Session, pool: OpenPool, who: str) -> JobRow:
     """Read everything, compare it, and read every sample file back."""
     total = pool.layout.stripes
     synced = pool.layout.own_protection or pool.row.synced_to >= total
+    why = why_no_check([p.state for p in pool.members], synced=synced, stripes=total)
     # What is wrong with the pool is said before what else is going on in it, and that before what is not there yet.
-    why = why_no_check([p.state for p in pool.members], synced=True, stripes=1)
-    if why is None:
+    if why is None or why[0] != "degraded":
         meet(session, pool.row.id, "check")
-        why = why_no_check([p.state for p in pool.members], synced=synced, stripes=total)
     if why is not None:
         raise NotPossible(why[1], code=why[0])
     files = files_of(session, pool.row.number)

@@ -63,13 +63,17 @@ export function Draw() {
   );
 }
 
+const isWords = (field: FieldSpec) => field.kind === "text" || field.kind === "volume";
+
 function Form({ kind }: { kind: Kind }) {
   // What the way here said already, such as the volume it is about.
   const [params] = useSearchParams();
   return (
     <SheetFields
       kind={kind.id}
-      fields={kind.fields.map(shown).map((f) => ({ ...f, initial: params.get(f.name) ?? f.initial }))}
+      fields={kind.fields
+        .map(shown)
+        .map((f) => ({ ...f, initial: (isWords(f) && params.get(f.name)) || f.initial }))}
       about={<Text>{kind.about}</Text>}
       why={useMayDo(kind.id).why}
     />

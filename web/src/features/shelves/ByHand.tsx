@@ -213,14 +213,12 @@ export function DriveActs({ drive }: { drive: Schema["DriveOut"] }) {
   const may = useMay("manage-drives");
   const [open, setOpen] = useState<"facts" | "leave" | null>(null);
   const close = () => setOpen(null);
-  const stays =
-    drive.service === "in-use" ? `It belongs to pool ${drive.pool}; replace it there first.` : null;
   return (
     <Group gap={6} mt="sm" className="no-print">
       <Act size="compact-sm" variant="default" why={may.why} onClick={() => setOpen("facts")}>
         Put facts right…
       </Act>
-      <Act size="compact-sm" variant="default" why={may.why ?? stays} onClick={() => setOpen("leave")}>
+      <Act size="compact-sm" variant="default" why={may.why ?? drive.stays} onClick={() => setOpen("leave")}>
         It leaves the house…
       </Act>
       {open === "facts" && <PutRight drive={drive} onClose={close} />}
