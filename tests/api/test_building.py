@@ -258,26 +258,6 @@ def test_a_spare_for_all_takes_over_in_another_pool(person: Callable[[str], Pers
     assert (pools["two"]["state"], pools["one"]["spares"]) == ("healthy", 0)
 
 
-def test_partitions_stay_pending_until_written(person: Callable[[str], Person]) -> None:
-    (drive,) = shelf(1, name="P", size=500 * 10**9)
-    who = person("osric")
-    path = f"/api/drives/{drive}/partitions"
-    body = {
-        "scheme": "gpt",
-        "parts": [{"size": "1 GiB", "type": "start", "label": "EFI"}, {"size": "", "label": "work"}],
-    }
-    found = who.post(path, body, "PUT").get_json()
-    assert (found["pending"], found["written"], len(found["parts"]), found["unallocated"]) == (True, False, 2, [])
-    wrong = who.post(path, {"scheme": "gpt", "parts": [{"size": "9 TB"}]}, "PUT")
-    assert (wrong.status_code, wrong.get_json()["field"]) == (400, "parts.0.size")
-    assert who.get(path).get_json()["parts"] == found["parts"]
-    do(who, "write-partitions", drive_id=drive)
-    found = who.get(path).get_json()
-    assert (found["pending"], found["written"]) == (False, True)
-    assert "partitions" in str(who.get(f"/api/drives/{drive}").get_json())
-    assert who.get(f"{path}/image").data[257:262] == b"ustar"
-
-
 def test_the_api_explains_itself(app: Any) -> None:
     page = app.test_client().get("/api/docs")
     assert page.status_code == 200

@@ -18,7 +18,7 @@ from pairshelf.core.domain.estate import (
     EstateTarget,
     EstateVolume,
 )
-from pairshelf.core.domain.partitions import Wanted
+from pairshelf.core.domain.partitions import Wanted, lay_out
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.model import Division
@@ -100,3 +100,36 @@ def partitioned(one: Estate) -> Estate:
     """The estate with a free drive for which three partitions are pending."""
     wanted = (Wanted("512 MiB", label="boot"), Wanted("100 GiB", label="data"), Wanted())
     return replace(more_drives(one, free(11)), pending_partitions=((11, ("gpt", 512, wanted)),))
+
+
+def divided(one: Estate, wanted: tuple[Wanted, ...] | None = None, scheme: str = "gpt") -> Estate:
+    """The estate with a drive divided into a start partition, two with files and 500 GB left in the middle; what is
+    ``wanted`` more is pending."""
+    size = 2 * TB
+    first = (
+        Wanted("1 GiB", "start", "boot"),
+        Wanted("100 GiB", label="data"),
+        Wanted("500 GB"),
+        Wanted("", label="rest"),
+    )
+    whole = lay_out(size, 512, scheme, [replace(w, label="") if scheme == "mbr" else w for w in first])
+    table = whole.without(3)
+    layout = build_layout([Drive("0", size)], "single")
+    drive = free(12, size, service="in-use", pool="F12", partitioned=True)
+    pool = EstatePool(3, "F12", "healthy", layout, (EstatePlace(0, "active", layout.members[0], drive),), (), True, "single",
+                      table=table)  # fmt: skip
+    volumes = tuple(
+        EstateVolume(30 + p.number, "F12", f"part-{p.number}", p.sectors * 512, False, "none" if p.number == 1 else "ext4",
+                     None, 0 if p.number == 1 else 2 * GIB, f"uuid-{p.number}", partition=p.number)
+        for p in table.parts
+    )  # fmt: skip
+    pending = () if wanted is None else ((12, (scheme, 512, wanted)),)
+    return replace(more_drives(one, drive), pools=(*one.pools, pool), volumes=(*one.volumes, *volumes),
+                   pool_names=one.pool_names | {"f12"}, pending_partitions=pending)  # fmt: skip
+
+
+def emptied(one: Estate) -> Estate:
+    """The estate with a divided drive on which no partition is left."""
+    found = divided(one)
+    pools = tuple(replace(p, table=p.table.of(())) if p.table else p for p in found.pools)
+    return replace(found, pools=pools, volumes=one.volumes)

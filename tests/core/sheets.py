@@ -14,12 +14,26 @@ from pairshelf.core.changes.doors import doors, fixed
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.changes.sheet import ChangeSheet, Figure
 from pairshelf.core.domain.estate import Entry, Estate, EstateMount
+from pairshelf.core.domain.partitions import Wanted
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.search.growth import growth
-from tests.core.estates import IQN, Drive, Kind, estate, free, more_drives, partitioned, spread, with_pool, with_volume
+from tests.core.estates import (
+    IQN,
+    Drive,
+    Kind,
+    divided,
+    emptied,
+    estate,
+    free,
+    more_drives,
+    partitioned,
+    spread,
+    with_pool,
+    with_volume,
+)
 
 KEPT = Path(__file__).with_name("sheets.txt")
 
@@ -75,6 +89,13 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a missing drive replaced": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11},
                                  lambda one: with_pool(four(one), away=1)),
     "partitions": ("write-partitions", {"drive_id": 11}, partitioned),
+    "more partitions beside those in use": ("write-partitions", {"drive_id": 12}, lambda one: divided(
+        one, (Wanted("50 GiB", label="new", file_system="xfs"), Wanted("", "lettered", file_system="ntfs")))),
+    "a divided drive given back": ("write-partitions", {"drive_id": 12}, emptied),
+    "a partition extended": ("resize-volume", {"volume": "F12/part-2", "size": "300 GiB"}, divided),
+    "a partition extended by all behind it": ("resize-volume", {"volume": "F12/part-2", "size": "all"}, divided),
+    "a partition made smaller": ("resize-volume", {"volume": "F12/part-4", "size": "700 GB"}, divided),
+    "a partition deleted": ("delete-volume", {"volume": "F12/part-2"}, divided),
     "a thick volume, mounted": ("make-volumes", {"pool": "p", "name": "v", "size": "1 TiB", "host": "elm", "mount_point": "/full/v",
                                                  "purpose": "scans"}, as_it_is),
     "several volumes": ("make-volumes", {"pool": "p", "name": "v-{a,b}", "count": 2, "size": "10 GiB", "file_system": "xfs"}, as_it_is),

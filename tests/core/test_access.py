@@ -29,12 +29,13 @@ from pairshelf.core.domain.estate import (
 from pairshelf.core.domain.folders import folder_for, folder_in, settings_text, with_folder
 from pairshelf.core.domain.mounting import MountLine, in_order
 from pairshelf.core.domain.names import check_iqn, near_misses
+from pairshelf.core.domain.partitions import Wanted
 from pairshelf.core.domain.patterns import expand
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.allocation import allocate, gaps, spans, unplaced, without
-from tests.core.estates import IQN, estate, free, more_drives, with_pool, with_volume
+from tests.core.estates import IQN, divided, estate, free, more_drives, with_pool, with_volume
 
 LONG, RTL = "x" * 300, "נפח"
 REFUSED: list[tuple[str, dict[str, Any], str]] = [
@@ -201,6 +202,16 @@ REFUSED_IN: list[tuple[str, dict[str, Any], Estate, str | None, str]] = [
     ("write-partitions", {"drive_id": 99}, estate(), "drive_id", "not-found"),
     ("write-partitions", {"drive_id": 11}, more_drives(estate(), free(11)), None, "nothing-pending"),
     ("write-partitions", {"drive_id": 1}, estate(), "drive_id", "drive-not-free"),
+    ("write-partitions", {"drive_id": 12}, divided(estate()), None, "nothing-pending"),
+    ("write-partitions", {"drive_id": 12}, divided(estate(), ()), None, "nothing-pending"),
+    ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("501 GB"),)), "parts.0.size", "bad-input"),
+    ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("1 GiB", kind="logical"),)), "parts.0.kind", "bad-input"),
+    ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("1 GiB"), Wanted("1 GiB")), "mbr"), "parts.1.size", "bad-input"),
+    ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("1 MiB", file_system="ext4"),)), "parts.0.size", "bad-input"),
+    ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("1 GiB", "start", file_system="ext4"),)), "parts.0.file_system", "bad-input"),
+    ("make-volumes", {"pool": "F12", "name": "x", "size": "1 GiB"}, divided(estate()), "pool", "partitioned"),
+    ("resize-volume", {"volume": "F12/part-2", "size": "900 GB"}, divided(estate()), "size", "bad-input"),
+    ("resize-volume", {"volume": "F12/part-4", "size": "1.9 TB"}, divided(estate()), "size", "bad-input"),
 ]  # fmt: skip
 
 

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from pairshelf.core.domain.partitions import ALIGNED, Wanted, lay_out
 from pairshelf.core.domain.units import MIB
 from pairshelf.core.errors import BadInput
-from pairshelf.formats.partition_image import disk_id_of, image_chunks, tar_of, write_sparse
+from pairshelf.formats.partition_image import disk_id_of, image_chunks, read_table, tar_of, write_sparse
 
 SIZE = 3 * 10**12
 GPT = [Wanted("512 MiB", "start", "EFI"), Wanted("20 GB", "data", "root"), Wanted("", "lettered", "the rest")]
@@ -72,9 +72,76 @@ def test_partitions_are_aligned_apart_and_inside(sizes: list[int], scheme: str, 
     assert covered <= table.sectors
 
 
+@given(data=st.data(), scheme=st.sampled_from(["gpt", "mbr"]), sector=st.sampled_from([512, 4096]))
+def test_a_table_that_is_changed_moves_nothing_else_and_reads_back(
+    data: st.DataObject, scheme: str, sector: int
+) -> None:
+    """Added to, extended, shrunk, deleted from, in any order: entries stay apart, aligned and inside, no other one
+    moves by a sector, whole extents are of one entry only, and the bytes read back are the table."""
+    size = data.draw(st.integers(20, 400)) * 10**9
+    first = [Wanted(f"{data.draw(st.integers(1, 4000))} MiB") for _ in range(data.draw(st.integers(1, 3)))]
+    if scheme == "mbr":
+        first += [Wanted("700 MiB", kind="logical") for _ in range(data.draw(st.integers(0, 3)))]
+    table = lay_out(size, sector, scheme, first)
+    for _ in range(data.draw(st.integers(1, 5))):
+        before = {p.number: p for p in table.parts}
+        what = data.draw(st.sampled_from(["add", "resize", "delete"]))
+        numbers = [p.number for p in table.parts if p.kind == "primary" or table.is_last_logical(p.number)]
+        touched: int | None = None
+        if what == "add":
+            one = Wanted(
+                data.draw(st.sampled_from(["all", "1 GiB", "3 GB", "5000 MiB"])), "lettered", "x" * (scheme == "gpt")
+            )
+            try:
+                table = lay_out(size, sector, scheme, [one], table.parts)
+            except BadInput:
+                continue
+            touched = next(p.number for p in table.parts if p.number not in before)
+        elif numbers:
+            touched = data.draw(st.sampled_from(numbers))
+            if what == "resize":
+                most = table.most(touched)
+                wanted = data.draw(st.integers(MIB, most))
+                table = table.resized(touched, wanted)
+                assert wanted <= table.part(touched).sectors * sector <= most
+            else:
+                table = table.without(touched)
+        same = {n: p for n, p in before.items() if n != touched and p.kind != "extended"}
+        assert {p.number: p for p in table.parts if p.number in same} == same
+        outer = sorted((p for p in table.parts if p.kind != "logical"), key=lambda p: p.first)
+        ends = [p.last for p in outer]
+        assert all(p.first > e for p, e in zip(outer[1:], ends, strict=False))
+        assert all(p.first * sector % ALIGNED == 0 and p.last < table.sectors - (scheme == "gpt") for p in table.parts)
+        spans = sorted(p.extents(sector, size) for p in table.parts if p.kind != "extended")
+        assert all(a + n <= b for (a, n), (b, _) in zip(spans, spans[1:], strict=False) if n)
+        bytes_of = dict(image_chunks(table, disk_id_of("S1")))
+        assert read_table(lambda at, n, c=bytes_of: _read(c, at, n), size, sector) == table  # type: ignore[misc]
+
+
+def _read(chunks: dict[int, bytes], at: int, count: int) -> bytes:
+    out = bytearray(count)
+    for start, content in chunks.items():
+        for i in range(max(at, start), min(at + count, start + len(content))):
+            out[i - at] = content[i - start]
+    return bytes(out)
+
+
+def test_a_damaged_table_is_read_from_its_copy_or_not_at_all() -> None:
+    table = lay_out(SIZE, 512, "gpt", GPT)
+    chunks = image_chunks(table, disk_id_of("S1"))
+    front = bytearray(chunks[0][1])
+    front[1024 + 40] ^= 1  # a sector number in the first entry
+    damaged = {0: bytes(front), chunks[1][0]: chunks[1][1]}
+    assert read_table(lambda at, n: _read(damaged, at, n), SIZE, 512) == table
+    assert read_table(lambda at, n: _read({0: bytes(front)}, at, n), SIZE, 512) is None
+    assert read_table(lambda _at, n: bytes(n), SIZE, 512) is None
+
+
 @pytest.mark.parametrize(
     ("scheme", "wanted", "field"),
     [
+        ("gpt", [Wanted("1 GiB", "swap", file_system="ext4")], "parts.0.file_system"),
+        ("gpt", [Wanted("1 GiB"), Wanted("1 GiB", "lettered", file_system="xfs")], "parts.1.file_system"),
         ("mbr", [Wanted("1 GiB")] * 5, "parts.4.kind"),
         ("mbr", [*[Wanted("1 GiB")] * 4, Wanted("1 GiB", kind="logical")], "parts.3.kind"),
         ("mbr", [Wanted("3 TB")], "parts.0.size"),

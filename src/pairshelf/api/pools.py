@@ -41,6 +41,7 @@ from pairshelf.store.repositories.drives_and_pools import load_drives, load_pool
 from pairshelf.store.tables import (
     DriveRow,
     JobRow,
+    PartitionPlan,
     PoolPlace,
     PoolRow,
     SampleFile,
@@ -67,6 +68,8 @@ class PoolLine(BaseModel):
     spares: int
     volumes: list[str]
     tint: int
+    #: It is one drive, divided into partitions, which are its volumes.
+    divided: bool
 
 
 class PoolsOut(BaseModel):
@@ -159,6 +162,8 @@ class PoolOut(BaseModel):
     description: str
     state: str
     tint: int
+    #: Of a drive divided into partitions, which are its volumes: bytes that none of them has.
+    unallocated: int | None
     created_at: dt.datetime
     capacity: int
     free: int
@@ -276,6 +281,7 @@ def pools(query: PageQuery) -> Any:
         query_names = select(VolumeRow.pool_id, VolumeRow.name).where(col(VolumeRow.pool_id).in_(ids))
         for pool_id, name in session.exec(query_names.order_by(VolumeRow.name)):
             volumes.setdefault(pool_id, []).append(name)
+        divided = set(session.exec(select(PartitionPlan.pool_id).where(col(PartitionPlan.pool_id).in_(ids))))
     lines = []
     for pool in page:
         members, gone, everything = counts[pool.number]
@@ -284,7 +290,7 @@ def pools(query: PageQuery) -> Any:
             id=pool.number, name=pool.name, scheme=pool.scheme, trade_name=trade_name(scheme_of(pool.scheme), pool.sets) if pool.domain is None else "",
             sets=pool.sets, state=pool.state, capacity=pool.capacity * EXTENT,
             free=(pool.capacity - used.get(pool.number, 0)) * EXTENT, drives=members, away=gone,
-            spares=everything - members, volumes=own, tint=pool.tint,
+            spares=everything - members, volumes=own, tint=pool.tint, divided=pool.id in divided,
         ))  # fmt: skip
     return PoolsOut(pools=lines, more=len(rows) > query.limit)
 
@@ -353,7 +359,8 @@ def _pool_out(
         synced = 1.0 if volumes_synced else 0.5
     return PoolOut(
         id=built.id, name=built.name, scheme=row.scheme, trade_name=trade_name(layout.scheme, row.sets),
-        description=layout.describe(), state=row.state, tint=row.tint, created_at=row.created_at,
+        description=layout.describe(), state=row.state, tint=row.tint,
+        unallocated=built.table.bytes_left if built.table else None, created_at=row.created_at,
         capacity=built.capacity * EXTENT, free=built.free * EXTENT, domain=row.domain,
         passphrase_kept=row.passphrase_kept, encrypted=built.encrypted, locked=built.encrypted and not keys.is_open(built.id),
         guaranteed=promised.guaranteed, best_case=promised.best_case,

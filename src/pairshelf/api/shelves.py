@@ -33,7 +33,7 @@ from pairshelf.store.repositories.drives_and_pools import (
     lock_drives,
     what_is_taken,
 )
-from pairshelf.store.tables import DriveRow, Host, PoolPlace, PoolRow, Service, Shelf, Site
+from pairshelf.store.tables import DriveRow, Host, PartitionPlan, PoolPlace, PoolRow, Service, Shelf, Site
 
 api = APIBlueprint("shelves", __name__, url_prefix="/api")
 
@@ -67,6 +67,8 @@ class DriveOut(BaseModel):
     pool_id: int | None
     pool: str | None
     tint: int | None
+    #: It is in use by its partitions: the pool is the drive itself.
+    partitioned: bool
     #: Why it cannot be chosen for a layout, or null if it can.
     not_offered: str | None
     #: Why it cannot leave the house, or null if it can.
@@ -233,6 +235,7 @@ def _query() -> Any:
             PoolRow.name,
             PoolRow.tint,
             LEFT.c.name,
+            PartitionPlan.pool_id,
         )
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(Site, col(Site.id) == Shelf.site_id)
@@ -240,21 +243,24 @@ def _query() -> Any:
         .outerjoin(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
         .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
         .outerjoin(LEFT, LEFT.c.id == DriveRow.left_shelf_id)
+        .outerjoin(PartitionPlan, col(PartitionPlan.drive_id) == DriveRow.id)
     )
 
 
 def _out(found: Any) -> DriveOut:
-    row, shelf, site, host, slot, place, pool_id, pool, tint, left_shelf = found
+    row, shelf, site, host, slot, place, pool_id, pool, tint, left_shelf, by_itself = found
     left = left_of(row, left_shelf)
     drive = EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate, row.service, row.condition,
         row.holds, row.starts_host, pool, host, left=left, retired_to=row.retired_to,
+        partitioned=by_itself is not None,
     )  # fmt: skip
     situations = _situations(row.service, row.condition, row.starts_host, pool_id, slot, place)
     return DriveOut(
         id=row.id, shelf_id=row.shelf_id, shelf=shelf, site=site, host=host, bay=row.bay, serial=row.serial,
         maker=row.maker, model=row.model, size=row.size, kind=row.kind, bus=row.bus, service=row.service,
         condition=row.condition, situations=situations, holds=row.holds, pool_id=pool_id, pool=pool, tint=tint,
+        partitioned=drive.partitioned,
         not_offered=drive.why_not_offered(), stays=drive.why_it_stays(), left=f"{left[0]} bay {left[1]}" if left else None, retired_to=row.retired_to,
     )  # fmt: skip
 

@@ -286,32 +286,32 @@ def list_jobs(
 def plan_partitions(
     drive: Annotated[str, typer.Argument(help="Serial of a free drive, or SHELF:BAY.")],
     part: Annotated[
-        list[str], typer.Option(help="SIZE[:TYPE[:LABEL[:primary|logical]]]; an empty size takes what is left.")
+        list[str],
+        typer.Option(help="SIZE[:TYPE[:LABEL[:primary|logical[:FILESYSTEM]]]]; an empty size takes what is left."),
     ],
     scheme: Annotated[str, typer.Option(help="gpt, or mbr for the older table.")] = "gpt",
     who: As = "",
     as_json: Json = False,
 ) -> None:
-    """Plan the partitions of a drive without a pool. They stay pending; pairshelf plan write-partitions writes them.
+    """Plan partitions of a drive without a pool, or more on one that is divided already. They stay pending; pairshelf plan write-partitions writes them.
 
-    Example: pairshelf partitions Tray:4 --part 512MiB:start:EFI --part :data:work --as ida
+    Example: pairshelf partitions Tray:4 --part 512MiB:start:EFI --part :data:work::ext4 --as ida
     """
     _surroundings()
     from pairshelf.api.partitions import partitions_out
-    from pairshelf.core.domain.partitions import wanted_of
     from pairshelf.services.planned_partitions import keep_plan
     from pairshelf.store.database import transaction
 
     user = _user(who)
     _may(user, "write-partitions")
-    names = ("size", "type", "label", "kind")
-    wanted = [dict(zip(names, (*text.split(":"), "", "", "")[:4], strict=False)) for text in part]
+    names = ("size", "type", "label", "kind", "file_system")
+    wanted = [dict(zip(names, (*text.split(":"), "", "", "", "")[:5], strict=False)) for text in part]
     rows = [
         {k: v or ("data" if k == "type" else "primary" if k == "kind" else "") for k, v in w.items()} for w in wanted
     ]
     with transaction() as session:
-        row, plan = keep_plan(session, drives_named(session, (drive,))[0], scheme, rows, user.name)
-        out = partitions_out(session, row, plan.scheme, wanted_of(plan.parts), plan)
+        found = keep_plan(session, drives_named(session, (drive,))[0], scheme, rows, user.name)
+        out = partitions_out(session, found, found.scheme, found.wanted)
     if as_json:
         print_json(out.model_dump(mode="json"))
         return
@@ -323,7 +323,7 @@ def plan_partitions(
 
 @app.command("image")
 def write_image(
-    drive: Annotated[str, typer.Argument(help="Serial of a drive with planned partitions, or SHELF:BAY.")],
+    drive: Annotated[str, typer.Argument(help="Serial of a drive with partitions, planned or on it, or SHELF:BAY.")],
     out: Annotated[Path, typer.Argument(help="The sparse file that is written.")],
 ) -> None:
     """Write a drive's partition table as a sparse image: true sector addresses, nothing scaled.
@@ -331,20 +331,16 @@ def write_image(
     Example: pairshelf image TH-9947S22 drive.img
     """
     _surroundings()
-    from pairshelf.core.domain.partitions import lay_out, wanted_of
-    from pairshelf.formats.partition_image import image_chunks, write_sparse
+    from pairshelf.formats.partition_image import write_sparse
+    from pairshelf.services.planned_partitions import partitions_of
     from pairshelf.store.database import transaction
-    from pairshelf.store.tables import DriveRow, PartitionPlan
 
     with transaction() as session:
-        row = session.get(DriveRow, drives_named(session, (drive,))[0])
-        plan = session.get(PartitionPlan, row.id) if row else None
-    if row is None or plan is None:
-        raise NotPossible("No partitions are planned for this drive.", code="nothing-pending")
-    found = lay_out(row.size, plan.sector, plan.scheme, wanted_of(plan.parts))
+        found = partitions_of(session, drives_named(session, (drive,))[0])
+        size, chunks = found.row.size, found.image()
     try:
-        write_sparse(out, row.size, image_chunks(found, plan.disk_id))
+        write_sparse(out, size, chunks)
     except (OSError, ValueError) as error:
         why = error.strerror if isinstance(error, OSError) else str(error)
         raise BadInput(f"{out} cannot be written: {why}.", field="out") from None
-    print(f"{out}: {format_size(row.size)}, {len(found.parts)} partitions; almost all of it is holes.")
+    print(f"{out}: {format_size(size)}, {sum(len(c) for _, c in chunks)} bytes of table; almost all of it is holes.")

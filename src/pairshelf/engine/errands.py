@@ -14,9 +14,11 @@ import structlog
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.device import DeviceError, Devices
+from pairshelf.core.domain.partitions import Part, table_of_parts
 from pairshelf.core.errors import NotPossible, PairShelfError
 from pairshelf.engine.io.files import content_of
 from pairshelf.engine.pools import devices
+from pairshelf.formats.partition_image import disk_id_of, image_chunks, read_table
 from pairshelf.store.database import Lock, afterwards, lock_until_commit, transaction
 from pairshelf.store.tables import DriveRow, ErrandRow, Host, Mount, PoolPlace, now
 
@@ -90,6 +92,7 @@ _SAID = {
     "write-file": "Write {path} on {host}",
     "write-data": "Put {extents} GiB into {folder} on {host}",
     "write-label": "Label drive {serial}",
+    "write-table": "Write the partition table of drive {serial}",
 }
 
 
@@ -151,7 +154,18 @@ def _write_label(session: Session, world: Devices, facts: dict[str, Any]) -> Non
         )  # fmt: skip
         if session.exec(place).first() is None:
             return
-    world.open(facts["serial"], facts["size"]).write_label(facts["label"])
+    device = world.open(facts["serial"], facts["size"])
+    device.write_sectors([])  # a label stands where a table did
+    device.write_label(facts["label"])
+
+
+def _write_table(_session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    parts = [Part(**p) for p in facts["parts"]]
+    table = table_of_parts(facts["size"], facts["sector"], facts["scheme"], parts)
+    device = world.open(facts["serial"], facts["size"])
+    device.write_sectors(image_chunks(table, disk_id_of(facts["serial"])))
+    if read_table(device.read_sectors, facts["size"], facts["sector"]) != table:
+        raise NotPossible("what was read back is not what was written", code="not-as-written")
 
 
 _DO: dict[str, Callable[[Session, Devices, dict[str, Any]], None]] = {
@@ -161,4 +175,5 @@ _DO: dict[str, Callable[[Session, Devices, dict[str, Any]], None]] = {
     "write-file": _write_file,
     "write-data": _write_data,
     "write-label": _write_label,
+    "write-table": _write_table,
 }

@@ -32,6 +32,9 @@ class Named:
 def named(session: Session, context: Context) -> Named:
     """The pools, drives and hosts behind a request's names."""
     pools, hosts = set(context.pool_ids), {h.strip() for h in context.hosts}
+    if context.partitions:
+        itself = select(PartitionPlan.pool_id).where(col(PartitionPlan.drive_id).in_(context.drives))
+        pools.update(_ids(session, itself))
     for name in _given(context.pools):
         pools.update(_ids(session, select(PoolRow.id).where(col(PoolRow.name).ilike(_literal(name), escape="\\"))))
     for ref in _given(context.volumes):

@@ -11,10 +11,10 @@ import struct
 import tarfile
 import uuid
 import zlib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from pairshelf.core.domain.partitions import GPT_ENTRIES, GPT_ENTRY, TYPES, Part, Table
+from pairshelf.core.domain.partitions import ALIGNED, GPT_ENTRIES, GPT_ENTRY, TYPES, Part, Table, table_of_parts
 
 #: (byte offset, bytes); everything between is a hole.
 Chunks = list[tuple[int, bytes]]
@@ -36,16 +36,22 @@ def _sector_of_entries(entries: Sequence[bytes], sector: int, signature: bytes =
     return body.ljust(sector, b"\0")
 
 
+def _gpt_entry(part: Part, disk: uuid.UUID) -> bytes:
+    return (
+        uuid.UUID(TYPES[part.type].guid).bytes_le
+        + uuid.uuid5(disk, f"partition {part.number}").bytes_le
+        + struct.pack("<QQQ", part.first, part.last, 0)
+        + part.label.encode("utf-16-le").ljust(72, b"\0")
+    )
+
+
 def _gpt(table: Table, disk: uuid.UUID) -> Chunks:
     sector, last = table.sector, table.sectors - 1
     rows = GPT_ENTRIES * GPT_ENTRY // sector
+    by_number = {p.number: p for p in table.parts}
     entries = b"".join(
-        uuid.UUID(TYPES[p.type].guid).bytes_le
-        + uuid.uuid5(disk, f"partition {p.number}").bytes_le
-        + struct.pack("<QQQ", p.first, p.last, 0)
-        + p.label.encode("utf-16-le").ljust(72, b"\0")
-        for p in table.parts
-    ).ljust(GPT_ENTRIES * GPT_ENTRY, b"\0")
+        _gpt_entry(by_number[n], disk) if n in by_number else bytes(GPT_ENTRY) for n in range(1, GPT_ENTRIES + 1)
+    )
 
     def header(mine: int, other: int, at: int) -> bytes:
         def packed(checksum: int) -> bytes:
@@ -66,13 +72,19 @@ def _gpt(table: Table, disk: uuid.UUID) -> Chunks:
 def _mbr(table: Table, disk: uuid.UUID) -> Chunks:
     sector = table.sector
     primaries = [p for p in table.parts if p.kind in ("primary", "extended")]
-    rows = [_entry(0x0F if p.kind == "extended" else TYPES[p.type].mbr, p.first, p.sectors) for p in primaries]
+    by_number = {p.number: p for p in primaries}
+    rows = [
+        _entry(0x0F if p.kind == "extended" else TYPES[p.type].mbr, p.first, p.sectors)
+        if (p := by_number.get(number))
+        else bytes(16)
+        for number in range(1, 5)
+    ]
     chunks = [(0, _sector_of_entries(rows, sector, disk.bytes[:4]))]
     extended = next((p for p in table.parts if p.kind == "extended"), None)
     logicals = [p for p in table.parts if p.kind == "logical"]
     if extended is None:
         return chunks
-    tables = [_before(logicals, i, extended) for i in range(len(logicals))]
+    tables = [_before(logicals, i, extended, sector) for i in range(len(logicals))]
     for i, (part, at) in enumerate(zip(logicals, tables, strict=True)):
         own = [_entry(TYPES[part.type].mbr, part.first - at, part.sectors)]
         if i + 1 < len(logicals):
@@ -82,9 +94,84 @@ def _mbr(table: Table, disk: uuid.UUID) -> Chunks:
     return chunks
 
 
-def _before(logicals: Sequence[Part], index: int, extended: Part) -> int:
+def _before(logicals: Sequence[Part], index: int, extended: Part, sector: int) -> int:
     """The sector of a logical partition's own table: the aligned stretch before it."""
-    return extended.first if index == 0 else logicals[index].first - (logicals[0].first - extended.first)
+    return extended.first if index == 0 else logicals[index].first - ALIGNED // sector
+
+
+_TYPE_OF_GUID = {t.guid: t.id for t in TYPES.values()}
+_TYPE_OF_BYTE = {t.mbr: t.id for t in TYPES.values()}
+#: A type of partition that we do not make.
+OTHER = "other"
+
+Reader = Callable[[int, int], bytes]
+
+
+def read_table(read: Reader, size: int, sector: int) -> Table | None:
+    """The table that stands on a drive, from bytes at true addresses; None where there is none that is whole.
+
+    Of a GPT the copy at the end counts when the first is damaged: each has its own checksums.
+    """
+    first = read(0, sector)
+    if first[510:512] != b"\x55\xaa":
+        return None
+    rows = [first[446 + 16 * i : 462 + 16 * i] for i in range(4)]
+    if any(r[4] == 0xEE for r in rows):
+        parts = _read_gpt(read, sector, 1, size) or _read_gpt(read, sector, size // sector - 1, size)
+        return None if parts is None else table_of_parts(size, sector, "gpt", parts)
+    found = []
+    for number, row in enumerate(rows, 1):
+        kind, start, sectors = row[4], *struct.unpack_from("<II", row, 8)
+        if not kind or not sectors:
+            continue
+        if kind in (0x05, 0x0F):
+            found.append(Part(number, "extended", start, sectors, "data", ""))
+            found += _read_logicals(read, sector, start)
+        else:
+            found.append(Part(number, "primary", start, sectors, _TYPE_OF_BYTE.get(kind, OTHER), ""))
+    return table_of_parts(size, sector, "mbr", sorted(found, key=lambda p: p.number))
+
+
+def _read_gpt(read: Reader, sector: int, at: int, size: int) -> list[Part] | None:
+    header = read(at * sector, 92)
+    if header[:8] != b"EFI PART":
+        return None
+    checksum = struct.unpack_from("<I", header, 16)[0]
+    if zlib.crc32(header[:16] + bytes(4) + header[20:]) != checksum:
+        return None
+    entries_at, count, width, entries_sum = struct.unpack_from("<QIII", header, 72)
+    if width != GPT_ENTRY or count > 1024 or entries_at * sector + count * width > size:
+        return None
+    entries = read(entries_at * sector, count * width)
+    if zlib.crc32(entries) != entries_sum:
+        return None
+    parts = []
+    for number in range(1, count + 1):
+        entry = entries[(number - 1) * width : number * width]
+        if not any(entry[:16]):
+            continue
+        guid = str(uuid.UUID(bytes_le=entry[:16])).upper()
+        first, last = struct.unpack_from("<QQ", entry, 32)
+        label = entry[56:128].decode("utf-16-le", "replace").split("\0")[0]
+        parts.append(Part(number, "primary", first, last - first + 1, _TYPE_OF_GUID.get(guid, OTHER), label))
+    return parts
+
+
+def _read_logicals(read: Reader, sector: int, extended: int) -> list[Part]:
+    """The chain of tables inside the extended partition; a chain that leads backwards ends there."""
+    parts: list[Part] = []
+    at = extended
+    while len(parts) < GPT_ENTRIES:
+        raw = read(at * sector, sector)
+        if raw[510:512] != b"\x55\xaa":
+            break
+        kind, start, sectors = raw[450], *struct.unpack_from("<II", raw, 454)
+        parts.append(Part(5 + len(parts), "logical", at + start, sectors, _TYPE_OF_BYTE.get(kind, OTHER), ""))
+        offset = struct.unpack_from("<I", raw, 470)[0]
+        if not offset or extended + offset <= at:
+            break
+        at = extended + offset
+    return parts
 
 
 def write_sparse(path: Path, size: int, chunks: Chunks) -> None:

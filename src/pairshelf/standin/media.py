@@ -1,6 +1,7 @@
 """Media with real bytes, at a scale: 4 KiB stand for one extent of 1 GiB (1 : 262,144).
 
-A sparse file a drive: 1 KiB for the 256 MiB held back (the label lives there), then the extents.
+A sparse file a drive: 1 KiB for the 256 MiB held back (the label lives there), then the extents. Beside it, when
+the drive has a partition table, the table's sectors at their true addresses.
 """
 
 from __future__ import annotations
@@ -8,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from pairshelf.core.domain.drives import HELD_BACK, extents_of
@@ -100,3 +101,32 @@ class Media:
         if len(raw) > LABEL_BYTES:
             raise ValueError("the label is longer than the room held back for it")
         os.pwrite(self._fd, raw.ljust(LABEL_BYTES, b"\0"), 0)
+
+    # -- sectors at their true addresses: a partition table has no use at a scale ----------------------
+
+    @property
+    def _sectors(self) -> Path:
+        return self.path.with_suffix(".sectors")
+
+    def read_sectors(self, at: int, count: int) -> bytes:
+        """Bytes at a true address; zeros where no table stands."""
+        out = bytearray(count)
+        try:
+            chunks = json.loads(self._sectors.read_bytes())
+        except (FileNotFoundError, ValueError):
+            return bytes(out)
+        for start, content in chunks:
+            raw = bytes.fromhex(content)
+            first, end = max(at, start), min(at + count, start + len(raw))
+            if first < end:
+                out[first - at : end - at] = raw[first - start : end - start]
+        return bytes(out)
+
+    def write_sectors(self, chunks: Sequence[tuple[int, bytes]]) -> None:
+        """The table, in the place of the one before: a reader sees all of it or nothing."""
+        draft = self.path.with_suffix(".sectors-draft")
+        with open(draft, "w") as file:
+            json.dump([[at, content.hex()] for at, content in chunks], file)
+            file.flush()
+            os.fsync(file.fileno())
+        draft.replace(self._sectors)

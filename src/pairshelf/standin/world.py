@@ -74,6 +74,14 @@ class SimDrive:
         """See Device."""
         self._answer().write_label(label)
 
+    def read_sectors(self, at: int, count: int) -> bytes:
+        """See Device."""
+        return self._answer().read_sectors(at, count)
+
+    def write_sectors(self, chunks: Sequence[tuple[int, bytes]]) -> None:
+        """See Device."""
+        self._answer().write_sectors(chunks)
+
 
 class World:
     """All simulated drives, kept in one folder: media, faults and arrivals as files."""

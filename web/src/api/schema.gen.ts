@@ -1481,9 +1481,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A drive's partitions, written or pending, with every exact sector and what is unallocated. */
+        /** A drive's partitions, on it or pending, with every exact sector and what is unallocated. */
         get: operations["partitions_partitions_drives__int_drive_id__partitions_get"];
-        /** Plan partitions. They stay pending, and the drive untouched, until a change sheet is approved. */
+        /**
+         * Plan partitions. They stay pending, and the drive untouched, until a change sheet is approved. Those in use
+         * @description stay as they are; what is planned comes beside them.
+         */
         put: operations["partitions_plan_partitions_drives__int_drive_id__partitions_put"];
         post?: never;
         delete?: never;
@@ -2326,6 +2329,8 @@ export interface components {
             pool: string | null;
             /** Tint */
             tint: number | null;
+            /** Partitioned */
+            partitioned: boolean;
             /** Not Offered */
             not_offered: string | null;
             /**
@@ -4871,6 +4876,8 @@ export interface components {
             volumes: string[];
             /** Tint */
             tint: number;
+            /** Divided */
+            divided: boolean;
         };
         /** PoolOut */
         PoolOut: {
@@ -4888,6 +4895,8 @@ export interface components {
             state: string;
             /** Tint */
             tint: number;
+            /** Unallocated */
+            unallocated: number | null;
             /**
              * Created At
              * Format: date-time
@@ -5714,14 +5723,16 @@ export interface components {
             findings: string[];
             /** Pending */
             pending: boolean;
-            /** Written */
-            written: boolean;
+            /** In Use */
+            in_use: boolean;
+            /** State */
+            state: string;
+            /** On Drive */
+            on_drive: boolean;
             /** Why Not */
             why_not: string | null;
             /** Types */
-            types: {
-                [key: string]: string;
-            };
+            types: components["schemas"]["TypeOut"][];
         };
         /** PartOut */
         PartOut: {
@@ -5741,6 +5752,9 @@ export interface components {
             type: string;
             /** Label */
             label: string;
+            /** There */
+            there: boolean;
+            volume: components["schemas"]["VolumeOnPart"] | null;
         };
         /** StretchOut */
         StretchOut: {
@@ -5750,6 +5764,31 @@ export interface components {
             sectors: number;
             /** Bytes */
             bytes: number;
+        };
+        /** TypeOut */
+        TypeOut: {
+            /** Id */
+            id: string;
+            /** About */
+            about: string;
+            /** File Systems */
+            file_systems: string[];
+        };
+        /**
+         * VolumeOnPart
+         * @description The volume that a partition in use is.
+         */
+        VolumeOnPart: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Pool Id */
+            pool_id: number;
+            /** File System */
+            file_system: string;
+            /** Mounted */
+            mounted: string[];
         };
         /** WantedBody */
         WantedBody: {
@@ -5773,6 +5812,11 @@ export interface components {
              * @default primary
              */
             kind?: string;
+            /**
+             * File System
+             * @default
+             */
+            file_system?: string;
         };
         /** PlanBody */
         PlanBody: {

@@ -72,6 +72,15 @@ class Device(Protocol):
         """Write the label that says what the drive belongs to."""
         ...
 
+    def read_sectors(self, at: int, count: int) -> bytes:
+        """``count`` bytes at a true byte address, where the drive's partition table may stand; zeros elsewhere."""
+        ...
+
+    def write_sectors(self, chunks: Sequence[tuple[int, bytes]]) -> None:
+        """Write a partition table: (byte address, bytes) of all that is not zero. In the place of the one before,
+        all of it or nothing."""
+        ...
+
 
 @dataclass(frozen=True, slots=True)
 class Arrival:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
 
 from pairshelf.core.domain.drives import Drive, Kind
+from pairshelf.core.domain.partitions import Table, Wanted
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import BadInput, NotFound
 from pairshelf.core.layouts import Layout
@@ -36,6 +36,8 @@ class EstateDrive:
     #: Shelf and bay it was in before it was taken out.
     left: tuple[str, int] | None = None
     retired_to: str | None = None
+    #: What it belongs to is itself, divided into partitions.
+    partitioned: bool = False
 
     @property
     def place(self) -> str:
@@ -63,6 +65,8 @@ class EstateDrive:
         if self.starts_host:
             return f"{self.host or 'Its host'} starts from it."
         if self.service == "in-use":
+            if self.partitioned:
+                return "It is in use by its partitions."
             return f"It is in use in pool {self.pool}." if self.pool else "It is in use."
         if self.condition == "failed":
             return "It has failed."
@@ -75,6 +79,8 @@ class EstateDrive:
     def why_it_stays(self) -> str | None:
         """Why it cannot leave the house, or None if it can."""
         if self.service == "in-use":
+            if self.partitioned:
+                return "Its partitions are in use; delete them and write the empty table first."
             return f"It belongs to pool {self.pool}; replace it there first." if self.pool else "It is in use."
         if self.starts_host:
             return f"{self.host or 'Its host'} starts from it."
@@ -110,6 +116,8 @@ class EstatePool:
     gaps: tuple[tuple[int, int], ...] = ()
     encrypted: bool = False
     locked: bool = False
+    #: Of a drive divided into partitions, which are its volumes: its table.
+    table: Table | None = None
 
     @property
     def spread(self) -> bool:
@@ -154,6 +162,8 @@ class EstateVolume:
     protection: str | None = None
     purpose: str = ""
     keep_above: float | None = None
+    #: Its number in the table of a drive that is divided into partitions.
+    partition: int | None = None
 
     @property
     def ref(self) -> str:
@@ -267,8 +277,8 @@ class Estate:
     parties: tuple[tuple[str, tuple[str, ...] | None], ...] = ()
     #: What lies in the folders the question names: (host, path) to entries; a folder that is not there is left out.
     folders: tuple[tuple[tuple[str, str], tuple[Entry, ...]], ...] = ()
-    #: Drive to its pending partitions: scheme, bytes of a sector, what is wanted (partitions.Wanted).
-    pending_partitions: tuple[tuple[int, tuple[str, int, tuple[Any, ...]]], ...] = ()
+    #: Drive to its pending partitions: scheme, bytes of a sector, what is wanted.
+    pending_partitions: tuple[tuple[int, tuple[str, int, tuple[Wanted, ...]]], ...] = ()
     #: Drives that did not answer when they were read: id to what is wrong.
     silent: tuple[tuple[int, str], ...] = ()
 

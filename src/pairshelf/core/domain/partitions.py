@@ -6,12 +6,13 @@ and cannot address beyond 2^32 sectors (2 TiB of 512 bytes).
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.sheet import Finding
-from pairshelf.core.domain.units import MIB, format_size, parse_size
-from pairshelf.core.errors import BadInput
+from pairshelf.core.domain.drives import HELD_BACK, extents_of
+from pairshelf.core.domain.units import EXTENT, MIB, format_size, parse_size
+from pairshelf.core.errors import BadInput, NotFound
 
 #: Every partition begins at a multiple of this.
 ALIGNED = MIB
@@ -19,7 +20,6 @@ ALIGNED = MIB
 
 #: Entries of a GPT as it is usually made, bytes of one, and sectors of the table's 16 KiB.
 GPT_ENTRIES, GPT_ENTRY = 128, 128
-
 
 _MBR_SECTORS = 2**32 - 1
 
@@ -36,13 +36,17 @@ class PartitionType:
     #: UEFI and system makers' published type identifiers.
     guid: str
     mbr: int
+    #: Those that we can make on it.
+    file_systems: tuple[str, ...] = ()
 
 
 TYPES: dict[str, PartitionType] = {
     t.id: t
     for t in (
-        PartitionType("data", "Files, for hosts that mount in folders", "0FC63DAF-8483-4772-8E79-3D69D8477DE4", 0x83),
-        PartitionType("lettered", "Files, for hosts with drive letters", "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", 0x07),
+        PartitionType("data", "Files, for hosts that mount in folders", "0FC63DAF-8483-4772-8E79-3D69D8477DE4", 0x83,
+                      ("ext4", "xfs", "btrfs")),
+        PartitionType("lettered", "Files, for hosts with drive letters", "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", 0x07,
+                      ("ntfs",)),
         PartitionType("start", "What the firmware starts from (EFI system)", "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", 0xEF),
         PartitionType("swap", "Memory written out", "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F", 0x82),
     )
@@ -59,6 +63,8 @@ class Wanted:
     label: str = ""
     #: primary or logical; GPT knows only primary ones.
     kind: str = "primary"
+    #: Made on it when it is written; empty: none.
+    file_system: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,6 +83,14 @@ class Part:
         """Its last sector."""
         return self.first + self.sectors - 1
 
+    def extents(self, sector: int, size: int) -> tuple[int, int]:
+        """(first, how many) of the whole extents of a drive of ``size`` bytes that lie inside it: what an agent that
+        counts in extents can reach of it. None of a partition below 1 GiB, and the odd ends of others."""
+        most = extents_of(size)
+        first = min(max(0, -(-(self.first * sector - HELD_BACK) // EXTENT)), most)
+        end = min(((self.last + 1) * sector - HELD_BACK) // EXTENT, most)
+        return first, max(0, end - first)
+
 
 @dataclass(frozen=True, slots=True)
 class Table:
@@ -91,10 +105,60 @@ class Table:
     unallocated: tuple[tuple[int, int], ...]
     findings: tuple[Finding, ...] = ()
 
+    @property
+    def bytes_left(self) -> int:
+        """Bytes that no partition has."""
+        return sum(n for _, n in self.unallocated) * self.sector
 
-def lay_out(size: int, sector: int, scheme: str, wanted: Sequence[Wanted]) -> Table:
-    """Exact sectors for these partitions on a drive of ``size`` bytes; BadInput at the field of the one that
-    does not fit. ``parts.2.size`` is the size of the third."""
+    def part(self, number: int) -> Part:
+        """The partition of that number; NotFound otherwise."""
+        found = next((p for p in self.parts if p.number == number), None)
+        if found is None:
+            raise NotFound("partition", str(number))
+        return found
+
+    def most(self, number: int) -> int:
+        """Bytes it could have where it begins: its own, and what is unallocated right behind it."""
+        part = self.part(number)
+        step = ALIGNED // self.sector
+        if part.kind == "logical":
+            around = next(p for p in self.parts if p.kind == "extended")
+            end = around.last + 1 if self.is_last_logical(number) else part.last + 1
+            return (end - part.first) // step * ALIGNED
+        behind = next((n for first, n in self.unallocated if first == part.last + 1), 0)
+        return max(part.sectors, (part.sectors + behind) // step * step) * self.sector
+
+    def is_last_logical(self, number: int) -> bool:
+        """Whether it ends the chain of logical partitions, whose numbers follow from the chain."""
+        return number == max((p.number for p in self.parts if p.kind == "logical"), default=None)
+
+    def resized(self, number: int, size: int) -> Table:
+        """The same with one partition of ``size`` bytes, rounded up to whole MiB."""
+        step = ALIGNED // self.sector
+        sectors = min(_up(-(-size // self.sector), step), self.most(number) // self.sector)
+        return self.of([replace(p, sectors=sectors) if p.number == number else p for p in self.parts])
+
+    def without(self, number: int) -> Table:
+        """The same without one partition; the last logical one takes the extended one with it."""
+        left = [p for p in self.parts if p.number != number]
+        if not any(p.kind == "logical" for p in left):
+            left = [p for p in left if p.kind != "extended"]
+        return self.of(left)
+
+    def of(self, parts: Sequence[Part]) -> Table:
+        """A table of these partitions on the same drive."""
+        left = _left(parts, ALIGNED // self.sector, _end(self.sectors, self.sector, self.scheme))
+        return replace(self, parts=tuple(sorted(parts, key=lambda p: p.number)), unallocated=tuple(left))
+
+
+def table_of_parts(size: int, sector: int, scheme: str, parts: Sequence[Part]) -> Table:
+    """The table of partitions that are there."""
+    return Table(scheme, sector, size // sector, (), ()).of(parts)
+
+
+def lay_out(size: int, sector: int, scheme: str, wanted: Sequence[Wanted], there: Sequence[Part] = ()) -> Table:
+    """Exact sectors for these partitions on a drive of ``size`` bytes, beside those that are ``there`` and do not
+    move; BadInput at the field of the one that does not fit. ``parts.2.size`` is the size of the third."""
     if scheme not in _SCHEMES:
         raise BadInput("Choose gpt or mbr.", field="scheme")
     if sector not in (512, 4096):
@@ -108,9 +172,13 @@ def lay_out(size: int, sector: int, scheme: str, wanted: Sequence[Wanted]) -> Ta
             f"The older table cannot reach beyond {format_size(_MBR_SECTORS * sector)}; the rest of this drive "
             "stays unused. Take GPT."
         ))  # fmt: skip
-    if scheme == "gpt" and len(wanted) > GPT_ENTRIES:
-        raise BadInput(f"GPT has {GPT_ENTRIES} entries.", field=f"parts.{GPT_ENTRIES}.size")
-    if scheme == "mbr":
+    if scheme == "gpt" and len(wanted) + len(there) > GPT_ENTRIES:
+        raise BadInput(f"GPT has {GPT_ENTRIES} entries.", field=f"parts.{GPT_ENTRIES - len(there)}.size")
+    for index, one in enumerate(wanted):
+        _check_use(one, f"parts.{index}.")
+    if there:
+        parts = _beside(there, wanted, end, step, sector, scheme)
+    elif scheme == "mbr":
         parts = _mbr(wanted, first, end, step, sector)
     else:
         parts = []
@@ -137,8 +205,6 @@ def _up(sector: int, step: int) -> int:
 
 def _next(one: Wanted, index: int, number: int, kind: str, first: int, end: int, step: int, sector: int) -> Part:
     field = f"parts.{index}."
-    if one.type not in TYPES:
-        raise BadInput(f"“{one.type}” is no type; choose {', '.join(TYPES)}.", field=field + "type")
     label = one.label.strip()
     if len(label.encode("utf-16-le")) > 72 or not label.isprintable():
         raise BadInput("A label has at most 36 printable characters.", field=field + "label")
@@ -158,6 +224,51 @@ def _next(one: Wanted, index: int, number: int, kind: str, first: int, end: int,
             field=field + "size",
         )
     return Part(number, kind, first, wanted, one.type, label)
+
+
+def _check_use(one: Wanted, field: str) -> None:
+    """BadInput for a type that is none, or a file system that such a partition does not hold."""
+    if one.type not in TYPES:
+        raise BadInput(f"“{one.type}” is no type; choose {', '.join(TYPES)}.", field=field + "type")
+    system = one.file_system.strip()
+    fitting = TYPES[one.type].file_systems
+    if system and system != "none" and system not in fitting:
+        raise BadInput(
+            f"Such a partition holds {' or '.join(fitting)}." if fitting
+            else "What uses such a partition makes its own format; leave the file system out.",
+            field=field + "file_system",
+        )  # fmt: skip
+
+
+def _beside(
+    there: Sequence[Part], wanted: Sequence[Wanted], end: int, step: int, sector: int, scheme: str
+) -> list[Part]:
+    """More partitions in the room that is left: each in the first stretch that holds it, or all of the largest."""
+    parts = list(there)
+    for index, one in enumerate(wanted):
+        field = f"parts.{index}."
+        if one.kind != "primary":
+            raise BadInput("Beside partitions that are in use only primary ones are added.", field=field + "kind")
+        entries = {p.number for p in parts if p.kind != "logical"}
+        most = GPT_ENTRIES if scheme == "gpt" else 4
+        number = next((n for n in range(1, most + 1) if n not in entries), None)
+        if number is None:
+            raise BadInput(f"The table has {most} entries, and all are taken.", field=field + "size")
+        stretches = _left(parts, step, end)
+        if not stretches:
+            raise BadInput("Nothing is left for this partition.", field=field + "size")
+        largest = max(stretches, key=lambda s: s[1])
+        if one.size.strip().lower() not in ("", "all"):
+            sectors = _up(-(-parse_size(one.size, field=field + "size") // sector), step)
+            largest = next((s for s in stretches if _whole(s, step) >= sectors), largest)
+        first = _up(largest[0], step)
+        parts.append(_next(one, index, number, "primary", first, largest[0] + largest[1], step, sector))
+    return sorted(parts, key=lambda p: p.number)
+
+
+def _whole(stretch: tuple[int, int], step: int) -> int:
+    """Sectors of a stretch that an aligned partition can have."""
+    return (stretch[0] + stretch[1] - _up(stretch[0], step)) // step * step
 
 
 def _mbr(wanted: Sequence[Wanted], first: int, end: int, step: int, sector: int) -> list[Part]:
@@ -203,6 +314,17 @@ def _left(parts: Sequence[Part], step: int, end: int) -> list[tuple[int, int]]:
     start = _up(at, step)
     if end - start >= step:
         found.append((start, end - start))
+    return found
+
+
+def names_of(table: Table, taken: Collection[str] = ()) -> dict[int, str]:
+    """A name for each partition's volume: its label where that can be a name, otherwise by its number."""
+    used, found = {t.lower() for t in taken}, {}
+    for part in table.parts:
+        plain = "".join(c if c.isalnum() or c in "._-" else "-" for c in part.label).strip("._-")[:50]
+        name = plain if plain and plain.lower() not in used else f"part-{part.number}"
+        used.add(name.lower())
+        found[part.number] = name
     return found
 
 

@@ -26,10 +26,14 @@ class Spec:
     overhead: int
     purpose: str = ""
     protection: Protection | None = None
+    #: Of a partition: the whole extents of its drive that lie inside it.
+    inside: int | None = None
 
     @property
     def extents(self) -> int:
-        """Whole extents that hold it."""
+        """Whole extents that hold it; of a partition those inside it."""
+        if self.inside is not None:
+            return self.inside
         return -(-self.size // EXTENT)
 
     @property

@@ -33,15 +33,22 @@ def pieces_of(session: Session, volume_id: int) -> list[Piece]:
 
 def make_volume(session: Session, pool: OpenPool, spec: Spec) -> VolumeRow:
     """A volume; a thick one has its extents from now on."""
+    volume = add_volume(session, pool.row.number, spec)
+    if not spec.thin:
+        place(session, pool, volume, 0, spec.extents)
+    return volume
+
+
+def add_volume(session: Session, pool_id: int, spec: Spec, *, partition: int | None = None) -> VolumeRow:
+    """A volume without extents yet."""
     volume = VolumeRow(
-        pool_id=pool.row.number, name=spec.name, size=spec.size, extents=spec.extents, thin=spec.thin,
+        pool_id=pool_id, name=spec.name, size=spec.size, extents=spec.extents, thin=spec.thin,
         purpose=spec.purpose, protection=spec.protection.name if spec.protection else None,
         file_system=spec.file_system, reserved_share=spec.reserved_share, overhead=spec.overhead, uuid=str(uuid.uuid4()),
+        partition=partition,
     )  # fmt: skip
     session.add(volume)
     session.flush()
-    if not spec.thin:
-        place(session, pool, volume, 0, spec.extents)
     return volume
 
 
@@ -197,7 +204,7 @@ class VolumeIO:
 
 def file_room(volume: VolumeRow) -> int:
     """Whole extents of a volume that are left for files."""
-    return max(0, (volume.size - volume.overhead) // EXTENT)
+    return max(0, min(volume.extents, (volume.size - volume.overhead) // EXTENT))
 
 
 _GAPS = text("""

@@ -95,6 +95,7 @@ def load_access(session: Session, volume_ids: Collection[int]) -> Estate:
 #: What is asked of a volume's row: plain values are quicker than an object each.
 _VOLUME = (
     "id", "name", "size", "thin", "file_system", "reserved_share", "overhead", "uuid", "protection", "purpose",
+    "partition",
 )  # fmt: skip
 
 
@@ -139,7 +140,7 @@ def load_volumes(
             own = -(-own // protection.data) * protection.width
         found.append(EstateVolume(
             v.id, v.pool, v.name, v.size, v.thin, v.file_system, v.reserved_share, v.overhead, v.uuid,
-            int(total) * EXTENT, count, int(end) * EXTENT, int(own), v.protection, v.purpose, v.above,
+            int(total) * EXTENT, count, int(end) * EXTENT, int(own), v.protection, v.purpose, v.above, v.partition,
         ))  # fmt: skip
     return found
 

@@ -13,6 +13,7 @@ from sqlmodel import Session, col, select
 from pairshelf.core.domain.drives import Drive, Kind
 from pairshelf.core.domain.estate import EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.inventory import COLUMNS, DriveRecord, Kept, Taken
+from pairshelf.core.domain.partitions import Part, Table, table_of_parts
 from pairshelf.core.domain.price_list import Model, with_models
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.allocation import gaps
@@ -26,6 +27,7 @@ from pairshelf.store.tables import (
     DriveModel,
     DriveRow,
     Host,
+    PartitionPlan,
     PoolPlace,
     PoolRow,
     Service,
@@ -48,7 +50,17 @@ def left_of(row: DriveRow, shelf: str | None) -> tuple[str, int] | None:
 
 def _drive_query() -> Any:
     return (
-        pick(DriveRow, Shelf.name, Host.name, PoolRow.name, Site.name, Shelf.link, DriveModel, LEFT.c.name)
+        pick(
+            DriveRow,
+            Shelf.name,
+            Host.name,
+            PoolRow.name,
+            Site.name,
+            Shelf.link,
+            DriveModel,
+            LEFT.c.name,
+            PartitionPlan.pool_id,
+        )
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(Site, col(Site.id) == Shelf.site_id)
         .outerjoin(Host, col(Host.id) == Shelf.host_id)
@@ -56,12 +68,13 @@ def _drive_query() -> Any:
         .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
         .outerjoin(DriveModel, func.lower(col(DriveModel.model)) == func.lower(col(DriveRow.model)))
         .outerjoin(LEFT, LEFT.c.id == DriveRow.left_shelf_id)
+        .outerjoin(PartitionPlan, col(PartitionPlan.drive_id) == DriveRow.id)
     )
 
 
 def _drive(
     row: DriveRow, shelf: str | None, host: str | None, pool: str | None, site: str | None, link: int | None,
-    model: DriveModel | None, left: str | None,
+    model: DriveModel | None, left: str | None, by_itself: int | None,
 ) -> EstateDrive:  # fmt: skip
     assert row.id is not None
     known = Drive(
@@ -74,7 +87,7 @@ def _drive(
     return EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate,
         row.service, row.condition, row.holds, row.starts_host, pool, host, known, row.bus, row.sector_size,
-        left_of(row, left), row.retired_to,
+        left_of(row, left), row.retired_to, by_itself is not None,
     )  # fmt: skip
 
 
@@ -158,6 +171,7 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     pieces = select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(among(VolumePiece.pool_id, ids))
     for pool_id, first, count in session.exec(pieces):
         taken.setdefault(pool_id, []).append((first, count))
+    tables = _tables(session, ids)
     pools = []
     for row in rows:
         assert row.id is not None
@@ -176,9 +190,24 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
                 row.scheme,
                 () if layout.own_protection else tuple(gaps(row.capacity, taken.get(row.id, ()))),
                 row.key is not None,
+                table=tables.get(row.id),
             )
         )  # fmt: skip
     return pools
+
+
+def _tables(session: Session, pool_ids: Collection[int]) -> dict[int | None, Table]:
+    """The tables of drives that are a pool by themselves, by pool."""
+    query = (
+        select(PartitionPlan, DriveRow.size).join(DriveRow, col(DriveRow.id) == PartitionPlan.drive_id)
+        .where(among(PartitionPlan.pool_id, pool_ids)).execution_options(populate_existing=True)
+    )  # fmt: skip
+    return {row.pool_id: written_table(row, size) for row, size in session.exec(query)}
+
+
+def written_table(row: PartitionPlan, size: int) -> Table:
+    """The table as it was last written."""
+    return table_of_parts(size, row.sector, row.scheme, [Part(**p) for p in row.written or ()])
 
 
 # -- inventories -----------------------------------------------------------------------------------

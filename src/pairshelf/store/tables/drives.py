@@ -101,15 +101,18 @@ class DriveRow(Numbered, table=True):
 
 
 class PartitionPlan(SQLModel, table=True):
-    """Partitions of a drive without a pool: pending until written."""
+    """Partitions of a drive without a pool: pending until written. Written, the drive is a pool by itself, and they
+    are its volumes."""
 
     __tablename__ = "partition_plan"
     drive_id: int = Field(primary_key=True, foreign_key="drive.id")
+    #: The pool that the drive is by itself.
+    pool_id: int | None = Field(default=None, foreign_key="pool.id", unique=True)
     scheme: str
     sector: int
     disk_id: str
     parts: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
-    #: The partitions as the drive has them.
+    #: The partitions as the drive has them, with their exact sectors (``partitions.Part``).
     written: list[dict[str, Any]] | None = Field(
         default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True)
     )

@@ -27,9 +27,14 @@ class VolumeRow(Numbered, table=True):
     overhead: int = big()
     uuid: str
     created_at: dt.datetime = when()
+    #: Its number in the table of a drive divided into partitions.
+    partition: int | None = None
     __table_args__ = (
         UniqueConstraint("pool_id", "name", name="one_volume_of_a_name"),
-        CheckConstraint("size > 0 and extents > 0", name="volume_has_room"),
+        UniqueConstraint("pool_id", "partition", name="one_volume_a_partition"),
+        CheckConstraint(
+            "size > 0 and (extents > 0 or (extents = 0 and partition is not null))", name="volume_has_room"
+        ),
     )
 
 

@@ -56,8 +56,9 @@ function Shown({ pool }: { pool: PoolData }) {
           <State word={pool.state} />
         </span>
         <Text c="dimmed">
-          {pool.scheme}
-          {pool.trade_name && ` (${pool.trade_name})`}, {pool.description}
+          {pool.unallocated === null
+            ? `${pool.scheme}${pool.trade_name ? ` (${pool.trade_name})` : ""}, ${pool.description}`
+            : "one drive, divided into partitions"}
           {pool.spares.length > 0 && `, ${pool.spares.length} spare${pool.spares.length > 1 ? "s" : ""}`}
         </Text>
       </Heading>
@@ -100,7 +101,7 @@ function Shown({ pool }: { pool: PoolData }) {
               serves={!["lost", "unreachable"].includes(pool.state) && !pool.locked}
             />
           ))}
-          <MakeVolumes pool={pool} />
+          {pool.unallocated === null ? <MakeVolumes pool={pool} /> : <Divided pool={pool} />}
           <Backups pool={pool} />
         </div>
         <div
@@ -134,9 +135,9 @@ function Shown({ pool }: { pool: PoolData }) {
                   </td>
                 </tr>
                 <tr>
-                  <td>Not given to volumes</td>
+                  <td>{pool.unallocated === null ? "Not given to volumes" : "Unallocated"}</td>
                   <td className="num">
-                    <Size bytes={pool.free} />
+                    <Size bytes={pool.unallocated ?? pool.free} />
                   </td>
                 </tr>
                 <tr>
@@ -178,6 +179,23 @@ function Shown({ pool }: { pool: PoolData }) {
         </div>
       </div>
     </>
+  );
+}
+
+/** Where more partitions are made, and the drive is given back. */
+function Divided({ pool }: { pool: PoolData }) {
+  const drive = pool.places[0]?.drive_id;
+  return (
+    <p className="no-print" style={{ margin: 0 }}>
+      The volumes here are the partitions of this drive.{" "}
+      {drive != null && (
+        <Link to={`/drives/${drive}/partitions`}>
+          {pool.volumes.length
+            ? "See them with their sectors, and partition what is unallocated"
+            : "No partition is left: make others, or give the drive back"}
+        </Link>
+      )}
+    </p>
   );
 }
 
@@ -227,6 +245,8 @@ function Standing({ pool }: { pool: PoolData }) {
 }
 
 function promise(pool: PoolData): string {
+  if (pool.unallocated !== null)
+    return "The drive is well. Nothing protects what is on it: have a backup, or move it to a pool.";
   if (pool.domain && !pool.volumes.length) return "All drives are well. No volume stands on it yet.";
   if (pool.best_case === 0)
     return "All drives are well. Without redundancy, any failed drive loses the data.";

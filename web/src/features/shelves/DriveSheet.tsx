@@ -98,8 +98,12 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
         <Link to={`/notice?kind=drive&name=${encodeURIComponent(drive.serial)}`}>
           Pull this: who notices?
         </Link>
-        {drive.service === "free" && (
-          <Link to={`/drives/${drive.id}/partitions`}>Partition it, without a pool</Link>
+        {(drive.service === "free" || drive.partitioned) && (
+          <Link to={`/drives/${drive.id}/partitions`}>
+            {drive.partitioned || drive.situations.includes("starts-host")
+              ? "Its partitions"
+              : "Partition it, without a pool"}
+          </Link>
         )}
       </p>
       {drive.retired_to === null && <DriveActs drive={drive} />}

@@ -3,7 +3,7 @@ import { Button, Group, SegmentedControl, Select, Text, TextInput } from "@manti
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
@@ -53,7 +53,9 @@ function Editor({ there }: { there: Schema["PartitionsOut"] }) {
     setParts(parts.map((p, n) => (n === i ? { ...p, ...change } : p)));
   const error = planned.error ?? keep.error;
   const shown = planned.isError ? there : (planned.data ?? there);
-  const places = parts.flatMap((_, i) => ["size", "type", "label", "kind"].map((f) => `parts.${i}.${f}`));
+  const places = parts.flatMap((_, i) =>
+    ["size", "type", "label", "kind", "file_system"].map((f) => `parts.${i}.${f}`),
+  );
   return (
     <div style={{ maxWidth: 980 }}>
       <Heading title={`Partitions of ${there.place}`}>
@@ -64,89 +66,118 @@ function Editor({ there }: { there: Schema["PartitionsOut"] }) {
       </Heading>
       {there.why_not && <Trouble error={null}>{there.why_not}</Trouble>}
       <section className="paper" aria-label="Plan">
-        <Group mb="sm">
-          <SegmentedControl
-            aria-label="Partition table"
-            value={scheme}
-            onChange={setScheme}
-            data={[
-              { value: "gpt", label: "GPT (UEFI)" },
-              { value: "mbr", label: "older table (MBR)" },
-            ]}
-          />
-          <Text size="sm" c="dimmed">
-            {scheme === "gpt"
-              ? "128 entries, and a copy of the table at the end of the drive."
-              : "Four primary entries, one of which may be extended; reaches 2 TiB."}
-          </Text>
-        </Group>
+        {there.why_not === null && (
+          <Group mb="sm">
+            <SegmentedControl
+              aria-label="Partition table"
+              value={scheme}
+              onChange={setScheme}
+              disabled={there.in_use}
+              data={[
+                { value: "gpt", label: "GPT (UEFI)" },
+                { value: "mbr", label: "older table (MBR)" },
+              ]}
+            />
+            <Text size="sm" c="dimmed">
+              {scheme === "gpt"
+                ? "128 entries, and a copy of the table at the end of the drive."
+                : "Four primary entries, one of which may be extended; reaches 2 TiB."}
+            </Text>
+          </Group>
+        )}
         {shown.findings.map((f) => (
           <p key={f} className="rust" style={{ margin: "0.2rem 0" }}>
             {f}
           </p>
         ))}
         <Drawing shown={shown} />
-        {parts.map((part, i) => (
-          // biome-ignore lint/suspicious/noArrayIndexKey: partitions stand in their order
-          <div className="fields" key={i} style={{ marginTop: "0.5rem" }}>
-            <TextInput
-              label={i === 0 ? "Size" : undefined}
-              aria-label={`Size of partition ${i + 1}`}
-              placeholder="all that is left"
-              w={150}
-              value={part.size ?? ""}
-              error={errorOf(error, `parts.${i}.size`)}
-              onChange={(e) => set(i, { size: e.currentTarget.value })}
-            />
-            <Select
-              label={i === 0 ? "Type" : undefined}
-              aria-label={`Type of partition ${i + 1}`}
-              w={280}
-              data={Object.entries(there.types).map(([value, label]) => ({ value, label: label ?? value }))}
-              value={part.type ?? "data"}
-              error={errorOf(error, `parts.${i}.type`)}
-              onChange={(v) => set(i, { type: v ?? "data" })}
-              allowDeselect={false}
-            />
-            {scheme === "gpt" ? (
+        {there.why_not === null &&
+          parts.map((part, i) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: partitions stand in their order
+            <div className="fields" key={i} style={{ marginTop: "0.5rem" }}>
               <TextInput
-                label={i === 0 ? "Label" : undefined}
-                aria-label={`Label of partition ${i + 1}`}
-                w={170}
-                value={part.label ?? ""}
-                error={errorOf(error, `parts.${i}.label`)}
-                onChange={(e) => set(i, { label: e.currentTarget.value })}
+                label={i === 0 ? "Size" : undefined}
+                aria-label={`Size of partition ${i + 1}`}
+                placeholder="all that is left"
+                w={150}
+                value={part.size ?? ""}
+                error={errorOf(error, `parts.${i}.size`)}
+                onChange={(e) => set(i, { size: e.currentTarget.value })}
               />
-            ) : (
               <Select
-                label={i === 0 ? "Entry" : undefined}
-                aria-label={`Entry of partition ${i + 1}`}
-                w={130}
-                data={["primary", "logical"]}
-                value={part.kind ?? "primary"}
-                error={errorOf(error, `parts.${i}.kind`)}
-                onChange={(v) => set(i, { kind: v ?? "primary" })}
+                label={i === 0 ? "Type" : undefined}
+                aria-label={`Type of partition ${i + 1}`}
+                w={280}
+                data={there.types.map((t) => ({ value: t.id, label: t.about }))}
+                value={part.type ?? "data"}
+                error={errorOf(error, `parts.${i}.type`)}
+                onChange={(v) =>
+                  set(i, {
+                    type: v ?? "data",
+                    file_system: there.types.find((t) => t.id === v)?.file_systems[0] ?? "",
+                  })
+                }
                 allowDeselect={false}
               />
-            )}
+              <Select
+                label={i === 0 ? "File system" : undefined}
+                aria-label={`File system of partition ${i + 1}`}
+                w={130}
+                data={[
+                  ...(there.types.find((t) => t.id === part.type)?.file_systems ?? []),
+                  { value: "", label: "none" },
+                ]}
+                value={part.file_system ?? ""}
+                error={errorOf(error, `parts.${i}.file_system`)}
+                onChange={(v) => set(i, { file_system: v ?? "" })}
+                allowDeselect={false}
+              />
+              {scheme === "gpt" ? (
+                <TextInput
+                  label={i === 0 ? "Label" : undefined}
+                  aria-label={`Label of partition ${i + 1}`}
+                  w={150}
+                  value={part.label ?? ""}
+                  error={errorOf(error, `parts.${i}.label`)}
+                  onChange={(e) => set(i, { label: e.currentTarget.value })}
+                />
+              ) : (
+                <Select
+                  label={i === 0 ? "Entry" : undefined}
+                  aria-label={`Entry of partition ${i + 1}`}
+                  w={130}
+                  data={["primary", "logical"]}
+                  value={part.kind ?? "primary"}
+                  error={errorOf(error, `parts.${i}.kind`)}
+                  onChange={(v) => set(i, { kind: v ?? "primary" })}
+                  allowDeselect={false}
+                />
+              )}
+              <Button
+                variant="subtle"
+                mt={i === 0 ? 26 : 0}
+                onClick={() => setParts(parts.filter((_, n) => n !== i))}
+              >
+                Leave it out
+              </Button>
+            </div>
+          ))}
+        {there.why_not === null && (
+          <Group mt="sm">
             <Button
-              variant="subtle"
-              mt={i === 0 ? 26 : 0}
-              onClick={() => setParts(parts.filter((_, n) => n !== i))}
+              size="xs"
+              variant="default"
+              onClick={() =>
+                setParts([
+                  ...parts,
+                  { size: "", type: "data", label: "", kind: "primary", file_system: "ext4" },
+                ])
+              }
             >
-              Leave it out
+              One more partition
             </Button>
-          </div>
-        ))}
-        <Group mt="sm">
-          <Button
-            size="xs"
-            variant="default"
-            onClick={() => setParts([...parts, { size: "", type: "data", label: "", kind: "primary" }])}
-          >
-            One more partition
-          </Button>
-        </Group>
+          </Group>
+        )}
         {error && !errorOf(error, ...places) && <Trouble error={error} />}
       </section>
       <section className="paper" aria-label="Exact sectors" style={{ marginTop: "1rem" }}>
@@ -161,8 +192,8 @@ function Editor({ there }: { there: Schema["PartitionsOut"] }) {
                 <th>label</th>
                 <th className="num">first sector</th>
                 <th className="num">last sector</th>
-                <th className="num">sectors</th>
                 <th className="num">size</th>
+                <th>used as</th>
               </tr>
             </thead>
             <tbody>
@@ -174,9 +205,11 @@ function Editor({ there }: { there: Schema["PartitionsOut"] }) {
                   <td>{p.label}</td>
                   <td className="num">{formatCount(p.first)}</td>
                   <td className="num">{formatCount(p.last)}</td>
-                  <td className="num">{formatCount(p.sectors)}</td>
                   <td className="num">
                     <Size bytes={p.bytes} />
+                  </td>
+                  <td>
+                    <Used part={p} onDrive={shown.on_drive} />
                   </td>
                 </tr>
               ))}
@@ -186,23 +219,17 @@ function Editor({ there }: { there: Schema["PartitionsOut"] }) {
                   <td colSpan={3}>unallocated</td>
                   <td className="num">{formatCount(s.first)}</td>
                   <td className="num">{formatCount(s.first + s.sectors - 1)}</td>
-                  <td className="num">{formatCount(s.sectors)}</td>
                   <td className="num">
                     <Size bytes={s.bytes} />
                   </td>
+                  <td />
                 </tr>
               ))}
             </tbody>
           </table>
         </div>
         <p style={{ margin: "0.6rem 0" }} aria-live="polite">
-          {edited
-            ? "Edited here, not kept yet."
-            : there.pending
-              ? "Pending: nothing has been written to the drive."
-              : there.written
-                ? "The drive has these partitions."
-                : "Nothing is planned."}
+          {edited ? "Edited here, not kept yet." : there.state}
         </p>
         <Group className="no-print">
           <Act
@@ -236,6 +263,21 @@ function Editor({ there }: { there: Schema["PartitionsOut"] }) {
         </Group>
       </section>
     </div>
+  );
+}
+
+/** What a partition in use is to its users, or that it is not there yet. */
+function Used({ part, onDrive }: { part: Schema["PartOut"]; onDrive: boolean }) {
+  if (part.kind === "extended") return "holds the logical ones";
+  if (!part.there) return onDrive ? "" : "pending";
+  const volume = part.volume;
+  if (!volume) return "";
+  return (
+    <>
+      <Link to={`/pools/${volume.pool_id}`}>volume {volume.name}</Link>
+      {volume.file_system !== "none" && `, ${volume.file_system}`}
+      {volume.mounted.map((m) => `, ${m}`).join("")}
+    </>
   );
 }
 

@@ -6,7 +6,14 @@ from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
-from pairshelf.core.changes.volumes.volume_plan import VolumePlan, files_given_up, serving_pool_of, spec_of, users_of
+from pairshelf.core.changes.volumes.volume_plan import (
+    VolumePlan,
+    files_given_up,
+    partition_of,
+    serving,
+    spec_of,
+    users_of,
+)
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate
 from pairshelf.core.domain.units import EXTENT
@@ -23,21 +30,32 @@ class DeleteVolume:
 def plan(estate: Estate, request: DeleteVolume) -> VolumePlan:
     """The sheet for deleting."""
     volume = estate.volume(request.volume)
-    pool = serving_pool_of(estate, volume)
+    pool = estate.pool_named(volume.pool)
+    if pool.table is None:  # a partition goes even when its drive has failed: so the drive can be given up
+        serving(pool)
     if users := users_of(estate, volume):
         raise NotPossible(f"It is in use: {'; '.join(users)}. End that first.", code="in-use", field="volume")
+    if (at := partition_of(pool, volume)) and at[1].kind == "logical" and not at[0].is_last_logical(at[1].number):
+        raise NotPossible(
+            "Logical partitions have their numbers by their order; delete the last one first.",
+            code="not-the-last", field="volume",
+        )  # fmt: skip
     back = volume.placed
+    table = at[0].without(at[1].number) if at else None
     sheet = simple_sheet(
-        "delete-volume", f"Delete volume {volume.ref}", "Its capacity goes back to the pool.",
+        "delete-volume", f"Delete volume {volume.ref}",
+        "Its entry in the table of its drive goes with it." if at else "Its capacity goes back to the pool.",
         figures=(
             BeforeAfter("Volume", Figure(bytes=volume.size), Figure(text="none")),
-            BeforeAfter("Left in the pool", Figure(bytes=pool.free * EXTENT), Figure(bytes=(pool.free + back) * EXTENT)),
+            BeforeAfter("Unallocated on the drive", Figure(bytes=at[0].bytes_left), Figure(bytes=table.bytes_left))
+            if at and table
+            else BeforeAfter("Left in the pool", Figure(bytes=pool.free * EXTENT), Figure(bytes=(pool.free + back) * EXTENT)),
         ),
         gives_up=files_given_up(volume), confirm=volume.name,
-        steps=("Make sure nothing uses it.", "Give its capacity back to the pool."),
+        steps=("Make sure nothing uses it.", "Take its entry out of the table." if at else "Give its capacity back to the pool."),
         cautions=("What was on it can be read from the drives until something else is written there; it is not wiped.",),
     )  # fmt: skip
-    return VolumePlan(sheet, volume, spec_of(volume))
+    return VolumePlan(sheet, volume, spec_of(volume), table)
 
 
 def context(request: DeleteVolume) -> Context:

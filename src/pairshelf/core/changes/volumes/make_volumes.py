@@ -14,7 +14,7 @@ from pairshelf.core.domain.mounting import MountLine, mount_folders, plan_mount
 from pairshelf.core.domain.patterns import MOST, expand, in_step
 from pairshelf.core.domain.units import EXTENT, format_size
 from pairshelf.core.domain.volume_spec import Spec, check_size, plan_volume, read_size
-from pairshelf.core.errors import BadInput, PairShelfError
+from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,6 +53,11 @@ def plan(estate: Estate, request: MakeVolumes) -> MakeVolumesPlan:
     """The sheet for making volumes."""
     pool = estate.pool_named(request.pool)
     serving(pool)
+    if pool.table is not None:
+        raise NotPossible(
+            f"{pool.name} is a drive divided into partitions; partition what is unallocated on it instead.",
+            code="partitioned", field="pool",
+        )  # fmt: skip
     names = expand(request.name.strip(), field="name")
     if not 1 <= request.count <= MOST:
         raise BadInput(f"Between 1 and {MOST} volumes are made at once.", field="count")

@@ -7,9 +7,15 @@ from dataclasses import dataclass
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
-from pairshelf.core.changes.volumes.volume_plan import VolumePlan, serving_pool_of, spec_of
+from pairshelf.core.changes.volumes.volume_plan import (
+    VolumePlan,
+    inside_of,
+    partition_of,
+    serving_pool_of,
+    spec_of,
+)
 from pairshelf.core.domain.acts import Act
-from pairshelf.core.domain.estate import Estate, EstateVolume
+from pairshelf.core.domain.estate import Estate, EstatePool, EstateVolume
 from pairshelf.core.domain.file_systems import FileSystem, file_system_of
 from pairshelf.core.domain.units import EXTENT, format_size
 from pairshelf.core.domain.volume_spec import Spec, check_size, read_size
@@ -31,14 +37,24 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
     """The sheet for extending or shrinking."""
     volume = estate.volume(request.volume)
     pool = serving_pool_of(estate, volume)
-    left = pool.largest(volume.protection)
-    slack = _slack(volume)
-    room = volume.size // EXTENT * EXTENT + left + slack
+    at = partition_of(pool, volume)
+    room = at[0].most(at[1].number) if at else _room(pool, volume)
     size = room if request.size.strip().lower() == "all" else read_size(request.size or "0", room)
-    check_size(size, max(room, volume.size), thin=volume.thin)
+    table = None
+    if at:
+        if size > room:
+            raise BadInput(
+                f"{format_size(room - volume.size)} ({room - volume.size} bytes) are unallocated right behind it; "
+                f"this is {format_size(size - room)} too large.",
+                field="size",
+            )
+        table = at[0].resized(at[1].number, size)
+        size = table.part(at[1].number).sectors * table.sector
+    else:
+        check_size(size, max(room, volume.size), thin=volume.thin)
     if size == volume.size:
         raise BadInput(f"It has {format_size(size)} already.", field="size")
-    after = spec_of(volume, size=size)
+    after = spec_of(volume, size=size, inside=inside_of(pool, table, volume))
     system = file_system_of(volume.file_system)
     if size > system.largest:
         raise BadInput(f"{system.id} goes up to {format_size(system.largest)}.", field="size")
@@ -49,6 +65,9 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
     if not larger:
         _may_shrink(estate, volume, after, bool(mounted))
     use = max(0, _use(volume, after.extents) - _use(volume, -(-volume.size // EXTENT))) if not volume.thin else 0
+    free = pool.free * EXTENT, (pool.free - use if larger else pool.free + _given_back(volume, after)) * EXTENT
+    if at and table:
+        free = at[0].bytes_left, table.bytes_left
     sheet = simple_sheet(
         "resize-volume",
         f"{'Extend' if larger else 'Shrink'} volume {volume.ref} to {format_size(size, digits=3)}",
@@ -57,18 +76,23 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
             BeforeAfter("Size", Figure(bytes=volume.size), Figure(bytes=size)),
             BeforeAfter("Left for files", Figure(bytes=volume.size - volume.overhead), Figure(bytes=after.for_files)),
             BeforeAfter("Taken by files", Figure(bytes=volume.files_bytes), Figure(bytes=volume.files_bytes)),
-            BeforeAfter("Left in the pool", Figure(bytes=pool.free * EXTENT),
-                        Figure(bytes=(pool.free - use) * EXTENT if larger else (pool.free + _given_back(volume, after)) * EXTENT)),
+            BeforeAfter("Unallocated on the drive" if at else "Left in the pool",
+                        Figure(bytes=free[0]), Figure(bytes=free[1])),
         ),
         steps=(
-            ("Take more capacity from the pool.", f"Grow the file system ({system.id}, {system.grows}).") if larger
+            ("Move the end of its entry in the table." if at else "Take more capacity from the pool.", f"Grow the file system ({system.id}, {system.grows}).") if larger
             else ("Make sure no file lies beyond the new end.", f"Shrink the file system ({system.id}).",
-                  "Give the rest back to the pool.")
+                  "Move the end of its entry in the table." if at else "Give the rest back to the pool.")
         ),
         meanwhile=("It stays in use." if larger or system.shrinks == "mounted" else "It is not mounted meanwhile.",),
         cautions=() if larger else ("Have a backup before a file system is made smaller.",),
     )  # fmt: skip
-    return VolumePlan(sheet, volume, after)
+    return VolumePlan(sheet, volume, after, table)
+
+
+def _room(pool: EstatePool, volume: EstateVolume) -> int:
+    """Bytes it could have: its own whole extents, what the pool has left, and what its last extent has."""
+    return volume.size // EXTENT * EXTENT + pool.largest(volume.protection) + _slack(volume)
 
 
 def _slack(volume: EstateVolume) -> int:

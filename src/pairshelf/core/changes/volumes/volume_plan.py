@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pairshelf.core.changes.sheet import ChangeSheet
 from pairshelf.core.domain.estate import Estate, EstatePool, EstateVolume
 from pairshelf.core.domain.file_systems import overhead
+from pairshelf.core.domain.partitions import Part, Table
 from pairshelf.core.domain.units import format_size
 from pairshelf.core.domain.volume_spec import Spec
 from pairshelf.core.errors import Locked, NotServing
@@ -20,6 +21,8 @@ class VolumePlan:
     sheet: ChangeSheet
     volume: EstateVolume
     after: Spec
+    #: Of a partition: the table of its drive afterwards.
+    table: Table | None = None
 
 
 def serving(pool: EstatePool) -> None:
@@ -36,13 +39,37 @@ def serving_pool_of(estate: Estate, volume: EstateVolume) -> EstatePool:
     return pool
 
 
-def spec_of(volume: EstateVolume, *, name: str | None = None, size: int | None = None) -> Spec:
+def partition_of(pool: EstatePool, volume: EstateVolume) -> tuple[Table, Part] | None:
+    """The table and the entry of a volume that is a partition."""
+    if pool.table is None or volume.partition is None:
+        return None
+    return pool.table, pool.table.part(volume.partition)
+
+
+def inside_of(pool: EstatePool, table: Table | None, volume: EstateVolume) -> int | None:
+    """The whole extents inside a partition, as a table has it; None for what is no partition."""
+    if table is None or volume.partition is None:
+        return None
+    return table.part(volume.partition).extents(table.sector, pool.layout.members[0].size)[1]
+
+
+def spec_of(
+    volume: EstateVolume, *, name: str | None = None, size: int | None = None, inside: int | None = None
+) -> Spec:
     """A volume with another name or size; its file system's overhead worked out anew."""
     size = volume.size if size is None else size
     held = overhead(volume.file_system, size, volume.reserved_share)
     own = parse_protection(volume.protection) if volume.protection else None
     return Spec(
-        name or volume.name, size, volume.thin, volume.file_system, volume.reserved_share, held, volume.purpose, own
+        name or volume.name,
+        size,
+        volume.thin,
+        volume.file_system,
+        volume.reserved_share,
+        held,
+        volume.purpose,
+        own,
+        inside,
     )
 
 

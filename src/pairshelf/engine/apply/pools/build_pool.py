@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
+from sqlalchemy import delete
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.pools.build_pool import BuildPoolPlan
@@ -15,8 +16,8 @@ from pairshelf.engine.io.volume_io import make_volume
 from pairshelf.engine.jobs.first_sync import start_first_sync, start_volume_sync
 from pairshelf.engine.mount_table import write_mount
 from pairshelf.engine.pools import OpenPool, label_of
-from pairshelf.store.database import if_undone
-from pairshelf.store.tables import DriveRow, PoolPlace, PoolRow, Service, SheetRow
+from pairshelf.store.database import among, if_undone
+from pairshelf.store.tables import DriveRow, PartitionPlan, PoolPlace, PoolRow, Service, SheetRow
 
 #: How many tints the screens tell pools apart by, besides pattern and name.
 TINTS = 8
@@ -28,7 +29,7 @@ def apply(session: Session, sheet: SheetRow, planned: BuildPoolPlan, who: str, _
     pool = PoolRow(
         name=request.name, scheme=request.scheme, sets=len(layout.sets),
         capacity=layout.stock,
-        tint=len(session.exec(select(PoolRow.id)).all()) % TINTS,
+        tint=new_tint(session),
         domain=layout.domain if layout.own_protection else None, promised=planned.promised,
     )  # fmt: skip
     session.add(pool)
@@ -58,6 +59,11 @@ def apply(session: Session, sheet: SheetRow, planned: BuildPoolPlan, who: str, _
     return Outcome(pool_id, passphrase)
 
 
+def new_tint(session: Session) -> int:
+    """The tint of the next pool."""
+    return len(session.exec(select(PoolRow.id)).all()) % TINTS
+
+
 def _places(session: Session, pool_id: int, planned: BuildPoolPlan) -> tuple[list[PoolPlace], dict[int, DriveRow]]:
     layout = planned.layout
     everyone = [*layout.members, *layout.spares]
@@ -75,6 +81,7 @@ def _places(session: Session, pool_id: int, planned: BuildPoolPlan) -> tuple[lis
             )
         )  # fmt: skip
         drive.service, drive.holds = Service.IN_USE, None
+    session.connection().execute(delete(PartitionPlan).where(among(PartitionPlan.drive_id, rows)))
     session.add_all(places)
     session.flush()
     return places, rows
