@@ -64,7 +64,7 @@ def test_partitions_stay_pending_until_written(person: Callable[[str], Person]) 
 def test_a_partition_is_mounted_filled_extended_and_read_back(person: Callable[[str], Person]) -> None:
     at_once()
     who = person("ida")
-    drive, path, found = _divided(who)
+    _drive, path, found = _divided(who)
     with transaction() as session:
         session.add(Host(name="elm", site_id=session.exec(select(Site)).first().number))  # type: ignore[union-attr]
     do(who, "mount-volume", volume="P1/more", host="elm", mount_point="/srv/more")
@@ -119,7 +119,7 @@ def test_what_is_unallocated_is_partitioned_beside_what_is_in_use(person: Callab
 def test_the_drive_is_free_again_when_its_last_partition_has_gone(person: Callable[[str], Person]) -> None:
     at_once()
     who = person("ida")
-    drive, path, _ = _divided(who)
+    drive, _path, _ = _divided(who)
     kept = who.post("/api/sheets/write-partitions", {"drive_id": drive})
     assert kept.get_json()["code"] == "nothing-pending"
     for name in ("EFI", "work", "more"):
@@ -166,3 +166,28 @@ def test_a_start_drive_shows_its_own_partitions(person: Callable[[str], Person])
     assert _on_medium("S1") == _shown(found) and found["why_not"]
     refused = who.post(f"/api/drives/{drive}/partitions", TWO, "PUT")
     assert refused.get_json()["code"] == "drive-not-free"
+
+
+def test_a_host_with_letters_mounts_in_a_folder_too_and_one_volume_both_ways(person: Callable[[str], Person]) -> None:
+    who = person("ida")
+    (drive,) = shelf(1, name="P", size=SIZE)
+    with transaction() as session:
+        site = session.exec(select(Site)).first()
+        assert site is not None
+        session.add(Host(name="win", site_id=site.number, letters=True))
+    body = {"scheme": "gpt", "parts": [{"type": "lettered", "label": "plans", "file_system": "ntfs"}]}
+    assert who.post(f"/api/drives/{drive}/partitions", body, "PUT").status_code == 200
+    do(who, "write-partitions", drive_id=drive)
+    devices().hosts.write("win", "C:/data/plans/old.txt", b"x" * 4096)
+    asked = {"volume": "P1/plans", "host": "win"}
+    do(who, "mount-volume", **asked, mount_point="s:\\")
+    full = who.post("/api/sheets/mount-volume", {**asked, "mount_point": "c:\\data\\plans"})
+    assert (full.status_code, full.get_json()["code"]) == (409, "not-empty")
+    do(who, "mount-volume", **asked, mount_point="c:\\data\\plans", move_aside=True)
+    again = who.post("/api/sheets/mount-volume", {**asked, "mount_point": "C:/Data/Plans"})
+    assert (again.status_code, again.get_json()["code"]) == (400, "taken")
+    found = who.get(f"/api/drives/{drive}/partitions").get_json()["parts"][0]["volume"]
+    assert found["mounted"] == ["win at C:/data/plans", "win at S:"]
+    assert devices().hosts.entries("win", "C:/data/plans") == ()
+    assert [e.name for e in devices().hosts.entries("win", "C:/data/plans.aside") or ()] == ["old.txt"]
+    do(who, "unmount-volume", host="win", mount_point="C:/data/plans")

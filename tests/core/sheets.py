@@ -119,6 +119,9 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "mounted where something lies": ("mount-volume", {"volume": "p/b", "host": "elm", "mount_point": "/full", "move_aside": True,
                                                       "read_only": True, "access_times": True, "required": True}, as_it_is),
     "mounted in a new folder inside another": ("mount-volume", {"volume": "p/b", "host": "elm", "mount_point": "/srv/a/new"}, as_it_is),
+    "mounted in a folder behind a letter, beside its letter": (
+        "mount-volume", {"volume": "p/n", "host": "win", "mount_point": "c:\\data\\scans\\"},
+        lambda one: replace(one, mounts=(*one.mounts, EstateMount(9, "win", "p/n", "S:")))),
     "mounted by a letter": ("mount-volume", {"volume": "p/n", "host": "win", "mount_point": "s:"}, as_it_is),
     "unmounted": ("unmount-volume", {"host": "elm", "mount_point": "/srv/a"}, as_it_is),
     "a person": ("add-party", {"name": "rowan"}, as_it_is),

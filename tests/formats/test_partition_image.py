@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import itertools
 import subprocess
 import tarfile
 from pathlib import Path
@@ -113,7 +114,7 @@ def test_a_table_that_is_changed_moves_nothing_else_and_reads_back(
         assert all(p.first > e for p, e in zip(outer[1:], ends, strict=False))
         assert all(p.first * sector % ALIGNED == 0 and p.last < table.sectors - (scheme == "gpt") for p in table.parts)
         spans = sorted(p.extents(sector, size) for p in table.parts if p.kind != "extended")
-        assert all(a + n <= b for (a, n), (b, _) in zip(spans, spans[1:], strict=False) if n)
+        assert all(a + n <= b for (a, n), (b, _) in itertools.pairwise(spans) if n)
         bytes_of = dict(image_chunks(table, disk_id_of("S1")))
         assert read_table(lambda at, n, c=bytes_of: _read(c, at, n), size, sector) == table  # type: ignore[misc]
 

@@ -136,6 +136,7 @@ def _volumes(session: Session, pool_id: int | None) -> dict[int | None, VolumeOn
     mounts: dict[int, list[str]] = {}
     mounted = select(Mount.volume_id, Host.name, Mount.at).join(Host, col(Host.id) == Mount.host_id)
     mounted = mounted.join(VolumeRow, col(VolumeRow.id) == Mount.volume_id).where(VolumeRow.pool_id == pool_id)
+    mounted = mounted.order_by(Host.name, Mount.at)
     for volume_id, host, at in session.exec(mounted):
         mounts.setdefault(volume_id, []).append(f"{host} at {at}")
     return {

@@ -13,6 +13,7 @@ from pairshelf.core.changes.kinds import kind_of
 from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.domain.estate import Entry, Estate, EstateApplication
 from pairshelf.core.domain.mounting import aside_name
+from pairshelf.core.domain.names import on_letter
 from pairshelf.core.domain.partitions import wanted_of
 from pairshelf.core.errors import PairShelfError
 from pairshelf.engine import keys
@@ -129,7 +130,7 @@ def _folders(estate: Estate, context: Context, world: Devices) -> Iterable[tuple
                 wanted += [(a.host, path) for path in _of(a)]
     known = {h.name for h in estate.machines}
     for name, path in dict.fromkeys(wanted):
-        if name in known and path.startswith("/") and ".." not in path:
+        if name in known and (path.startswith("/") or on_letter(path)) and ".." not in path:
             try:
                 entries = world.hosts.entries(name, path)
             except (PairShelfError, OSError, ValueError):

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from pairshelf.core.domain.estate import Entry, Estate
-from pairshelf.core.domain.names import check_mount_point
+from pairshelf.core.domain.names import as_path, check_mount_point, on_letter
 from pairshelf.core.domain.units import format_size
 from pairshelf.core.errors import BadInput, NotPossible
 
@@ -53,6 +53,11 @@ class MountLine:
         """Whether it is a drive letter."""
         return self.at.endswith(":")
 
+    @property
+    def by_table(self) -> bool:
+        """Whether its host keeps a mount table of lines: one with drive letters keeps the volume's own number."""
+        return not on_letter(self.at)
+
     def options(self) -> str:
         """The options of its line."""
         chosen = ["ro"] if self.read_only else []
@@ -63,13 +68,13 @@ class MountLine:
     def text(self) -> str:
         """The line for the host's mount table (the six fields of fstab): by UUID, never by a path or label."""
         uuid = self.uuid or "(of the new file system)"
-        if self.letter:
+        if not self.by_table:
             return f"{self.at} is the volume with UUID {uuid}"
         return f"UUID={uuid} {self.at} {self.file_system} {self.options()} 0 {0 if self.file_system in ('xfs', 'btrfs') else 2}"
 
     def explained(self) -> list[str]:
         """Each option in a sentence."""
-        if self.letter:
+        if not self.by_table:
             return ["It can be read only." if self.read_only else "It can be read and written."]
         return [
             "It can be read only." if self.read_only else "It can be read and written.",
@@ -88,7 +93,9 @@ class MountLine:
             *([f"Make the folder {self.at} on {self.host}."] if self.makes_folder else []),
             *([f"Move what lies in {self.at} aside, to {aside_name(self.at)}."] if self.aside else []),
             *([] if self.required else [f"Close the empty folder {self.at}, so that nothing is written underneath."]),
-            f"Write the line into the mount table of {self.host}, and mount it.",
+            f"Write the line into the mount table of {self.host}, and mount it."
+            if self.by_table
+            else f"Mount it there on {self.host}, by its UUID.",
         ]
 
 
@@ -99,12 +106,14 @@ def aside_name(path: str) -> str:
 
 def mount_folders(host: str, points: Iterable[str]) -> tuple[tuple[str, str], ...]:
     """The folders to look into, (host, path), before something is mounted there: each, and what stands aside of it."""
-    wanted = [p.strip().rstrip("/") for p in points]
+    wanted = [as_path(p) for p in points]
     return tuple((host.strip(), path) for p in wanted if p and host.strip() for path in (p, aside_name(p)))
 
 
 def inside(path: str, outer: str) -> bool:
-    """Whether a path lies inside another."""
+    """Whether a path lies inside another. Behind a drive letter, large and small letters are the same."""
+    if on_letter(path) and on_letter(outer):
+        path, outer = path.lower(), outer.lower()
     return path != outer and path.startswith(outer.rstrip("/") + "/")
 
 
@@ -122,18 +131,19 @@ def plan_mount(
     host = estate.host(host_name)
     at = check_mount_point(at)
     letter = at.endswith(":")
-    if host.letters != letter:
+    if host.letters != on_letter(at):
         raise BadInput(
-            f"{host.name} names volumes by drive letters, such as S:." if host.letters
+            f"{host.name} names volumes by drive letters, such as S:, or mounts them in folders such as C:/scans."
+            if host.letters
             else f"{host.name} mounts volumes in folders, such as /srv/scans.",
             field="mount_point",
         )  # fmt: skip
-    if letter and file_system not in ("ntfs",):
+    if host.letters and file_system not in ("ntfs",):
         raise BadInput(f"{host.name} reads ntfs; make the volume's file system ntfs.", field="mount_point")
     there = [(m.at, m.volume) for m in estate.mounts if m.host == host.name]
     there += [(m.at, m.volume) for m in also if m and m.host == host.name]
     for other, what in there:
-        if other == at:
+        if other == at or (on_letter(at) and other.lower() == at.lower()):
             raise BadInput(f"{host.name} mounts {what} at {at} already.", code="taken", field="mount_point")
         if what == volume and (inside(at, other) or inside(other, at)):
             raise BadInput(

@@ -41,25 +41,42 @@ def check_name(name: str, what: str, *, field: str) -> str:
     return cleaned
 
 
+def as_path(text: str) -> str:
+    """A typed path in the one way it is written here: by slashes, also behind a drive letter."""
+    path = text.strip()
+    if re.match(r"[A-Za-z]:", path):
+        path = path[0].upper() + path[1:].replace("\\", "/")
+    return path.rstrip("/")
+
+
+def on_letter(path: str) -> bool:
+    """Whether a path begins with a drive letter."""
+    return path[1:2] == ":"
+
+
 def check_mount_point(path: str, *, field: str = "mount_point") -> str:
-    """An absolute path without ``..`` or empty parts, or a drive letter such as ``S:``."""
-    path = path.strip()
-    if re.fullmatch(r"[D-Zd-z]:\\?", path):
-        return path[0].upper() + ":"
-    if not path.startswith("/"):
-        raise BadInput("A mount point is a full path such as /srv/scans, or a drive letter such as S:.", field=field)
+    """An absolute path without ``..`` or empty parts, a drive letter such as ``S:``, or a folder behind one."""
+    typed, path = path.strip(), as_path(path)
+    if re.fullmatch(r"[D-Z]:", path):
+        return path
+    if not re.match(r"/|[A-Z]:/", path):
+        if not typed.startswith("/"):
+            raise BadInput(
+                "A mount point is a full path such as /srv/scans, a drive letter such as S:, or a folder behind one "
+                "such as C:/scans.",
+                field=field,
+            )
+        raise BadInput("The root folder itself cannot be a mount point.", field=field)
     if len(path) > 255:
         raise BadInput("A mount point has at most 255 characters.", field=field)
-    parts = path.rstrip("/").split("/")[1:]
-    if not parts or parts == [""]:
-        raise BadInput("The root folder itself cannot be a mount point.", field=field)
+    parts = path.split("/")[1:]
     if any(len(p.encode("utf-8", "replace")) > 200 for p in parts):
         raise BadInput("A folder's name in a mount point has at most 200 bytes.", field=field)
     if any(p in {"", ".", ".."} for p in parts):
         raise BadInput("A mount point may not contain “..”, “.” or empty parts.", field=field)
     if not path.isprintable() or any(c.isspace() for c in path):
         raise BadInput("A mount point may not contain spaces or characters that cannot be printed.", field=field)
-    return "/" + "/".join(parts)
+    return path
 
 
 _IQN = re.compile(r"iqn\.(\d{4})-(\d{2})\.([a-z0-9-]+(?:\.[a-z0-9-]+)+)(:[a-z0-9.:-]+)?")

@@ -45,7 +45,7 @@ function HostPaper({ host, all }: { host: Schema["HostUseOut"]; all: Schema["Hos
         <h2>{host.name}</h2>
         <span className="facts">
           <span>{host.site}</span>
-          <span>{host.letters ? "names volumes by letters" : "mounts in folders"}</span>
+          <span>{host.letters ? "names volumes by letters, or mounts them in folders" : "mounts in folders"}</span>
           {host.mounts.length === 0 && <span>mounts nothing yet</span>}
           {host.address && <span>{host.address}</span>}
           {host.storage_address && (
@@ -120,8 +120,8 @@ function HostPaper({ host, all }: { host: Schema["HostUseOut"]; all: Schema["Hos
             { name: "volume", label: "Volume", kind: "volume", required: true },
             {
               name: "mount_point",
-              label: host.letters ? "Drive letter" : "Mount point",
-              placeholder: host.letters ? "S:" : "/srv/scans",
+              label: host.letters ? "Drive letter, or a folder" : "Mount point",
+              placeholder: host.letters ? "S: or C:/scans" : "/srv/scans",
               required: true,
             },
             { name: "read_only", label: "Reading only", kind: "check" },

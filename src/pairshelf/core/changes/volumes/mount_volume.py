@@ -77,13 +77,13 @@ def plan(estate: Estate, request: MountVolume) -> MountPlan:
         findings.append(Finding(f"The folder {line.at} holds {entries}, {size}, moved to {aside_name(line.at)}."))
     elif not line.letter:
         findings.append(Finding(f"The folder {line.at} is {'made' if line.makes_folder else 'there and is empty'}."))
-    table = "\n".join(m.text() for m in in_order([*own, line]) if not m.letter)
+    table = "\n".join(m.text() for m in in_order([*own, line]) if m.by_table)
     sheet = simple_sheet(
         "mount-volume", f"Mount {volume.ref} on {line.host} at {line.at}",
         "By the UUID of its file system: a name that stays when drives move and when labels are double.",
         steps=line.steps(), meanwhile=line.explained(), findings=findings, role="operator",
         texts=(
-            Text("The line for the mount table" if not line.letter else "The letter", line.text()),
+            Text("The line for the mount table" if line.by_table else "The letter" if line.letter else "The folder", line.text()),
             *((Text(f"The mount table of {line.host}, outer folders first", table),) if len(own) and table else ()),
         ),
     )  # fmt: skip
