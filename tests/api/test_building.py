@@ -271,3 +271,20 @@ def test_a_share_changed_meanwhile_is_not_ended_by_an_older_sheet(lab: Person) -
     answer = lab.post(f"/api/sheets/{ending['id']}/approve", {"confirm": "desk", "password": PASSWORD})
     assert (answer.status_code, answer.get_json()["code"]) == (409, "changed-since")
     do(lab, "end-share", share="desk")
+
+
+def test_a_pool_is_built_with_its_backup_and_what_goes_names_it(person: Callable[[str], Person]) -> None:
+    at_once()
+    who = person("ida")
+    asked = {"name": "one", "scheme": "copies-2", "drives": shelf(2), "volume": "v", "volume_size": "20 GiB"}
+    wrong = who.post("/api/sheets/build-pool", {**asked, "backup_link": "1 Gbit/s", "backup_age_hours": -1})
+    assert wrong.get_json()["field"] == "backup_age_hours"
+    do(who, "build-pool", **asked, backup_where="the barn", backup_link="1 Gbit/s", backup_age_hours=48)
+    pool = who.get("/api/pools").get_json()["pools"][0]["id"]
+    (kept,) = who.get(f"/api/pools/{pool}/backups").get_json()["backups"]
+    assert (kept["place"], kept["volume_id"], kept["link"]) == ("the barn", None, 125_000_000)
+    carry_all()
+    assert who.post(f"/api/volumes/{_volume(pool)}/fill", {"share": 0.3}).status_code == 200
+    carry_all()
+    sheet = who.post("/api/sheets/delete-volume", {"volume": "one/v"}).get_json()
+    assert "Its backup, the barn, is of " in sheet["body"]["cautions"][0]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import replace
 
 from pairshelf.core.domain.drives import Drive, Kind
@@ -9,6 +10,7 @@ from pairshelf.core.domain.estate import (
     Entry,
     Estate,
     EstateApplication,
+    EstateBackup,
     EstateDrive,
     EstateHost,
     EstateMount,
@@ -52,6 +54,7 @@ def estate() -> Estate:
         targets=(EstateTarget(IQN + "t", "elm", False, ((0, "p/disk"),), ((IQN + "firr", False),)),),
         initiators=((IQN + "firr", None), (IQN + "fir", "fir")),
         applications=(EstateApplication(1, "elm", "cam", "recorder", "cam", "/srv/rec/cam", "/etc/cam", True, "p/rec", moved_from="/var/cam"),),
+        backups=(EstateBackup("p", "a", "tapes in the barn", dt.date(2026, 11, 1)),),
         parties=(("ash", None), ("bay", None), ("reed", None), ("office", ("ash", "bay"))),
         folders=((("elm", "/full"), (Entry("old.dat", GIB),)), (("elm", "/srv/a"), ())),
     )  # fmt: skip

@@ -115,6 +115,11 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
                                             lambda one: with_volume(one, "a", file_system="btrfs")),
     "another file system": ("reformat-volume", {"volume": "p/n", "file_system": "xfs"}, with_files("n", 7 * GIB)),
     "files checked": ("check-files", {"volume": "p/a"}, with_files("a", 36 * GIB)),
+    "a volume deleted of which there is a backup": ("delete-volume", {"volume": "p/a"}, lambda one: replace(
+        with_volume(one, "a", files=3, files_bytes=GIB), mounts=(), shares=())),
+    "a pool with its backup": ("build-pool", {
+        "name": "cold", "scheme": "copies-2", "drives": (11, 12), "backup_where": "a barn", "backup_age_hours": 48.0,
+        "backup_link": "1 Gbit/s"}, four),
     "a volume deleted": ("delete-volume", {"volume": "p/b"}, with_files("b", 7 * GIB)),
     "mounted where something lies": ("mount-volume", {"volume": "p/b", "host": "elm", "mount_point": "/full", "move_aside": True,
                                                       "read_only": True, "access_times": True, "required": True}, as_it_is),

@@ -12,7 +12,7 @@ from pairshelf.core.domain.drives import MOST_DRIVES, Drive, Kind, parse_shortha
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM
 from pairshelf.core.domain.units import parse_rate, parse_size
 from pairshelf.core.errors import BadInput
-from pairshelf.core.figures.assumptions import USUAL_REPLACE_HOURS, Assumptions, Backup
+from pairshelf.core.figures.assumptions import USUAL_REPLACE_HOURS, Assumptions, backup_asked
 from pairshelf.core.figures.workloads import USUAL_WORKLOAD
 from pairshelf.core.search.candidates import Question
 from pairshelf.store.database import transaction
@@ -50,10 +50,7 @@ class DrivesAsked(BaseModel):
 
     def assumptions(self) -> Assumptions:
         """As the core takes them."""
-        backup = None
-        if self.backup_link.strip():
-            link = parse_rate(self.backup_link, field="backup_link")
-            backup = Backup(self.backup_where.strip() or "a backup", self.backup_age_hours, link)
+        backup = backup_asked(self.backup_where, self.backup_age_hours, self.backup_link)
         return Assumptions(
             afr=self.afr, uber=self.uber, rate=parse_rate(self.rate, field="rate") if self.rate.strip() else None,
             ops=self.ops, replace_hours=self.replace_hours, user_share=self.user_share, user_writes=self.user_writes,

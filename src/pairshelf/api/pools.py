@@ -270,9 +270,11 @@ def pools(query: PageQuery) -> Any:
         ids = [p.id for p in page]
         away = func.sum(case((col(PoolPlace.state) != "active", 1), else_=0))
         counts = {
-            pool: (members, gone, all_)
-            for pool, members, gone, all_ in session.exec(
-                select(PoolPlace.pool_id, func.count(col(PoolPlace.slot)), away, func.count())
+            pool: (members, gone, all_, divided)
+            for pool, members, gone, all_, divided in session.exec(
+                select(PoolPlace.pool_id, func.count(col(PoolPlace.slot)), away, func.count(),
+                       func.bool_or(col(PartitionPlan.pool_id).is_not(None)))
+                .outerjoin(PartitionPlan, col(PartitionPlan.pool_id) == PoolPlace.pool_id)
                 .where(col(PoolPlace.pool_id).in_(ids)).group_by(col(PoolPlace.pool_id))
             )
         }  # fmt: skip
@@ -281,16 +283,15 @@ def pools(query: PageQuery) -> Any:
         query_names = select(VolumeRow.pool_id, VolumeRow.name).where(col(VolumeRow.pool_id).in_(ids))
         for pool_id, name in session.exec(query_names.order_by(VolumeRow.name)):
             volumes.setdefault(pool_id, []).append(name)
-        divided = set(session.exec(select(PartitionPlan.pool_id).where(col(PartitionPlan.pool_id).in_(ids))))
     lines = []
     for pool in page:
-        members, gone, everything = counts[pool.number]
+        members, gone, everything, divided = counts[pool.number]
         own = volumes.get(pool.number, [])
         lines.append(PoolLine(
             id=pool.number, name=pool.name, scheme=pool.scheme, trade_name=trade_name(scheme_of(pool.scheme), pool.sets) if pool.domain is None else "",
             sets=pool.sets, state=pool.state, capacity=pool.capacity * EXTENT,
             free=(pool.capacity - used.get(pool.number, 0)) * EXTENT, drives=members, away=gone,
-            spares=everything - members, volumes=own, tint=pool.tint, divided=pool.id in divided,
+            spares=everything - members, volumes=own, tint=pool.tint, divided=divided,
         ))  # fmt: skip
     return PoolsOut(pools=lines, more=len(rows) > query.limit)
 

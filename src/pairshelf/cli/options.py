@@ -10,7 +10,7 @@ import typer
 from pairshelf.core.domain.drives import Drive, parse_shorthand
 from pairshelf.core.domain.units import parse_rate, parse_size
 from pairshelf.core.errors import BadInput
-from pairshelf.core.figures.assumptions import USUAL_REPLACE_HOURS, Assumptions, Backup
+from pairshelf.core.figures.assumptions import USUAL_REPLACE_HOURS, Assumptions, backup_asked
 from pairshelf.core.figures.workloads import WORKLOADS
 from pairshelf.formats.inventory_csv import read_drives
 
@@ -53,7 +53,7 @@ def assumptions(
     network: str | None = None, backup_link: str | None = None, backup_age: float = 24.0,
 ) -> Assumptions:  # fmt: skip
     """The options as the core takes them; BadInput for what makes no sense."""
-    backup = Backup("a backup", backup_age, parse_rate(backup_link, field="backup_link")) if backup_link else None
+    backup = backup_asked("", backup_age, backup_link or "")
     return Assumptions(
         afr=afr, uber=uber, rate=parse_rate(rate, field="rate") if rate else None, ops=ops,
         replace_hours=replace_hours, user_share=user_share, user_writes=user_writes, whole_stripes=whole_stripes,

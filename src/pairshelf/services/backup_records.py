@@ -6,6 +6,7 @@ from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.units import parse_rate
 from pairshelf.core.errors import BadInput, NotFound
+from pairshelf.core.figures.assumptions import OLDEST_BACKUP
 from pairshelf.engine.log import log
 from pairshelf.store.database import Lock, lock_until_commit
 from pairshelf.store.tables import BackupRow, PoolRow, VolumeRow, now
@@ -18,7 +19,7 @@ def record_backup(
     place = " ".join(place.split())
     if not place:
         raise BadInput("Say where the backup is.", field="place")
-    if not 0 <= age_hours <= 876_600:
+    if not 0 <= age_hours <= OLDEST_BACKUP:
         raise BadInput("How old the backup gets: hours, zero or more.", field="age_hours")
     link = parse_rate(link_text, field="link")
     lock_until_commit(session, Lock.POOL, pool_id)

@@ -6033,6 +6033,21 @@ export interface components {
              * @default
              */
             protection?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
         };
         /**
          * ReplaceDriveBody

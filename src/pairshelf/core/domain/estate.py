@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -229,6 +230,18 @@ class EstateTarget:
 
 
 @dataclass(frozen=True, slots=True)
+class EstateBackup:
+    """The recorded backup of a pool, or of one of its volumes."""
+
+    pool: str
+    #: None: of the whole pool.
+    volume: str | None
+    place: str
+    #: The day it is of.
+    of: dt.date
+
+
+@dataclass(frozen=True, slots=True)
 class EstateApplication:
     """Something on a host that keeps data in a folder."""
 
@@ -273,6 +286,7 @@ class Estate:
     #: Declared initiators: (name, host that has it or None).
     initiators: tuple[tuple[str, str | None], ...] = ()
     applications: tuple[EstateApplication, ...] = ()
+    backups: tuple[EstateBackup, ...] = ()
     #: Persons and groups: name to its members (a person has none), None for a person.
     parties: tuple[tuple[str, tuple[str, ...] | None], ...] = ()
     #: What lies in the folders the question names: (host, path) to entries; a folder that is not there is left out.
@@ -311,6 +325,11 @@ class Estate:
     def entries(self, host: str, path: str) -> tuple[Entry, ...] | None:
         """What lies in a host's folder, or None when it is not there."""
         return dict(self.folders).get((host, path))
+
+    def backup_of(self, volume: EstateVolume) -> EstateBackup | None:
+        """The recorded backup that holds a volume's files: its own, or its pool's."""
+        there = {b.volume: b for b in self.backups if b.pool == volume.pool}
+        return there.get(volume.name) or there.get(None)
 
     def mounts_of(self, volume: EstateVolume) -> list[EstateMount]:
         """The places a volume is mounted at."""

@@ -10,10 +10,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from pairshelf.core.domain.drives import DEFAULTS, Drive, Kind
+from pairshelf.core.domain.units import parse_rate
 from pairshelf.core.errors import BadInput
 
 #: Hours until somebody has put a new drive in, where there is no spare.
 USUAL_REPLACE_HOURS = 24.0
+#: Hours; a century.
+OLDEST_BACKUP = 876_600
 #: Hours in a year of 365.25 days.
 YEAR = 8766.0
 
@@ -25,6 +28,19 @@ class Backup:
     where: str
     age_hours: float
     link: int
+
+
+def backup_asked(where: str, age_hours: float, link: str) -> Backup | None:
+    """A backup as it was typed; it counts only with the link to restore over. BadInput at the field that makes no
+    sense."""
+    if not link.strip():
+        return None
+    if not 0 <= age_hours <= OLDEST_BACKUP:
+        raise BadInput("How old the backup gets: hours, zero or more.", field="backup_age_hours")
+    place = " ".join(where.split())
+    if len(place) > 200:
+        raise BadInput("Where the backup is takes at most 200 characters.", field="backup_where")
+    return Backup(place or "a backup", age_hours, parse_rate(link, field="backup_link"))
 
 
 @dataclass(frozen=True, slots=True)

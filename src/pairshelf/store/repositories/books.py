@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Collection, Sequence
 from typing import Any
 
@@ -11,6 +12,7 @@ from sqlmodel import Session, and_, col, or_, select
 from pairshelf.core.domain.estate import (
     Estate,
     EstateApplication,
+    EstateBackup,
     EstateHost,
     EstateMount,
     EstatePool,
@@ -24,6 +26,7 @@ from pairshelf.store.database import among, pick
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
     Application,
+    BackupRow,
     Host,
     Initiator,
     KeepRule,
@@ -66,8 +69,22 @@ def load_books(session: Session, *, pool_ids: Collection[int] = (), drive_ids: C
             session.exec(select(Initiator.iqn, Host.name).outerjoin(Host, col(Host.id) == Initiator.host_id))
         ),
         applications=tuple(_applications(session, refs)),
+        backups=tuple(_backups(session, pool_ids)),
         parties=tuple(_parties(session)),
     )
+
+
+def _backups(session: Session, pool_ids: Collection[int]) -> list[EstateBackup]:
+    query = (
+        pick(PoolRow.name, VolumeRow.name, BackupRow.place, BackupRow.recorded_at, BackupRow.age_hours)
+        .select_from(BackupRow).join(PoolRow, col(PoolRow.id) == BackupRow.pool_id)
+        .outerjoin(VolumeRow, col(VolumeRow.id) == BackupRow.volume_id)
+        .where(among(BackupRow.pool_id, pool_ids)).order_by(col(BackupRow.id))
+    )  # fmt: skip
+    return [
+        EstateBackup(pool, volume, place, (at - dt.timedelta(hours=age)).date())
+        for pool, volume, place, at, age in session.exec(query)
+    ]
 
 
 def load_use(session: Session, pool: EstatePool) -> Estate:

@@ -45,7 +45,9 @@ function HostPaper({ host, all }: { host: Schema["HostUseOut"]; all: Schema["Hos
         <h2>{host.name}</h2>
         <span className="facts">
           <span>{host.site}</span>
-          <span>{host.letters ? "names volumes by letters, or mounts them in folders" : "mounts in folders"}</span>
+          <span>
+            {host.letters ? "names volumes by letters, or mounts them in folders" : "mounts in folders"}
+          </span>
           {host.mounts.length === 0 && <span>mounts nothing yet</span>}
           {host.address && <span>{host.address}</span>}
           {host.storage_address && (

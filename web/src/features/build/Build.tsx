@@ -41,6 +41,9 @@ export function Build() {
       mount_point: "",
       spares_for: params.get("spares_for") ?? "pool",
       encrypted: false,
+      backup_where: params.get("backup_where") ?? "",
+      backup_age_hours: params.get("backup_age_hours") ?? "24",
+      backup_link: params.get("backup_link") ?? "",
     },
     send: ({ protection, ...said }) => {
       const wanted = {
@@ -50,6 +53,7 @@ export function Build() {
         sets,
         spares,
         volume_size: said.volume_size ?? "",
+        backup_age_hours: Number(said.backup_age_hours),
         reserved_share: shareFor(said),
         domain: spread ? domain : "",
         protection: spread && said.volume ? protection : "",
@@ -192,6 +196,25 @@ export function Build() {
               description="The folder on that host, or a drive letter"
               placeholder={volume ? `/srv/${volume}` : "/srv/specimen-scans"}
               {...form.getInputProps("mount_point")}
+            />
+          </Group>
+          <Group align="flex-start" grow preventGrowOverflow={false}>
+            <TextInput
+              label="Backup: where it is"
+              description="May stay empty: it can be recorded later"
+              placeholder="tapes in the town hall"
+              {...form.getInputProps("backup_where")}
+            />
+            <TextInput
+              label="how old it gets, hours"
+              description="What was written since is lost with the pool"
+              {...form.getInputProps("backup_age_hours")}
+            />
+            <TextInput
+              label="link to restore over"
+              description="A backup counts with its link"
+              placeholder="1 Gbit/s"
+              {...form.getInputProps("backup_link")}
             />
           </Group>
           {spares > 0 && (

@@ -13,7 +13,7 @@ import { formatMoney } from "../../shared/units";
 import { Curve } from "./Curve";
 import { FigureValue, Meaning, useFigures } from "./figures";
 import { Growth } from "./Growth";
-import { type Body, besides, chosenBody, type Layout, nameOf } from "./useQuestion";
+import { type Body, backupIn, besides, chosenBody, type Layout, nameOf } from "./useQuestion";
 
 type Fails = "failed" | "failed_shelves" | "failed_hosts";
 type Failed = Record<Fails, ReadonlySet<string>>;
@@ -144,6 +144,7 @@ function BuildThis({ layout, body }: { layout: Layout; body: Body }) {
     spares: String(layout.spares.length),
     drives: order,
     fs: body.file_system ?? "ext4",
+    ...backupIn(body),
   });
   return (
     <>

@@ -10,7 +10,7 @@ import { SpaceAccount } from "../../shared/SpaceAccount";
 import { formatChance, formatHours, Size } from "../../shared/units";
 import { Curve } from "./Curve";
 import { HowShown } from "./How";
-import type { Question } from "./useQuestion";
+import { backupIn, type Question } from "./useQuestion";
 
 interface Row {
   size: string;
@@ -125,6 +125,7 @@ export function SpreadPool({ q }: { q: Question }) {
                 domain,
                 protection: rows[0]?.protection ?? "",
                 size: rows.length === 1 ? (rows[0]?.size ?? "") : "",
+                ...backupIn(q.body),
               })}`}
             >
               Build this…

@@ -171,3 +171,12 @@ export function besides(layout: Layout): string {
     .filter(Boolean)
     .join(", ");
 }
+
+/** The backup of the question, for the form that builds. */
+export function backupIn(body: { backup_where?: string; backup_age_hours?: number; backup_link?: string }) {
+  const said: Record<string, string> = {};
+  if (body.backup_where) said.backup_where = body.backup_where;
+  if (body.backup_age_hours !== undefined) said.backup_age_hours = String(body.backup_age_hours);
+  if (body.backup_link) said.backup_link = body.backup_link;
+  return said;
+}

@@ -65,7 +65,8 @@ export function VolumeActs({ volume }: { volume: Schema["VolumeOut"] }) {
                 name: "mount_point",
                 label: "Mount point",
                 placeholder: `/srv/${volume.name}`,
-                description: "A folder that is there and empty, or one to be made; on hosts with letters also a letter (S:)",
+                description:
+                  "A folder that is there and empty, or one to be made; on hosts with letters also a letter (S:)",
                 required: true,
               },
               { name: "read_only", label: "Reading only", kind: "check" },

@@ -16,7 +16,7 @@ from pairshelf.core.domain.units import EXTENT, format_duration
 from pairshelf.core.domain.volume_spec import Spec, check_size, plan_volume, read_size
 from pairshelf.core.errors import BadInput, Gone, NameTaken
 from pairshelf.core.figures.assess import assess
-from pairshelf.core.figures.assumptions import Assumptions
+from pairshelf.core.figures.assumptions import Assumptions, Backup, backup_asked
 from pairshelf.core.figures.durations import check, first_sync, slowest_rebuild
 from pairshelf.core.figures.speed import speed
 from pairshelf.core.figures.survival import survival
@@ -54,6 +54,10 @@ class BuildPool:
     #: Of a spread pool: what may fail as one, and how its first volume is protected.
     domain: str = ""
     protection: str = ""
+    #: Its backup, recorded with it: where it is, how old it gets, and the link to restore over; no link: none.
+    backup_where: str = ""
+    backup_age_hours: float = 24.0
+    backup_link: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,11 +71,13 @@ class BuildPoolPlan:
     mount: MountLine | None
     #: What was promised, to be held against what is measured.
     promised: dict[str, float]
+    backup: Backup | None = None
 
 
 def plan(estate: Estate, request: BuildPool) -> BuildPoolPlan:
     """The sheet for building this pool. Raises where it cannot be built, naming the field."""
     request = _checked(estate, request)
+    backup = backup_asked(request.backup_where, request.backup_age_hours, request.backup_link)
     drives = _found(estate, request.drives)
     findings = readiness(drives, dict(estate.silent))
     require_ready(findings)
@@ -93,8 +99,8 @@ def plan(estate: Estate, request: BuildPool) -> BuildPoolPlan:
                 raise BadInput("A volume without a file system cannot be mounted.", field="mount_point")
             ref = f"{request.name}/{volume.name}"
             mount = plan_mount(estate, request.host, ref, request.mount_point, volume.file_system)
-    sheet = _sheet(request, drives, layout, volume, mount, findings)
-    return BuildPoolPlan(sheet, layout, request, volume, mount, promised(layout))
+    sheet = _sheet(request, drives, layout, volume, mount, findings, backup)
+    return BuildPoolPlan(sheet, layout, request, volume, mount, promised(layout), backup)
 
 
 def promised(layout: Layout) -> dict[str, float]:
@@ -153,7 +159,7 @@ def _found(estate: Estate, ids: tuple[int, ...]) -> list[EstateDrive]:
 
 def _sheet(
     request: BuildPool, drives: list[EstateDrive], layout: Layout, volume: Spec | None, mount: MountLine | None,
-    findings: list[Finding],
+    findings: list[Finding], backup: Backup | None,
 ) -> ChangeSheet:  # fmt: skip
     survives = survival(layout)
     spread = layout.own_protection
@@ -187,6 +193,9 @@ def _sheet(
                              Figure(text=str(volume.protection.survives))),)
                 if volume and volume.protection else ()
             )),
+            *((BeforeAfter("Backup", none, Figure(text=f"{backup.where}, at most {backup.age_hours:g} h old")),
+               BeforeAfter("Restoring all of it, full", none, Figure(text=format_duration(capacity / backup.link))))
+              if backup else ()),
             *((BeforeAfter("Encrypted", Figure(text="no"), Figure(text="yes")),) if request.encrypted else ()),
         ),
         erases=tuple(Erased(d.id, d.place, d.serial, d.size, d.holds) for d in drives),
@@ -215,7 +224,7 @@ def _sheet(
             *(("Bring the redundancy in step on every drive (first sync).",) if sync else ()),
             *(("Bring the redundancy of its volume in step (first sync).",) if spread and volume and not volume.thin else ()),
         ),
-        cautions=_cautions(drives, layout),
+        cautions=_cautions(drives, layout, backup),
         confirm=request.name,
         role="administrator",
         texts=(Text(f"Mount table of {mount.host}", mount.text()),) if mount else (),
@@ -245,10 +254,14 @@ def _meanwhile(layout: Layout) -> tuple[str, ...]:
 _NOT_HERE = ("no-backup", "spare-too-small")
 
 
-def _cautions(drives: list[EstateDrive], layout: Layout) -> tuple[str, ...]:
+def _cautions(drives: list[EstateDrive], layout: Layout, backup: Backup | None) -> tuple[str, ...]:
+    no_backup = () if backup else (
+        "No backup is recorded with it. Redundancy is no backup: deleted or spoilt files stay lost.",
+    )  # fmt: skip
     if layout.own_protection:
-        return ()
-    cautions = [c.sentence for c in assess(layout, Assumptions()).cautions if c.code not in _NOT_HERE]
+        return no_backup
+    cautions = [c.sentence for c in assess(layout, Assumptions(backup=backup)).cautions if c.code not in _NOT_HERE]
+    cautions.extend(no_backup)
     cautions.extend(
         f"{d.place} ({d.serial}) is failing by its own readings; it is a poor choice for a new pool."
         for d in drives if d.condition == "failing"

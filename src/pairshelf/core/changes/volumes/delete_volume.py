@@ -8,6 +8,7 @@ from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import (
     VolumePlan,
+    backup_said,
     files_given_up,
     partition_of,
     serving,
@@ -53,7 +54,7 @@ def plan(estate: Estate, request: DeleteVolume) -> VolumePlan:
         ),
         gives_up=files_given_up(volume), confirm=volume.name,
         steps=("Make sure nothing uses it.", "Take its entry out of the table." if at else "Give its capacity back to the pool."),
-        cautions=("What was on it can be read from the drives until something else is written there; it is not wiped.",),
+        cautions=(*backup_said(estate, volume), "What was on it can be read from the drives until something else is written there; it is not wiped.",),
     )  # fmt: skip
     return VolumePlan(sheet, volume, spec_of(volume), table)
 

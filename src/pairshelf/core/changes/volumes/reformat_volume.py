@@ -6,7 +6,13 @@ from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
-from pairshelf.core.changes.volumes.volume_plan import VolumePlan, files_given_up, serving_pool_of, users_of
+from pairshelf.core.changes.volumes.volume_plan import (
+    VolumePlan,
+    backup_said,
+    files_given_up,
+    serving_pool_of,
+    users_of,
+)
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate
 from pairshelf.core.domain.file_systems import FILE_SYSTEMS
@@ -37,7 +43,7 @@ def plan(estate: Estate, request: ReformatVolume) -> VolumePlan:
             BeforeAfter("File system", Figure(text=volume.file_system), Figure(text=spec.file_system)),
             BeforeAfter("Left for files", Figure(bytes=volume.size - volume.overhead), Figure(bytes=spec.for_files)),
         ),
-        gives_up=files_given_up(volume), confirm=volume.name,
+        gives_up=files_given_up(volume), confirm=volume.name, cautions=backup_said(estate, volume),
         steps=("Make sure nothing uses it.", f"Make the file system {spec.file_system}, with a new UUID."),
         fixed=() if FILE_SYSTEMS[spec.file_system].shrinks else ("This file system can never be made smaller.",),
     )  # fmt: skip

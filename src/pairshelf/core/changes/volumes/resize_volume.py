@@ -9,6 +9,7 @@ from pairshelf.core.changes.later import Later, Opening
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import (
     VolumePlan,
+    backup_said,
     inside_of,
     partition_of,
     serving_pool_of,
@@ -85,7 +86,9 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
                   "Move the end of its entry in the table." if at else "Give the rest back to the pool.")
         ),
         meanwhile=("It stays in use." if larger or system.shrinks == "mounted" else "It is not mounted meanwhile.",),
-        cautions=() if larger else ("Have a backup before a file system is made smaller.",),
+        cautions=() if larger else (
+            "Have a backup before a file system is made smaller.", *backup_said(estate, volume),
+        ),
     )  # fmt: skip
     return VolumePlan(sheet, volume, after, table)
 

@@ -80,6 +80,16 @@ def files_given_up(volume: EstateVolume) -> tuple[str, ...]:
     return (f"All {volume.files} {plural} of volume {volume.ref}, {format_size(volume.files_bytes)}.",)
 
 
+def backup_said(estate: Estate, volume: EstateVolume) -> tuple[str, ...]:
+    """What is to be known of a volume's backup before what is on it goes; nothing where it holds no files."""
+    if not volume.files:
+        return ()
+    found = estate.backup_of(volume)
+    if found is None:
+        return (f"No backup of {volume.ref} is recorded: what is on it is gone for good.",)
+    return (f"Its backup, {found.place}, is of {found.of}: what was written since is in no backup.",)
+
+
 def users_of(estate: Estate, volume: EstateVolume) -> list[str]:
     """What stands on a volume, in words."""
     found = [f"{m.host} mounts it at {m.at}" for m in estate.mounts_of(volume)]

@@ -17,7 +17,7 @@ from pairshelf.engine.jobs.first_sync import start_first_sync, start_volume_sync
 from pairshelf.engine.mount_table import write_mount
 from pairshelf.engine.pools import OpenPool, label_of
 from pairshelf.store.database import among, if_undone
-from pairshelf.store.tables import DriveRow, PartitionPlan, PoolPlace, PoolRow, Service, SheetRow
+from pairshelf.store.tables import BackupRow, DriveRow, PartitionPlan, PoolPlace, PoolRow, Service, SheetRow
 
 #: How many tints the screens tell pools apart by, besides pattern and name.
 TINTS = 8
@@ -52,6 +52,11 @@ def apply(session: Session, sheet: SheetRow, planned: BuildPoolPlan, who: str, _
     volume = make_volume(session, opened, planned.volume) if planned.volume else None
     if volume is not None and planned.mount is not None:
         write_mount(session, planned.mount, volume, sheet.id)
+    if planned.backup is not None:
+        session.add(BackupRow(
+            pool_id=pool_id, place=planned.backup.where, age_hours=planned.backup.age_hours, link=planned.backup.link,
+            recorded_by=who,
+        ))  # fmt: skip
     if not layout.own_protection:
         start_first_sync(session, opened, who, sheet.id)
     elif volume is not None:
