@@ -288,3 +288,16 @@ def test_a_pool_is_built_with_its_backup_and_what_goes_names_it(person: Callable
     carry_all()
     sheet = who.post("/api/sheets/delete-volume", {"volume": "one/v"}).get_json()
     assert "Its backup, the barn, is of " in sheet["body"]["cautions"][0]
+
+
+def test_a_new_share_of_a_used_folder_says_that_its_quota_is_too_small(lab: Person) -> None:
+    share = lab.get("/api/access/shares").get_json()["shares"][0]
+    assert lab.post(f"/api/shares/{share['id']}/write", {"person": "ash", "size": "12 GiB"}).status_code == 200
+    carry_all()
+
+    def said(folder: str, quota: str) -> str:
+        asked = {"volume": "office", "name": "more", "folder": folder, "rights": ["ash:read"], "quota": quota}
+        return " ".join(lab.post("/api/sheets/make-share", asked).get_json()["body"]["cautions"])
+
+    assert "holds more than" in said("/desk/", "11 GiB") and "holds more than" in said("", "11 GiB")
+    assert not said("desk", "12 GiB") and not said("des", "1 GiB")

@@ -115,6 +115,9 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
                                             lambda one: with_volume(one, "a", file_system="btrfs")),
     "another file system": ("reformat-volume", {"volume": "p/n", "file_system": "xfs"}, with_files("n", 7 * GIB)),
     "files checked": ("check-files", {"volume": "p/a"}, with_files("a", 36 * GIB)),
+    "a share of a folder that holds more than its quota": (
+        "make-share", {"volume": "p/a", "name": "plans", "folder": "plans", "rights": ("ash:write",), "quota": "5 GiB"},
+        lambda one: replace(one, taken=((("p/a", "plans"), 6 * GIB), (("p/a", ""), 90 * GIB)))),
     "a volume deleted of which there is a backup": ("delete-volume", {"volume": "p/a"}, lambda one: replace(
         with_volume(one, "a", files=3, files_bytes=GIB), mounts=(), shares=())),
     "a pool with its backup": ("build-pool", {

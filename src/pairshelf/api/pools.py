@@ -35,7 +35,7 @@ from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
 from pairshelf.services import accounts, attempts
-from pairshelf.store.database import tell, transaction
+from pairshelf.store.database import pick, tell, transaction
 from pairshelf.store.repositories.books import load_use
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
@@ -272,7 +272,7 @@ def pools(query: PageQuery) -> Any:
         counts = {
             pool: (members, gone, all_, divided)
             for pool, members, gone, all_, divided in session.exec(
-                select(PoolPlace.pool_id, func.count(col(PoolPlace.slot)), away, func.count(),
+                pick(PoolPlace.pool_id, func.count(col(PoolPlace.slot)), away, func.count(),
                        func.bool_or(col(PartitionPlan.pool_id).is_not(None)))
                 .outerjoin(PartitionPlan, col(PartitionPlan.pool_id) == PoolPlace.pool_id)
                 .where(col(PoolPlace.pool_id).in_(ids)).group_by(col(PoolPlace.pool_id))

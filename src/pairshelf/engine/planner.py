@@ -17,7 +17,7 @@ from pairshelf.core.domain.names import on_letter
 from pairshelf.core.domain.partitions import wanted_of
 from pairshelf.core.errors import PairShelfError
 from pairshelf.engine import keys
-from pairshelf.store.repositories.books import load_books
+from pairshelf.store.repositories.books import load_books, taken_in
 from pairshelf.store.tables import Application, Host, PartitionPlan, PoolRow, Share, Target, TargetLun, VolumeRow
 
 
@@ -89,6 +89,8 @@ def estate_of(session: Session, context: Context, world: Devices) -> Estate:
         estate = replace(estate, silent=tuple(_silent(estate, world)))
     if context.partitions:
         estate = replace(estate, pending_partitions=tuple(_pending(session, subjects.drives)))
+    if context.taken_in:
+        estate = replace(estate, taken=tuple(_taken(session, estate, context)))
     return replace(estate, folders=tuple(_folders(estate, context, world)))
 
 
@@ -96,6 +98,14 @@ def plan(session: Session, kind: str, request: Any, world: Devices) -> Any:
     """The plan with its sheet, as things stand."""
     one = kind_of(kind)
     return one.plan(estate_of(session, one.context(request), world), request)
+
+
+def _taken(session: Session, estate: Estate, context: Context) -> Iterable[tuple[tuple[str, str], int]]:
+    """What lies in the folders of volumes that a request names."""
+    for ref, folder in context.taken_in:
+        volume = next((v for v in estate.volumes if ref.strip() in (v.ref, v.name)), None)
+        if volume is not None:
+            yield (volume.ref, folder), taken_in(session, volume.id, folder)
 
 
 def _pending(session: Session, drives: Iterable[int]) -> Iterable[tuple[int, tuple[str, int, tuple[Any, ...]]]]:

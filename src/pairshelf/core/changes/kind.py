@@ -44,6 +44,8 @@ class Context:
     hosts: tuple[str, ...] = ()
     #: (host, path) of folders that are looked into.
     folders: tuple[tuple[str, str], ...] = ()
+    #: (volume, folder on it) of which it is looked up what lies in them.
+    taken_in: tuple[tuple[str, str], ...] = ()
     #: One change at a time of all that name one of these.
     alone: tuple[str, ...] = ()
 

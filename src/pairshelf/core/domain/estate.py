@@ -291,6 +291,8 @@ class Estate:
     parties: tuple[tuple[str, tuple[str, ...] | None], ...] = ()
     #: What lies in the folders the question names: (host, path) to entries; a folder that is not there is left out.
     folders: tuple[tuple[tuple[str, str], tuple[Entry, ...]], ...] = ()
+    #: Bytes of files in the folders of volumes that the question names: (volume, folder) to bytes.
+    taken: tuple[tuple[tuple[str, str], int], ...] = ()
     #: Drive to its pending partitions: scheme, bytes of a sector, what is wanted.
     pending_partitions: tuple[tuple[int, tuple[str, int, tuple[Wanted, ...]]], ...] = ()
     #: Drives that did not answer when they were read: id to what is wrong.

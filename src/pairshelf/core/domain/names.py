@@ -126,9 +126,14 @@ def near_misses(name: str, known: Iterable[str]) -> list[str]:
     return difflib.get_close_matches(name, known, n=3, cutoff=0.88)
 
 
+def as_folder(text: str) -> str:
+    """A typed folder on a volume in the one way it is written here."""
+    return unicodedata.normalize("NFC", text.strip().strip("/"))
+
+
 def check_folder(path: str, *, field: str = "folder") -> str:
     """A folder on a volume, relative to its top; empty for the top itself."""
-    cleaned = unicodedata.normalize("NFC", path.strip().strip("/"))
+    cleaned = as_folder(path)
     if not cleaned:
         return ""
     if len(cleaned) > 200:

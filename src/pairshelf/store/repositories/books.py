@@ -206,6 +206,15 @@ def _shares(session: Session, refs: dict[int, str]) -> list[EstateShare]:
     ]  # fmt: skip
 
 
+def taken_in(session: Session, volume_id: int, folder: str) -> int:
+    """Bytes of the files in a volume's folder and below."""
+    query = select(func.coalesce(func.sum(SampleFile.extents), 0)).where(SampleFile.volume_id == volume_id)
+    if folder:
+        below = col(SampleFile.folder).startswith(folder + "/", autoescape=True)
+        query = query.where(or_(col(SampleFile.folder) == folder, below))
+    return int(session.exec(query).one()) * EXTENT
+
+
 def in_folder() -> Any:
     """A condition on files: those in a share's folder and below."""
     below = col(SampleFile.folder).startswith(col(Share.folder) + "/", autoescape=False)

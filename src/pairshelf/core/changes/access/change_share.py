@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from pairshelf.core.changes.access.sharing import (
     SharePlan,
+    quota_said,
     read_bin,
     read_quota,
     read_rights,
@@ -18,7 +19,6 @@ from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateShare
-from pairshelf.core.domain.units import format_size
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,10 +47,7 @@ def plan(estate: Estate, request: ChangeShare) -> SharePlan:
         if lost
         else []
     )
-    if share.quota is not None and before.taken > share.quota:
-        cautions.append(
-            f"Its folder holds more than {format_size(share.quota)} already: nothing can be written there until that is less."
-        )
+    cautions.extend(quota_said(share, before.taken))
     if before.bin_days and not share.bin_days:
         cautions.append("What is in its bin is deleted for good.")
     sheet = simple_sheet(

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pairshelf.core.changes.access.sharing import (
     SharePlan,
     addresses,
+    quota_said,
     read_bin,
     read_quota,
     read_rights,
@@ -17,7 +18,7 @@ from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateShare
-from pairshelf.core.domain.names import check_folder, check_name
+from pairshelf.core.domain.names import as_folder, check_folder, check_name
 from pairshelf.core.domain.volume_spec import check_purpose
 from pairshelf.core.errors import BadInput, NameTaken, NotPossible
 
@@ -68,13 +69,16 @@ def plan(estate: Estate, request: MakeShare) -> SharePlan:
             f"Offer it as {name}, with the rights above.",
         ),
         meanwhile=("Nothing that exists is changed.",),
+        cautions=quota_said(share, sum(n for at, n in estate.taken if at == (volume.ref, share.folder))),
     )  # fmt: skip
     return SharePlan(sheet, share)
 
 
 def context(request: MakeShare) -> Context:
     """What the plan is made on, and what is held while it is carried out."""
-    return Context(volumes=(request.volume,), alone=(PEOPLE,))
+    return Context(
+        volumes=(request.volume,), taken_in=((request.volume, as_folder(request.folder)),), alone=(PEOPLE,),
+    )  # fmt: skip
 
 
 KIND = ChangeKind("make-share", Act.GIVE_ACCESS, MakeShare, context, plan)

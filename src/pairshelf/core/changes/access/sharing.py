@@ -101,6 +101,16 @@ def read_bin(days: int) -> int | None:
     return days or None
 
 
+def quota_said(share: EstateShare, taken: int) -> tuple[str, ...]:
+    """What is to be known of a quota where more than that lies in the folder already."""
+    if share.quota is None or taken <= share.quota:
+        return ()
+    return (
+        f"Its folder holds more than {format_size(share.quota)} already: nothing can be written there until that is "
+        "less.",
+    )
+
+
 def share_findings(estate: Estate, share: EstateShare) -> list[Finding]:
     found = []
     people = who_may(estate, share)
