@@ -73,7 +73,7 @@ def test_nothing_needs_nobody() -> None:
     ("facts", "gravity", "words"),
     [
         (_facts("lost", empty=3), Gravity.NOW, "is lost"),
-        (_facts("unreachable", empty=2), Gravity.NOW, "nothing is lost yet"),
+        (_facts("unreachable", empty=2), Gravity.NOW, "Nothing is lost"),
         (_facts("unprotected", empty=1), Gravity.NOW, "nothing more may fail"),
         (_facts("degraded", empty=1), Gravity.SOON, "something may still fail"),
         (_facts("degraded", rebuilding=True), Gravity.SOON, "while it is rebuilt"),

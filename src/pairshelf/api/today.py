@@ -15,6 +15,7 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.away import Stood, away_named
 from pairshelf.core.policies.attention import PoolFacts, matters
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices
@@ -143,10 +144,27 @@ def _pools(session: Session) -> list[PoolFacts]:
         .where(col(PoolPlace.slot).is_not(None), or_(PoolRow.state != "healthy", col(PoolRow.id).in_(doubtful)))
         .group_by(col(PoolRow.id)).order_by(PoolRow.name)
     ).all()  # fmt: skip
+    waited_for = _away(session, [i for i, *_, missing in rows if missing])
     return [
-        PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0), missing)
+        PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0), missing,
+                  waited_for.get(i, ""))
         for i, name, state, gone, fills, missing in rows
-    ]
+    ]  # fmt: skip
+
+
+def _away(session: Session, pool_ids: list[int]) -> dict[int, str]:
+    """What is away of these pools, in words."""
+    if not pool_ids:
+        return {}
+    members: dict[int, list[Stood]] = {}
+    query = select(PoolPlace.pool_id, PoolPlace.host, PoolPlace.shelf, PoolPlace.state)
+    for pool, host, shelf, state in session.exec(
+        query.where(col(PoolPlace.pool_id).in_(pool_ids), col(PoolPlace.slot).is_not(None)).order_by(
+            col(PoolPlace.slot)
+        )
+    ):
+        members.setdefault(pool, []).append(Stood(host, shelf, state == "missing"))
+    return {pool: away_named(own) for pool, own in members.items()}
 
 
 def _locked(session: Session) -> list[tuple[int, str]]:

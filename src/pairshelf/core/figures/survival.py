@@ -8,6 +8,7 @@ from enum import StrEnum
 from functools import lru_cache
 from math import comb
 
+from pairshelf.core.domain.away import Stood, away_named
 from pairshelf.core.domain.drives import DOMAINS
 from pairshelf.core.figures.selections import Survey, guaranteed, rows_of, survey
 from pairshelf.core.layouts.model import AfterFailures, Layout
@@ -111,8 +112,13 @@ def state_of(layout: Layout, failed: Collection[str], missing: Collection[str]) 
 
 def now_in_words(layout: Layout, failed: Collection[str], missing: Collection[str]) -> str:
     """The same of drives that are really gone: of those that may come back nothing is said to be lost."""
+    away = away_named([Stood(d.host, d.shelf, d.id in missing) for d in layout.members])
     if state_of(layout, failed, missing) is PoolState.UNREACHABLE:
-        return "Too many drives are away to read or write now. Nothing is lost: it goes on where it was once they are back."
+        return (
+            f"Away: {away}. Too much to read or write now. Nothing is lost: it goes on where it was once they are back."
+        )
+    if away:
+        return f"Away, and waited for: {away}. {in_words(layout, after_failures(layout, {*failed, *missing}))}"
     return in_words(layout, after_failures(layout, {*failed, *missing}))
 
 

@@ -47,6 +47,8 @@ class PoolFacts:
     unsettled: int
     #: Of the empty places, those whose drive is away and may come back.
     away: int = 0
+    #: What is away, in words.
+    away_named: str = ""
 
 
 def matters(
@@ -168,7 +170,8 @@ def _of_pool(pool: PoolFacts) -> list[Matter]:
         found.append(
             Matter(
                 Gravity.NOW,
-                f"Pool {pool.name} is unreachable: too many drives are away. Put them back; nothing is lost yet.",
+                f"Pool {pool.name} is unreachable; away are {pool.away_named or 'too many drives'}. Nothing is lost: once "
+                "they are back it goes on where it was.",
                 "See which",
                 link,
             )
@@ -177,9 +180,9 @@ def _of_pool(pool: PoolFacts) -> list[Matter]:
         gravity = Gravity.NOW if pool.state == "unprotected" else Gravity.SOON
         risk = "nothing more may fail" if pool.state == "unprotected" else "something may still fail"
         if pool.away and pool.away == pool.empty_places:
-            drives = "one of its drives is" if pool.away == 1 else f"{pool.away} of its drives are"
             found.append(
-                Matter(gravity, f"Pool {pool.name} is {pool.state}: {drives} away, and waited for; {risk}. All data can be read.",
+                Matter(gravity, f"Pool {pool.name} is {pool.state}; away, and waited for: {pool.away_named}. {risk[0].upper()}{risk[1:]}. "
+                       "All data can be read.",
                        "See which", link)
             )  # fmt: skip
         elif pool.empty_places:

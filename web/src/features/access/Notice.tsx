@@ -1,8 +1,10 @@
 /** Pull this: who notices? Worked out from the layout and from who uses what; nothing is pulled. */
+
 import { Select, Text, TextInput } from "@mantine/core";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type Schema, server } from "../../api/client";
+import { keyed } from "../../shared/keyed";
 import { Heading, State, Trouble, Waiting } from "../../shared/parts";
 
 const KINDS = ["drive", "shelf", "host", "site", "pool", "volume"] as const;
@@ -84,9 +86,9 @@ function Shown({ notice }: { notice: Schema["NoticeOut"] }) {
         <p className={hurt ? "rust" : "pine"} style={{ margin: "0.4rem 0", fontWeight: 600 }}>
           {notice.sentence}
         </p>
-        {notice.below.map((line) => (
-          <Text size="sm" c="dimmed" key={line}>
-            {line}
+        {keyed(notice.below).map(({ key, text }) => (
+          <Text size="sm" c="dimmed" key={key}>
+            {text}
           </Text>
         ))}
       </section>

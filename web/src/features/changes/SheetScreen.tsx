@@ -8,6 +8,7 @@ import { api, ask, Problem, type Schema, server } from "../../api/client";
 import { EVERYTHING } from "../../api/keys";
 import { useAsking } from "../../shared/form";
 import { JobLine } from "../../shared/JobLine";
+import { keyed } from "../../shared/keyed";
 import { Copyable, useShowOnce } from "../../shared/once";
 import { StandIns, Trouble, useTitle, Waiting } from "../../shared/parts";
 import { useSelection } from "../../shared/selection";
@@ -48,9 +49,9 @@ export function SheetScreen() {
       <p style={{ margin: 0 }}>{body.why}</p>
       {body.cautions.length > 0 && (
         <Part title="Take care">
-          {body.cautions.map((c) => (
-            <p key={c} className="rust" style={{ margin: "0.2rem 0" }}>
-              {c}
+          {keyed(body.cautions).map(({ key, text }) => (
+            <p key={key} className="rust" style={{ margin: "0.2rem 0" }}>
+              {text}
             </p>
           ))}
         </Part>
@@ -62,8 +63,9 @@ export function SheetScreen() {
       )}
       {body.findings.length > 0 && (
         <Part title="Looked at beforehand">
-          {body.findings.map((f) => (
-            <p key={f.sentence} className={f.blocks ? "rust" : undefined} style={{ margin: "0.2rem 0" }}>
+          {body.findings.map((f, i) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: what was found stands in its order
+            <p key={i} className={f.blocks ? "rust" : undefined} style={{ margin: "0.2rem 0" }}>
               {f.sentence}
             </p>
           ))}
@@ -71,9 +73,9 @@ export function SheetScreen() {
       )}
       <Part title={body.erases.length ? "Erased" : body.gives_up.length ? "Given up" : "Nothing is erased"}>
         <Erases erases={body.erases} done={about.state === "approved"} />
-        {body.gives_up.map((line) => (
-          <p key={line} className="rust" style={{ margin: "0.2rem 0" }}>
-            {line}
+        {keyed(body.gives_up).map(({ key, text }) => (
+          <p key={key} className="rust" style={{ margin: "0.2rem 0" }}>
+            {text}
           </p>
         ))}
       </Part>
@@ -122,9 +124,9 @@ export function SheetScreen() {
       )}
       <Part title="Steps">
         <ol style={{ margin: 0, paddingLeft: "1.3rem" }}>
-          {body.steps.map((s) => (
-            <li key={s} style={{ margin: "0.15rem 0" }}>
-              {s}
+          {keyed(body.steps).map(({ key, text }) => (
+            <li key={key} style={{ margin: "0.15rem 0" }}>
+              {text}
             </li>
           ))}
         </ol>
@@ -147,9 +149,9 @@ function Part({ title, children }: { title: string; children: ReactNode }) {
 }
 
 function Lines({ lines }: { lines: string[] }) {
-  return lines.map((line) => (
-    <p key={line} style={{ margin: "0.2rem 0" }}>
-      {line}
+  return keyed(lines).map(({ key, text }) => (
+    <p key={key} style={{ margin: "0.2rem 0" }}>
+      {text}
     </p>
   ));
 }
@@ -167,8 +169,8 @@ function Figures({ figures }: { figures: Schema["BeforeAfterOut"][] }) {
           </tr>
         </thead>
         <tbody>
-          {figures.map((f) => (
-            <tr key={f.label}>
+          {figures.map((f, i) => (
+            <tr key={`${i} ${f.label}`}>
               <td>{f.label}</td>
               <td className="num faint">{show(f.before)}</td>
               <td className="num" style={{ fontWeight: 600 }}>
@@ -343,8 +345,8 @@ function Done({ sheet }: { sheet: Sheet }) {
         <div role="status" className="rust">
           Still to be done; it is tried again by itself:
           <ul style={{ margin: "0.2rem 0 0.6rem" }}>
-            {sheet.waiting.map((sentence) => (
-              <li key={sentence}>{sentence}</li>
+            {keyed(sheet.waiting).map(({ key, text }) => (
+              <li key={key}>{text}</li>
             ))}
           </ul>
         </div>

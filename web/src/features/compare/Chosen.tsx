@@ -1,4 +1,5 @@
 /** The layout that is looked at: its cut, what failures would leave, its figures, reasons, doors and growth. */
+
 import { Button, Text } from "@mantine/core";
 import { keepPreviousData } from "@tanstack/react-query";
 import { memo, useState } from "react";
@@ -6,6 +7,7 @@ import { useNavigate } from "react-router";
 import { type Schema, server } from "../../api/client";
 import { Cut } from "../../shared/Cut";
 import { download } from "../../shared/download";
+import { keyed } from "../../shared/keyed";
 import { useMay } from "../../shared/me";
 import { Act, Term, Trouble, Waiting } from "../../shared/parts";
 import { SpaceAccount } from "../../shared/SpaceAccount";
@@ -266,14 +268,14 @@ function Reasons({ layout }: { layout: Layout }) {
     <div className="paper">
       <h2>For and against</h2>
       <ul className="reasons">
-        {layout.pros.map((p) => (
-          <li key={p} className="pro">
-            {p}
+        {keyed(layout.pros).map(({ key, text }) => (
+          <li key={key} className="pro">
+            {text}
           </li>
         ))}
-        {layout.cons.map((c) => (
-          <li key={c} className="con">
-            {c}
+        {keyed(layout.cons).map(({ key, text }) => (
+          <li key={key} className="con">
+            {text}
           </li>
         ))}
         {cautions.map((c) => (
@@ -312,8 +314,8 @@ function Doors({ doors, fixed }: { doors: Schema["DoorOut"][]; fixed: string[] }
       </table>
       <h3 style={{ marginTop: "0.8rem" }}>Fixed at building</h3>
       <ul style={{ margin: "0.2rem 0 0", paddingLeft: "1.1rem" }}>
-        {fixed.map((f) => (
-          <li key={f}>{f}</li>
+        {keyed(fixed).map(({ key, text }) => (
+          <li key={key}>{text}</li>
         ))}
       </ul>
     </div>

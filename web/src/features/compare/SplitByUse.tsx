@@ -1,8 +1,10 @@
 /** Two or more uses with different needs on one stock of drives: a division into pools, against one for all. */
+
 import { Button, NumberInput, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData } from "@tanstack/react-query";
 import { type Schema, server } from "../../api/client";
+import { keyed } from "../../shared/keyed";
 import { errorOf, Trouble, Waiting } from "../../shared/parts";
 import { formatChance, formatCount, formatHours, Size } from "../../shared/units";
 import { nameOf, type Question } from "./useQuestion";
@@ -200,8 +202,8 @@ function Division({ found, q }: { found: Schema["SplitOut"]; q: Question }) {
         </table>
       </div>
       <ul style={{ margin: "0.7rem 0 0", paddingLeft: "1.1rem" }}>
-        {found.compared.map((sentence) => (
-          <li key={sentence}>{sentence}</li>
+        {keyed(found.compared).map(({ key, text }) => (
+          <li key={key}>{text}</li>
         ))}
       </ul>
     </section>

@@ -228,8 +228,7 @@ function Standing({ pool }: { pool: PoolData }) {
   const whole = pool.state === "healthy";
   const sentence = {
     lost: "More drives have failed than this pool survives. Its data are lost.",
-    unreachable:
-      "Too many drives are away. Reading and writing are held, nothing is rebuilt; put them back and all is as it was.",
+    unreachable: `${pool.now.sentence} Reading and writing are held meanwhile, and nothing is rebuilt.`,
   }[pool.state];
   return (
     <p

@@ -1,10 +1,12 @@
 /** A drive without a pool: unallocated capacity, exact sectors, pending until a sheet is approved. */
+
 import { Button, Group, SegmentedControl, Select, Text, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
+import { keyed } from "../../shared/keyed";
 import { useMay } from "../../shared/me";
 import { Act, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
@@ -85,9 +87,9 @@ function Editor({ there }: { there: Schema["PartitionsOut"] }) {
             </Text>
           </Group>
         )}
-        {shown.findings.map((f) => (
-          <p key={f} className="rust" style={{ margin: "0.2rem 0" }}>
-            {f}
+        {keyed(shown.findings).map(({ key, text }) => (
+          <p key={key} className="rust" style={{ margin: "0.2rem 0" }}>
+            {text}
           </p>
         ))}
         <Drawing shown={shown} />
