@@ -92,7 +92,7 @@ def test_the_console_refuses_as_the_screens_do(run: Callable[..., str], monkeypa
         run("plan", "build-pool", "--name", "q", "--scheme", "single", "--drives", "Elm:1")
     monkeypatch.setenv("PAIRSHELF_USER", "osric")
     for words in (build, ("approve", sheet, "--confirm", "p"), ("unlock", "p")):
-        with pytest.raises(NotPossible, match="ask an administrator"):
+        with pytest.raises(NotPossible, match="Only an administrator"):
             run(*words)
     monkeypatch.setenv("PAIRSHELF_PASSWORD", "wrong")
     with pytest.raises(PairShelfError, match="password is wrong"):

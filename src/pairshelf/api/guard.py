@@ -13,7 +13,7 @@ from pydantic import BaseModel
 
 from pairshelf.api import shared_answers
 from pairshelf.api.turns import heavy_turn
-from pairshelf.core.domain.acts import Act, allowed
+from pairshelf.core.domain.acts import Act, why_not
 from pairshelf.core.errors import BadInput, Denied, NotSignedIn
 from pairshelf.formats.tables import MOST_BYTES
 from pairshelf.store.tables import User
@@ -29,13 +29,8 @@ def signed_in() -> User:
 
 def require(act: Act) -> None:
     """Denied unless the user may do the act."""
-    user = signed_in()
-    if not allowed(user.role, act):
-        raise Denied(f"As {_article(user.role)} you cannot do this; ask an administrator.")
-
-
-def _article(role: str) -> str:
-    return f"an {role}" if role[0] in "aeiou" else f"a {role}"
+    if reason := why_not(signed_in().role, act):
+        raise Denied(reason)
 
 
 def needs(

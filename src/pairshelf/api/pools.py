@@ -16,10 +16,11 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.api.sessions import own_session
-from pairshelf.core.changes.drives.replace_drive import careful_order, why_not
+from pairshelf.core.changes.drives.replace_drive import careful_order, why_not, why_not_replaceable
 from pairshelf.core.changes.pools.build_pool import promised as promises_of
+from pairshelf.core.changes.volumes.volume_plan import why_closed, why_in_use
 from pairshelf.core.domain.acts import Act
-from pairshelf.core.domain.estate import Estate, EstateDrive, EstateMount, EstatePool, EstateVolume
+from pairshelf.core.domain.estate import Estate, EstateDrive, EstateMount, EstatePlace, EstatePool, EstateVolume
 from pairshelf.core.domain.mounting import MountLine
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.domain.volume_spec import facts_of
@@ -91,6 +92,8 @@ class PlaceOut(BaseModel):
     serial: str | None
     size: int | None
     condition: str | None
+    #: Why no other drive can take the place now, or null.
+    why_not_replaceable: str | None
 
 
 class SpareOut(BaseModel):
@@ -141,6 +144,8 @@ class VolumeOut(BaseModel):
     files_bytes: int
     files_differing: int
     files_read_at: dt.datetime | None
+    #: Why it cannot be given up, or null if nothing stands on it.
+    why_in_use: str | None
 
 
 class ProofOut(BaseModel):
@@ -181,6 +186,8 @@ class PoolOut(BaseModel):
     synced: float
     #: Why it cannot be checked now, or null.
     why_no_check: str | None
+    #: Why nothing can be changed in it, or on its volumes, now; or null.
+    why_closed: str | None
     proofs: list[ProofOut]
     places: list[PlaceOut]
     spares: list[SpareOut]
@@ -368,7 +375,8 @@ def _pool_out(
         now=After(survives=after.survives, more_guaranteed=after.more_guaranteed, more_best_case=after.more_best_case,
                   sentence=now_in_words(layout, failed, missing)),
         synced=synced, proofs=proofs_of(row, built), why_no_check=_why_no_check(row, built, open_jobs),
-        places=[_place_out(built, p.slot, p.state, p.drive) for p in built.places],
+        why_closed=why_closed(replace(built, locked=built.encrypted and not keys.is_open(built.id))),
+        places=[_place_out(built, p) for p in built.places],
         spares=[SpareOut(drive_id=d.id, place=d.place, serial=d.serial, size=d.size, condition=d.condition) for d in built.spares],
         cut=Cut(**{**cut_json(layout), "spares": [_cut_spare(d) for d in built.spares]}), volumes=volumes, jobs=open_jobs, last_check=checks[0] if checks else None,
     )  # fmt: skip
@@ -388,11 +396,12 @@ def _why_no_check(row: PoolRow, built: EstatePool, open_jobs: list[JobOut]) -> s
     return why[1] if why else None
 
 
-def _place_out(built: EstatePool, slot: int, state: str, drive: EstateDrive | None) -> PlaceOut:
+def _place_out(built: EstatePool, place: EstatePlace) -> PlaceOut:
+    drive = place.drive
     return PlaceOut(
-        slot=slot, set=built.layout.set_of(slot), state=state, drive_id=drive.id if drive else None,
+        slot=place.slot, set=built.layout.set_of(place.slot), state=place.state, drive_id=drive.id if drive else None,
         place=drive.place if drive else None, serial=drive.serial if drive else None, size=drive.size if drive else None,
-        condition=drive.condition if drive else None,
+        condition=drive.condition if drive else None, why_not_replaceable=why_not_replaceable(built, place),
     )  # fmt: skip
 
 
@@ -432,7 +441,7 @@ def _volume_out(estate: Estate, v: EstateVolume, wrong: int, read_at: dt.datetim
         target=next((t.iqn for t in estate.targets if v.ref in [r for _, r in t.luns]), None),
         applications=[f"{a.host}/{a.name}" for a in apps], keep_above=v.keep_above,
         fills_up=v.keep_above is None and any(a.kind == "recorder" for a in apps), uuid=v.uuid, files=v.files,
-        files_bytes=v.files_bytes, files_differing=wrong, files_read_at=read_at,
+        files_bytes=v.files_bytes, files_differing=wrong, files_read_at=read_at, why_in_use=why_in_use(estate, v),
     )  # fmt: skip
 
 

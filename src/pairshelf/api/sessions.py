@@ -15,7 +15,7 @@ from sqlalchemy import cast as sql_cast
 from sqlmodel import col, select
 
 from pairshelf.api.guard import needs, signed_in
-from pairshelf.core.domain.acts import Act, Role, acts_of
+from pairshelf.core.domain.acts import Act, Role, acts_of, why_not
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.services import accounts
@@ -108,6 +108,8 @@ class UserOut(BaseModel):
     role: Role
     active: bool = True
     acts: list[str] = Field(default_factory=list)
+    #: Acts that are not allowed, with why not and to whom they are.
+    denied: dict[str, str] = Field(default_factory=dict)
 
 
 class MeOut(BaseModel):
@@ -171,7 +173,8 @@ class PasswordBody(BaseModel):
 
 
 def _out(row: User) -> UserOut:
-    return UserOut(id=row.number, name=row.name, role=Role(row.role), active=row.active, acts=acts_of(row.role))
+    return UserOut(id=row.number, name=row.name, role=Role(row.role), active=row.active, acts=acts_of(row.role),
+                   denied={act.value: why for act in Act if (why := why_not(row.role, act))})  # fmt: skip
 
 
 def _me(row: User | None) -> MeOut:

@@ -21,7 +21,7 @@ import typer
 from pairshelf.cli.show import app, print_json, show, table
 from pairshelf.core.changes.kind import ChangeKind
 from pairshelf.core.changes.kinds import KINDS, request_of
-from pairshelf.core.domain.acts import Act, allowed
+from pairshelf.core.domain.acts import Act, why_not
 from pairshelf.core.domain.names import is_number
 from pairshelf.core.domain.units import format_duration, format_size
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
@@ -64,16 +64,16 @@ def _user(name: str, password: str | None = None) -> Any:
 
 
 def _may(user: Any, kind: str) -> None:
-    if not allowed(user.role, KINDS[kind].act):
-        raise NotPossible(f"As {user.role}, {user.name} cannot do this; ask an administrator.", code="denied")
+    if reason := why_not(user.role, KINDS[kind].act):
+        raise NotPossible(reason, code="denied")
 
 
 def acting(name: str, act: Act) -> Any:
     """The user who does something at once; NotPossible where the role does not allow it."""
     _surroundings()
     user = _user(name)
-    if not allowed(user.role, act):
-        raise NotPossible(f"As {user.role}, {user.name} cannot do this; ask an administrator.", code="denied")
+    if reason := why_not(user.role, act):
+        raise NotPossible(reason, code="denied")
     return user
 
 

@@ -2156,6 +2156,10 @@ export interface components {
             active?: boolean;
             /** Acts */
             acts?: string[];
+            /** Denied */
+            denied?: {
+                [key: string]: string;
+            };
         };
         /** SignInBody */
         SignInBody: {
@@ -4923,6 +4927,8 @@ export interface components {
             synced: number;
             /** Why No Check */
             why_no_check: string | null;
+            /** Why Closed */
+            why_closed: string | null;
             /** Proofs */
             proofs: components["schemas"]["ProofOut"][];
             /** Places */
@@ -4971,6 +4977,8 @@ export interface components {
             size: number | null;
             /** Condition */
             condition: string | null;
+            /** Why Not Replaceable */
+            why_not_replaceable: string | null;
         };
         /**
          * ProofOut
@@ -5049,6 +5057,8 @@ export interface components {
             files_differing: number;
             /** Files Read At */
             files_read_at: string | null;
+            /** Why In Use */
+            why_in_use: string | null;
         };
         /** RoomOut */
         RoomOut: {

@@ -28,13 +28,8 @@ export function useKinds() {
 /** Whether the signed-in person may do an act, and the sentence to show if not. */
 export function useMay(act: string): { may: boolean; why: string | undefined } {
   const user = useMe().data?.user;
-  const roles = useKinds()?.acts.find((a) => a.id === act)?.roles ?? ["administrator"];
   const may = user?.acts?.includes(act) ?? false;
-  const needed = `an ${[...roles].reverse().join(" or ")}`;
-  return {
-    may,
-    why: may ? undefined : `Only ${needed} can do this; you are signed in as ${user?.role ?? "nobody"}.`,
-  };
+  return { may, why: may ? undefined : (user?.denied?.[act] ?? "Who you are is being looked up.") };
 }
 
 /** Whether the signed-in person may draw up a kind of change, and the sentence to show if not. */

@@ -25,6 +25,19 @@ export function shortSize(bytes: number, system: UnitSystem): string {
   return formatSize(bytes, system).replace(/\.?0+ /, " ");
 }
 
+/** A size for a field: to the byte, in the unit of the switch where that is short, else in the other, else in bytes. */
+export function typedSize(bytes: number, system: UnitSystem): string {
+  for (const one of [system, system === "decimal" ? "binary" : "decimal"] as const) {
+    const { base, names } = UNITS[one];
+    for (let step = names.length - 1; step > 0; step--) {
+      const value = bytes / base ** step;
+      if (value >= 1 && Math.abs(value * 1000 - Math.round(value * 1000)) < 1e-9)
+        return `${value} ${names[step]}`;
+    }
+  }
+  return `${bytes} B`;
+}
+
 export function formatHours(hours: number): string {
   const seconds = hours * 3600;
   if (seconds < 60) return `${Math.round(seconds)} s`;

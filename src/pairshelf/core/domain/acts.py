@@ -63,6 +63,14 @@ def allowed(role: str, act: Act) -> bool:
     return Role(role) in _ALLOWED[act]
 
 
+def why_not(role: str, act: Act) -> str | None:
+    """Why a role may not do an act, and which may; None where it may."""
+    if allowed(role, act):
+        return None
+    needed = " or ".join(r.value for r in reversed(Role) if r in _ALLOWED[act])
+    return f"Only an {needed} can do this; you are signed in as {role}."
+
+
 def acts_of(role: str) -> list[str]:
     """All acts a role may do."""
     return [act.value for act in Act if allowed(role, act)]

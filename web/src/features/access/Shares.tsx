@@ -9,14 +9,14 @@ import { useMay } from "../../shared/me";
 import { Copyable } from "../../shared/once";
 import { Act, Trouble, Waiting } from "../../shared/parts";
 import { type FieldSpec, SheetAct } from "../../shared/SheetForm";
-import { formatWhen, Size } from "../../shared/units";
+import { formatWhen, Size, typedSize, type UnitSystem, useUnits } from "../../shared/units";
 import { Find, More, useSome } from "./Some";
 
 export function useParties() {
   return server.useQuery("get", "/api/access/parties");
 }
 
-function fields(parties: string[], share?: Schema["SharedOut"]): FieldSpec[] {
+function fields(parties: string[], system: UnitSystem, share?: Schema["SharedOut"]): FieldSpec[] {
   const options = parties.flatMap((p) => [`${p}:read`, `${p}:write`]);
   return [
     {
@@ -32,7 +32,7 @@ function fields(parties: string[], share?: Schema["SharedOut"]): FieldSpec[] {
       label: "Quota",
       description: "The most it may take; empty for no limit",
       placeholder: "500 GB",
-      initial: share?.quota ? `${share.quota / 2 ** 30} GiB` : "",
+      initial: share?.quota ? typedSize(share.quota, system) : "",
     },
     {
       name: "bin_days",
@@ -47,6 +47,7 @@ function fields(parties: string[], share?: Schema["SharedOut"]): FieldSpec[] {
 
 export function Shares() {
   const some = useSome();
+  const { system } = useUnits();
   const shares = server.useQuery(
     "get",
     "/api/access/shares",
@@ -73,7 +74,7 @@ export function Shares() {
             },
             { name: "name", label: "Name of the share", required: true, placeholder: "front-desk" },
             { name: "folder", label: "Folder on the volume", description: "Empty for all of it" },
-            ...fields(names),
+            ...fields(names, system),
             { name: "purpose", label: "Purpose" },
           ]}
         >
@@ -95,6 +96,7 @@ export function Shares() {
 }
 
 function SharePaper({ share, names }: { share: Schema["SharedOut"]; names: string[] }) {
+  const { system } = useUnits();
   const people = (may: string) => share.people.filter((p) => p.may === may).map((p) => p.party);
   return (
     <section className="paper" aria-label={`Share ${share.name}`}>
@@ -160,7 +162,7 @@ function SharePaper({ share, names }: { share: Schema["SharedOut"]; names: strin
           kind="change-share"
           body={{ share: share.name }}
           title={`Change ${share.name}`}
-          fields={fields(names, share)}
+          fields={fields(names, system, share)}
         >
           Rights and limits…
         </SheetAct>

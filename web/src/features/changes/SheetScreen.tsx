@@ -170,7 +170,8 @@ function Figures({ figures }: { figures: Schema["BeforeAfterOut"][] }) {
         </thead>
         <tbody>
           {figures.map((f, i) => (
-            <tr key={`${i} ${f.label}`}>
+            // biome-ignore lint/suspicious/noArrayIndexKey: figures stand in their order
+            <tr key={i}>
               <td>{f.label}</td>
               <td className="num faint">{show(f.before)}</td>
               <td className="num" style={{ fontWeight: 600 }}>

@@ -14,15 +14,10 @@ import { useHosts } from "./VolumeActs";
 export function MakeVolumes({ pool }: { pool: Schema["PoolOut"] }) {
   const [open, setOpen] = useState(false);
   const may = useMayDo("make-volumes");
-  const away = ["lost", "unreachable"].includes(pool.state)
-    ? "The pool does not serve now."
-    : pool.locked
-      ? "The pool is locked."
-      : null;
   if (!open) {
     return (
       <div className="no-print">
-        <Act why={may.why ?? away} variant="default" onClick={() => setOpen(true)}>
+        <Act why={may.why ?? pool.why_closed} variant="default" onClick={() => setOpen(true)}>
           Make volumes…
         </Act>
       </div>

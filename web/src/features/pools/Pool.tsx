@@ -95,11 +95,7 @@ function Shown({ pool }: { pool: PoolData }) {
               <Gone key={place.slot} pool={pool} place={place} />
             ))}
           {pool.volumes.map((volume) => (
-            <Volume
-              key={volume.id}
-              volume={volume}
-              serves={!["lost", "unreachable"].includes(pool.state) && !pool.locked}
-            />
+            <Volume key={volume.id} volume={volume} closed={pool.why_closed} />
           ))}
           {pool.unallocated === null ? <MakeVolumes pool={pool} /> : <Divided pool={pool} />}
           <Backups pool={pool} />
@@ -260,11 +256,7 @@ function promise(pool: PoolData): string {
 function Gone({ pool, place }: { pool: PoolData; place: Schema["PlaceOut"] }) {
   const [choosing, setChoosing] = useState(false);
   const may = useMay("replace-drives");
-  const why = ["lost", "unreachable"].includes(pool.state)
-    ? pool.state === "lost"
-      ? "Nothing is left to rebuild from."
-      : "Too many drives are away to rebuild from the rest; bring them back first."
-    : may.why;
+  const why = may.why ?? place.why_not_replaceable;
   return (
     <section className="paper" aria-label={`Place ${place.slot + 1}`} style={{ borderColor: "var(--rust)" }}>
       <div style={{ display: "flex", flexWrap: "wrap", gap: "0.6rem 1rem", alignItems: "center" }}>

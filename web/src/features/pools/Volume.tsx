@@ -11,7 +11,7 @@ import { Act, Trouble } from "../../shared/parts";
 import { formatWhen, Size } from "../../shared/units";
 import { VolumeActs } from "./VolumeActs";
 
-export function Volume({ volume, serves }: { volume: Schema["VolumeOut"]; serves: boolean }) {
+export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed: string | null }) {
   const client = useQueryClient();
   const may = useMay("work-stand-ins");
   const [share, setShare] = useState("0.3");
@@ -26,7 +26,7 @@ export function Volume({ volume, serves }: { volume: Schema["VolumeOut"]; serves
     mutationFn: () => ask(api.POST("/api/volumes/{volume_id}/read-files", path)),
     ...settle,
   });
-  const held = may.why ?? (serves ? null : "The pool does not serve now.");
+  const held = may.why ?? closed;
   const ref = `${volume.pool}/${volume.name}`;
   const taken = volume.files_bytes / volume.for_files;
   return (

@@ -2,6 +2,7 @@
 import { keepPreviousData } from "@tanstack/react-query";
 import { type Schema, server } from "../../api/client";
 import { SheetAct } from "../../shared/SheetForm";
+import { formatSize, useUnits } from "../../shared/units";
 
 /** Hosts with what they mount: some of them, or all names for a choice. */
 export function useHosts(like = "", limit = 200) {
@@ -22,10 +23,8 @@ export function VolumeActs({ volume }: { volume: Schema["VolumeOut"] }) {
   const systems = useFileSystems();
   const ref = `${volume.pool}/${volume.name}`;
   const names = (hosts.data?.hosts ?? []).map((h) => h.name);
-  const inUse =
-    volume.mounts.length || volume.shares.length || volume.target || volume.applications.length
-      ? "It is in use; end its mounts, shares, targets and applications first."
-      : null;
+  const { system } = useUnits();
+  const size = formatSize(volume.size, system);
   const bare = volume.file_system === "none";
   return (
     <details className="no-print" style={{ marginTop: "0.3rem" }}>
@@ -39,8 +38,8 @@ export function VolumeActs({ volume }: { volume: Schema["VolumeOut"] }) {
             {
               name: "size",
               label: "New size",
-              description: `It has ${volume.size / 2 ** 30} GiB. “all” adds all that is left. This file system shrinks: ${volume.facts.shrinks}.`,
-              initial: `${volume.size / 2 ** 30} GiB`,
+              description: `It has ${size}. “all” adds all that is left. This file system shrinks: ${volume.facts.shrinks}.`,
+              placeholder: size,
               required: true,
             },
           ]}
@@ -143,7 +142,7 @@ export function VolumeActs({ volume }: { volume: Schema["VolumeOut"] }) {
         <SheetAct
           kind="reformat-volume"
           body={{ volume: ref }}
-          why={inUse}
+          why={volume.why_in_use}
           title={`New file system on ${volume.name}`}
           fields={[
             {
@@ -159,7 +158,7 @@ export function VolumeActs({ volume }: { volume: Schema["VolumeOut"] }) {
         >
           Re-format…
         </SheetAct>
-        <SheetAct kind="delete-volume" body={{ volume: ref }} why={inUse}>
+        <SheetAct kind="delete-volume" body={{ volume: ref }} why={volume.why_in_use}>
           Delete
         </SheetAct>
       </div>

@@ -85,6 +85,14 @@ def plan(estate: Estate, request: ReplaceDrive) -> ReplaceDrivePlan:
     place = next((p for p in pool.places if p.slot == request.slot), None)
     if place is None:
         raise BadInput(f"{pool.name} has no place {request.slot + 1}.", field="slot")
+    require_replaceable(pool, place)
+    drive = _offered(estate, pool, place, request.drive_id)
+    absent = {p.designed.id for p in pool.places if p.state != "active"}
+    return ReplaceDrivePlan(_sheet(pool, place, drive, absent), request)
+
+
+def require_replaceable(pool: EstatePool, place: EstatePlace) -> None:
+    """NotPossible where a place's drive works, or nothing is left to fill another one from."""
     if place.state in ("active", "rebuilding"):
         what = "works" if place.state == "active" else "is being rebuilt"
         raise NotPossible(f"The drive in this place {what}; there is nothing to replace.", code="nothing-to-replace")
@@ -100,8 +108,15 @@ def plan(estate: Estate, request: ReplaceDrive) -> ReplaceDrivePlan:
             f"Too many drives of {pool.name} are away to rebuild from the rest. Bring them back first.",
             code="unreachable",
         )
-    drive = _offered(estate, pool, place, request.drive_id)
-    return ReplaceDrivePlan(_sheet(pool, place, drive, absent), request)
+
+
+def why_not_replaceable(pool: EstatePool, place: EstatePlace) -> str | None:
+    """Why no drive can take a place now, or None if one can."""
+    try:
+        require_replaceable(pool, place)
+    except NotPossible as error:
+        return error.message
+    return None
 
 
 def _offered(estate: Estate, pool: EstatePool, place: EstatePlace, drive_id: int) -> EstateDrive:

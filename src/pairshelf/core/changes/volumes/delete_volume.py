@@ -11,9 +11,9 @@ from pairshelf.core.changes.volumes.volume_plan import (
     backup_said,
     files_given_up,
     partition_of,
+    require_unused,
     serving,
     spec_of,
-    users_of,
 )
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate
@@ -34,8 +34,7 @@ def plan(estate: Estate, request: DeleteVolume) -> VolumePlan:
     pool = estate.pool_named(volume.pool)
     if pool.table is None:  # a partition goes even when its drive has failed: so the drive can be given up
         serving(pool)
-    if users := users_of(estate, volume):
-        raise NotPossible(f"It is in use: {'; '.join(users)}. End that first.", code="in-use", field="volume")
+    require_unused(estate, volume)
     if (at := partition_of(pool, volume)) and at[1].kind == "logical" and not at[0].is_last_logical(at[1].number):
         raise NotPossible(
             "Logical partitions have their numbers by their order; delete the last one first.",

@@ -10,14 +10,13 @@ from pairshelf.core.changes.volumes.volume_plan import (
     VolumePlan,
     backup_said,
     files_given_up,
+    require_unused,
     serving_pool_of,
-    users_of,
 )
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate
 from pairshelf.core.domain.file_systems import FILE_SYSTEMS
 from pairshelf.core.domain.volume_spec import plan_volume
-from pairshelf.core.errors import NotPossible
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,8 +32,7 @@ def plan(estate: Estate, request: ReformatVolume) -> VolumePlan:
     """The sheet for a new file system."""
     volume = estate.volume(request.volume)
     serving_pool_of(estate, volume)
-    if users := users_of(estate, volume):
-        raise NotPossible(f"It is in use: {'; '.join(users)}. End that first.", code="in-use", field="volume")
+    require_unused(estate, volume)
     spec = plan_volume(volume.name, volume.size, request.file_system, request.reserved_share, thin=volume.thin)
     sheet = simple_sheet(
         "reformat-volume", f"New file system {spec.file_system} on volume {volume.ref}",

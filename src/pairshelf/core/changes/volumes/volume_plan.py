@@ -10,7 +10,7 @@ from pairshelf.core.domain.file_systems import overhead
 from pairshelf.core.domain.partitions import Part, Table
 from pairshelf.core.domain.units import format_size
 from pairshelf.core.domain.volume_spec import Spec
-from pairshelf.core.errors import Locked, NotServing
+from pairshelf.core.errors import Locked, NotPossible, NotServing
 from pairshelf.core.layouts.protections import parse_protection
 
 
@@ -31,6 +31,30 @@ def serving(pool: EstatePool) -> None:
         raise NotServing(pool.name, pool.state, "nothing can be changed in it now")
     if pool.locked:
         raise Locked(pool.name)
+
+
+def why_closed(pool: EstatePool) -> str | None:
+    """Why nothing can be changed in a pool, or None if it can."""
+    try:
+        serving(pool)
+    except NotPossible as error:
+        return error.message
+    return None
+
+
+def require_unused(estate: Estate, volume: EstateVolume) -> None:
+    """NotPossible while something stands on a volume."""
+    if users := users_of(estate, volume):
+        raise NotPossible(f"It is in use: {'; '.join(users)}. End that first.", code="in-use", field="volume")
+
+
+def why_in_use(estate: Estate, volume: EstateVolume) -> str | None:
+    """Why a volume cannot be given up, or None if nothing stands on it."""
+    try:
+        require_unused(estate, volume)
+    except NotPossible as error:
+        return error.message
+    return None
 
 
 def serving_pool_of(estate: Estate, volume: EstateVolume) -> EstatePool:
