@@ -10,10 +10,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from pairshelf.core.domain.drives import Drive, Kind
+from pairshelf.core.domain.units import TB
 from pairshelf.core.figures import odds as module
-from pairshelf.core.figures.assumptions import YEAR
+from pairshelf.core.figures.assess import assess
+from pairshelf.core.figures.assumptions import YEAR, Assumptions
 from pairshelf.core.figures.odds import (
-    Asked,
+    Alike,
     Chain,
     chain_of_curve,
     failure_rate,
@@ -22,6 +25,7 @@ from pairshelf.core.figures.odds import (
     odds_of_all,
     unreadable,
 )
+from pairshelf.core.layouts import build_layout
 
 rates = st.floats(1e-8, 1e-3)
 hours = st.floats(0.1, 500)
@@ -88,7 +92,7 @@ def test_the_first_of_many_sets(members: int, sets: int, rate: float, repair: fl
     """The quick way and the integral agree to the stated 1e-3, whichever is taken."""
     chain = Chain.of_set(members, 1, rate, repair)
     found = odds(chain, sets, 0.0).mttdl_hours
-    assert found == pytest.approx(module._integral(chain, sets), rel=1e-3)
+    assert found == pytest.approx(module._integral(((chain, sets),)), rel=1e-3)
     assert mean_time(chain) / sets <= found * (1 + 1e-3) and found <= mean_time(chain)
 
 
@@ -101,8 +105,78 @@ def test_without_redundancy_any_failure_counts() -> None:
 
 @given(st.lists(st.tuples(st.integers(2, 20), st.integers(1, 3), rates, hours), min_size=2, max_size=12))
 def test_what_else_is_asked_changes_no_figure(asked: list[tuple[int, int, float, float]]) -> None:
-    all_of_them = [Asked(Chain.of_set(n + t, t, rate, repair), 2, 0.1) for n, t, rate, repair in asked]
-    assert odds_of_all(all_of_them) == [odds(a.chain, a.sets, a.q) for a in all_of_them]
+    all_of_them = [Alike(Chain.of_set(n + t, t, rate, repair), 2, 0.1) for n, t, rate, repair in asked]
+    assert odds_of_all([[a] for a in all_of_them]) == [odds(a.chain, a.sets, a.q) for a in all_of_them]
+
+
+kinds = st.tuples(st.integers(2, 14), st.integers(1, 3), rates, hours, st.integers(1, 6))
+
+
+@given(st.lists(kinds, min_size=1, max_size=4), st.floats(0, 1))
+def test_sets_that_differ_have_their_own_odds(found: list[tuple[int, int, float, float, int]], q: float) -> None:
+    """1 - product of (1 - P) over the sets; a set more is never better; alike ones count as if listed one by one."""
+    groups = [Alike(Chain.of_set(n + t, t, rate, repair), sets, q) for n, t, rate, repair, sets in found]
+    (whole,) = odds_of_all([groups])
+    alone = [odds(g.chain, 1, g.q) for g in groups]
+    kept = math.prod((1 - a.yearly_loss) ** g.sets for a, g in zip(alone, groups, strict=True))
+    assert whole.yearly_loss == pytest.approx(1 - kept, rel=1e-9, abs=1e-12)
+    assert whole.yearly_loss >= max(a.yearly_loss for a in alone) * (1 - 1e-12)
+    assert whole.yearly_damage >= whole.yearly_loss * (1 - 1e-9)
+    (listed,) = odds_of_all([[Alike(g.chain, 1, g.q) for g in groups for _ in range(g.sets)]])
+    assert whole.yearly_loss == pytest.approx(listed.yearly_loss, rel=1e-12)
+    # Between the mean time of the soonest by itself and as many of it as there are sets.
+    soonest = min(a.mttdl_hours or math.inf for a in alone)
+    assert whole.mttdl_hours is not None and listed.mttdl_hours is not None
+    assert whole.mttdl_hours <= soonest * (1 + 1e-3)
+    assert whole.mttdl_hours >= soonest / sum(g.sets for g in groups) * (1 - 2e-3)
+    assert whole.mttdl_hours == pytest.approx(listed.mttdl_hours, rel=2e-3)
+
+
+def test_the_first_of_sets_that_differ_agrees_with_monte_carlo() -> None:
+    """Sets with different drives and repairs, walked through at random until the first ends."""
+    kinds_ = [(Chain.of_set(4, 1, 2e-4, 300), 2), (Chain.of_set(6, 2, 5e-4, 200), 1)]
+    (said,) = odds_of_all([[Alike(chain, sets, 0.0) for chain, sets in kinds_]])
+    random = np.random.default_rng(11)
+
+    def end(chain: Chain) -> float:
+        time, state = 0.0, 0
+        while True:
+            repair = chain.repair if state else 0.0
+            time += random.exponential(1 / (chain.fail[state] + repair))
+            if random.random() * (chain.fail[state] + repair) < repair:
+                state -= 1
+            elif state + 1 == len(chain.fail):
+                return time
+            else:
+                state += 1
+
+    runs = 3000
+    first = np.array([min(end(chain) for chain, sets in kinds_ for _ in range(sets)) for _ in range(runs)])
+    assert said.mttdl_hours == pytest.approx(float(first.mean()), abs=4 * float(first.std()) / math.sqrt(runs))
+    lost = float((first <= YEAR).mean())
+    assert abs(lost - said.yearly_loss) < 4 * math.sqrt(said.yearly_loss * (1 - said.yearly_loss) / runs)
+
+
+def test_each_set_of_a_pool_has_its_own_rebuild_rate_and_readings() -> None:
+    """Two sets of large, old drives beside two of small, good ones: the odds are those of each by itself, together."""
+
+    def drives(first: int, size: int, afr: float, uber: float) -> list[Drive]:
+        return [Drive(str(first + i), size, Kind.HDD, 200_000_000, afr=afr, uber=uber) for i in range(8)]
+
+    large, small = drives(0, 16 * TB, 0.03, 1e-14), drives(8, 4 * TB, 0.01, 1e-15)
+    given_ = Assumptions(replace_hours=12)
+    both = assess(build_layout([*large, *small], "parity-1", sets=4), given_)
+    first = assess(build_layout(large, "parity-1", sets=2), given_)
+    second = assess(build_layout(small, "parity-1", sets=2), given_)
+    assert [(g.sets, g.afr) for g in both.groups] == [(2, pytest.approx(0.03)), (2, pytest.approx(0.01))]
+    for name in ("yearly_loss", "yearly_damage"):
+        a, b, all_ = (getattr(x.odds, name) for x in (first, second, both))
+        assert all_ == pytest.approx(1 - (1 - a) * (1 - b), rel=1e-9)
+    assert both.rebuild_hours == first.rebuild_hours and both.q == first.q
+    assert both.odds.yearly_loss < assess(build_layout([*large, *drives(8, 16 * TB, 0.03, 1e-14)], "parity-1", sets=4), given_).odds.yearly_loss  # fmt: skip
+    spared = assess(build_layout([*large, *small, Drive("s", 4 * TB, Kind.HDD, 200_000_000)], "parity-1", sets=4, spares=1), given_)  # fmt: skip
+    waits = [(g.repair_hours or 0) - (g.rebuild_hours or 0) for g in spared.groups]
+    assert waits == [pytest.approx(12), pytest.approx(0)]
 
 
 def test_unreadable_sectors() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -12,14 +13,31 @@ from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.figures.cautions import Caution, cautions
 from pairshelf.core.figures.cost import Cost, cost, restore_hours
-from pairshelf.core.figures.durations import Duration, check, first_sync, slowest_rebuild, with_users
-from pairshelf.core.figures.odds import Asked, Chain, Odds, chain_of_curve, failure_rate, odds_of_all, unreadable
+from pairshelf.core.figures.durations import Duration, check, first_sync, with_users
+from pairshelf.core.figures.odds import Alike, Chain, Odds, chain_of_curve, failure_rate, odds_of_all, unreadable
 from pairshelf.core.figures.space import SpaceAccount, space_account
 from pairshelf.core.figures.speed import Speed, speed, user_share
 from pairshelf.core.figures.survival import Survival, curve, survival
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Family
 from pairshelf.core.patience import still_wanted
+
+
+@dataclass(frozen=True, slots=True)
+class SetsAlike:
+    """Sets of one pool that are alike in what their odds depend on."""
+
+    #: How many, and drives in each.
+    sets: int
+    width: int
+    #: Mean annual failure rate and worst UBER of a set's members.
+    afr: float
+    uber: float
+    rebuild_hours: float | None
+    repair_hours: float | None
+    #: Bytes that a repair with nothing to spare reads, and the chance to meet an unreadable sector in them.
+    reads: int
+    q: float
 
 
 @dataclass(frozen=True)
@@ -32,11 +50,14 @@ class Assessment:
     survives: Survival
     first_sync_hours: float | None
     check_hours: float
+    #: Of the slowest set.
     rebuild_hours: float | None
-    #: From a failure to redundancy restored: the rebuild, and without a spare the wait for a drive.
+    #: From a failure to redundancy restored: the rebuild, and without a spare the wait for a drive; the slowest set's.
     repair_hours: float | None
-    #: Chance that a repair with no redundancy to spare meets an unreadable sector.
+    #: Chance that a repair with no redundancy to spare meets an unreadable sector; of the set where it is highest.
     q: float
+    #: Its sets, alike ones together.
+    groups: tuple[SetsAlike, ...]
     odds: Odds
     speed: Speed
     cost: Cost
@@ -66,14 +87,13 @@ def assess_all(
 ) -> list[Assessment]:  # fmt: skip
     """The same for many layouts, whose odds are worked out together."""
     times = [_Times.of(layout, given) for layout in layouts]
-    asked = [Asked(chain_of(x, t.repair_hours), chains_of(x), t.q) for x, t in zip(layouts, times, strict=True)]
     found = []
-    for layout, time, chances in zip(layouts, times, odds_of_all(asked), strict=True):
+    for layout, time, chances in zip(layouts, times, odds_of_all([t.alike for t in times]), strict=True):
         space = space_account(layout, file_system=file_system, reserved_share=reserved_share)
         still_wanted()
         found.append(Assessment(
             layout, given, space, survival(layout), time.first_sync_hours, time.check_hours, time.rebuild_hours,
-            time.repair_hours, time.q, chances, speed(layout, given.network),
+            time.repair_hours, max(g.q for g in time.groups), time.groups, chances, speed(layout, given.network),
             cost((*layout.members, *layout.spares), space.usable, given), restore_hours(space.usable, given),
         ))  # fmt: skip
     return found
@@ -87,7 +107,8 @@ class _Times:
     check_hours: float
     rebuild_hours: float | None
     repair_hours: float | None
-    q: float
+    groups: tuple[SetsAlike, ...]
+    alike: tuple[Alike, ...]
 
     @classmethod
     def of(cls, layout: Layout, given: Assumptions) -> _Times:
@@ -97,10 +118,42 @@ class _Times:
             seconds = with_users(duration, share)
             return None if seconds is None else seconds / 3600
 
-        rebuild = hours(slowest_rebuild(layout, given.network))
-        repair = None if rebuild is None else rebuild + (0.0 if has_fitting_spare(layout) else given.replace_hours)
-        q = unreadable(worst_bit_errors(layout.members), repair_reads(layout)) if layout.scheme.survives else 0.0
-        return cls(hours(first_sync(layout)), hours(check(layout)) or 0.0, rebuild, repair, q)
+        groups = sets_alike(layout, given, share)
+        rebuilds = [g.rebuild_hours for g in groups if g.rebuild_hours is not None]
+        repairs = [g.repair_hours for g in groups if g.repair_hours is not None]
+        return cls(
+            hours(first_sync(layout)), hours(check(layout)) or 0.0, max(rebuilds, default=None),
+            max(repairs, default=None), groups, tuple(Alike(chain_of(layout, g), g.sets, g.q) for g in groups),
+        )  # fmt: skip
+
+
+def sets_alike(layout: Layout, given: Assumptions, share: float) -> tuple[SetsAlike, ...]:
+    """A pool's sets, alike ones together, as ``share`` of every drive is taken by users. Each has its own rebuild
+    time, mean AFR and worst UBER (rules: odds where sets differ). Without redundancy, and stepped, it is one."""
+    if layout.scheme.survives == 0:
+        members = layout.members
+        one = SetsAlike(1, len(members), mean_failure(members), worst_bit_errors(members), None, None, 0, 0.0)
+        return (one,)
+    largest_spare = max((s.extents for s in layout.spares), default=0)
+    if layout.scheme.family is Family.STEPPED:
+        sets: Sequence[Sequence[Drive]] = [layout.members]
+        seconds = [layout.slowest_rebuild_seconds(given.network)]
+        read = [layout.data_extents * EXTENT]
+    else:
+        sets, seconds = layout.sets, layout.rebuild_seconds_by_set(given.network)
+        # Of a set with its tolerance used up only n - p members are left, as many as carry its data.
+        columns = layout.scheme.data_columns(layout.width)
+        read = [min(d.extents for d in one) * columns * EXTENT for one in sets]
+    counted: Counter[tuple[int, float, float, float, bool, int]] = Counter()
+    for own, idle, reads in zip(sets, seconds, read, strict=True):
+        fits = largest_spare >= max(d.extents for d in own)
+        counted[len(own), mean_failure(own), worst_bit_errors(own), idle, fits, reads] += 1
+    found = []
+    for (width, afr, uber, idle, fits, reads), count in counted.items():
+        rebuild = idle / (1 - share) / 3600
+        repair = rebuild + (0.0 if fits else given.replace_hours)
+        found.append(SetsAlike(count, width, afr, uber, rebuild, repair, reads, unreadable(uber, reads)))
+    return tuple(found)
 
 
 def mean_failure(drives: Sequence[Drive]) -> float:
@@ -113,31 +166,9 @@ def worst_bit_errors(drives: Sequence[Drive]) -> float:
     return max(d.bit_errors for d in drives)
 
 
-def repair_reads(layout: Layout) -> int:
-    """Bytes that the repair of one member reads when nothing more may fail: all data of its set.
-
-    Of a set with its tolerance used up only n - p members are left, as many as carry its data.
-    """
-    if layout.scheme.family is Family.STEPPED:
-        return layout.data_extents * EXTENT
-    return max(min(d.extents for d in one) for one in layout.sets) * layout.scheme.data_columns(layout.width) * EXTENT
-
-
-def has_fitting_spare(layout: Layout) -> bool:
-    """Whether a spare is there that can replace any member."""
-    largest = max(d.extents for d in layout.members)
-    return any(s.extents >= largest for s in layout.spares)
-
-
-def chains_of(layout: Layout) -> int:
-    """How many alike chains the pool is: its sets (drives without redundancy: one)."""
-    return 1 if layout.scheme.family is Family.STEPPED or layout.scheme.survives == 0 else len(layout.sets)
-
-
-def chain_of(layout: Layout, repair_hours: float | None) -> Chain:
+def chain_of(layout: Layout, one: SetsAlike) -> Chain:
     """The Markov chain of one set; a stepped pool is one chain over all members."""
-    rate = failure_rate(mean_failure(layout.members))
-    tolerance = layout.scheme.survives
+    rate, tolerance = failure_rate(one.afr), layout.scheme.survives
     if layout.scheme.family is Family.STEPPED:
-        return chain_of_curve(len(layout.members), rate, repair_hours, curve(layout), tolerance)
-    return Chain.of_set(len(layout.members) if tolerance == 0 else layout.width, tolerance, rate, repair_hours)
+        return chain_of_curve(one.width, rate, one.repair_hours, curve(layout), tolerance)
+    return Chain.of_set(one.width, tolerance, rate, one.repair_hours)

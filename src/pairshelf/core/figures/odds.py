@@ -64,47 +64,61 @@ class Odds:
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class Alike:
     """``sets`` alike groups, any one of which takes all; ``q`` for a repair with nothing to spare."""
 
     chain: Chain
     sets: int
     q: float
 
+    @property
+    def fails(self) -> bool:
+        """Whether any of its drives can fail at all."""
+        return self.chain.fail[0] > 0
+
+    @property
+    def spoilt(self) -> tuple[Chain, float]:
+        """The chain with what its repairs may meet."""
+        return self.chain, self.q if self.chain.critical >= 1 else 0.0
+
 
 def odds(chain: Chain, sets: int, q: float) -> Odds:
-    """The odds of one pool."""
-    return odds_of_all([Asked(chain, sets, q)])[0]
+    """The odds of a pool of alike sets."""
+    return odds_of_all([[Alike(chain, sets, q)]])[0]
 
 
-def odds_of_all(asked: Sequence[Asked]) -> list[Odds]:
-    """The odds of many pools at once: chains of as many states and steps are worked out together.
+def odds_of_all(asked: Sequence[Sequence[Alike]]) -> list[Odds]:
+    """The odds of many pools at once, each of groups of alike sets: chains of as many states and steps are worked out
+    together.
 
     To the last bit what each of them gives alone: whatever else is asked changes no figure.
     """
     chances: dict[tuple[Chain, float], float] = {}
     alike: dict[tuple[int, int], list[tuple[Chain, float]]] = {}
-    for one in asked:
-        for pair in ((one.chain, 0.0), (one.chain, one.q if one.chain.critical >= 1 else 0.0)):
-            if pair not in chances and one.chain.fail[0] > 0:
+    for one in (group for pool in asked for group in pool if group.fails):
+        for pair in ((one.chain, 0.0), one.spoilt):
+            if pair not in chances:
                 chances[pair] = 0.0
                 alike.setdefault((len(one.chain.fail), _doublings(one.chain)), []).append(pair)
     for (_, doublings), pairs in alike.items():
         chances |= zip(pairs, _absorbed(pairs, doublings), strict=True)
     found = []
-    for one in asked:
-        if one.chain.fail[0] == 0:
+    for pool in asked:
+        failing = tuple(group for group in pool if group.fails)
+        if not failing:
             found.append(Odds(0.0, 0.0, None))
             continue
-        loss = chances[one.chain, 0.0]
-        damage = chances[one.chain, one.q if one.chain.critical >= 1 else 0.0]
-        found.append(Odds(_any_of(loss, one.sets), _any_of(damage, one.sets), _mean_time(one.chain, one.sets)))
+        loss = _any_of([(chances[g.chain, 0.0], g.sets) for g in failing])
+        damage = _any_of([(chances[g.spoilt], g.sets) for g in failing])
+        found.append(Odds(loss, damage, _mean_time(tuple((g.chain, g.sets) for g in failing))))
     return found
 
 
-def _any_of(chance: float, sets: int) -> float:
-    """1 - (1 - P)^m."""
-    return 1.0 if chance >= 1 else -expm1(sets * log1p(-chance))
+def _any_of(chances: Sequence[tuple[float, int]]) -> float:
+    """1 - product of (1 - P)^m."""
+    if any(chance >= 1 for chance, _ in chances):
+        return 1.0
+    return -expm1(sum(sets * log1p(-chance) for chance, sets in chances))
 
 
 Matrices = npt.NDArray[np.float64]
@@ -209,23 +223,26 @@ def mean_time(chain: Chain) -> float:
     return total
 
 
+Groups = tuple[tuple[Chain, int], ...]
+
+
 @lru_cache(maxsize=8192)
-def _mean_time(chain: Chain, sets: int) -> float:
-    """Mean hours until the first of ``sets`` alike groups ends: the integral of the product of their
-    survival functions, to a relative 1e-3.
+def _mean_time(groups: Groups) -> float:
+    """Mean hours until the first of all sets ends, given as (chain, how many alike): the integral of the product of
+    their survival functions, to a relative 1e-3.
 
     The time to the end is a sum of exponential stages, the longest far above the others together (x).
-    Then the first of m ends between (M-x)/m and (M-x)/m + x; where that is not close enough the
-    integral is taken numerically, over the logarithm of time.
+    Then the first of m ends between (M-x)/m and (M-x)/m + x, and likewise where sets differ, with the sum of their
+    rates m/(M-x); where that is not close enough the integral is taken numerically, over the logarithm of time.
     """
-    one = mean_time(chain)
-    if sets == 1 or len(chain.fail) == 1:
-        return one / sets
-    if all(b == 1 for b in chain.bear[:-1]):
-        short = _short_stages(chain)
-        if short * sets < 2e-4 * one:
-            return float((one - short) / sets + short / 2)
-    return _integral(chain, sets)
+    if len(groups) == 1 and (groups[0][1] == 1 or len(groups[0][0].fail) == 1):
+        return mean_time(groups[0][0]) / groups[0][1]
+    if all(b == 1 for chain, _ in groups for b in chain.bear[:-1]):
+        shorts = [_short_stages(chain) for chain, _ in groups]
+        ends = sum(sets / (mean_time(chain) - x) for (chain, sets), x in zip(groups, shorts, strict=True))
+        if max(shorts) * ends < 2e-4:
+            return float(1 / ends + sum(shorts) / len(shorts) / 2)
+    return _integral(groups)
 
 
 def _short_stages(chain: Chain) -> float:
@@ -243,23 +260,27 @@ def _short_stages(chain: Chain) -> float:
 _POINTS = 8
 
 
-def _integral(chain: Chain, sets: int) -> float:
-    rates, end = _generator(chain, 0.0)
-    fastest = float((rates.sum(axis=1) + end).max())
+def _integral(groups: Groups) -> float:
+    generators = [_generator(chain, 0.0) for chain, _ in groups]
+    fastest = max(float((rates.sum(axis=1) + end).max()) for rates, end in generators)
     hours = 2.0 ** -(np.arange(_POINTS)[::-1] / _POINTS + _FINE) / fastest
-    first = 1e-6 * min(mean_time(chain) / sets, 1 / fastest)
+    first = 1e-6 * min(1 / sum(sets / mean_time(chain) for chain, sets in groups), 1 / fastest)
     while hours[0] > first:
         hours = hours / 2
-    many = (np.broadcast_to(rates, (_POINTS, *rates.shape)), np.broadcast_to(end, (_POINTS, *end.shape)))
-    between, ended = _first_step(*many, hours)
+    steps = [
+        _first_step(np.broadcast_to(r, (_POINTS, *r.shape)), np.broadcast_to(e, (_POINTS, *e.shape)), hours)
+        for r, e in generators
+    ]
     total = float(hours[0])  # until then nothing has ended
     while True:
         still_wanted()
-        left = np.clip(1 - ended[:, 0], 0.0, 1.0) ** sets
+        left = np.ones(_POINTS)
+        for (_, ended), (_, sets) in zip(steps, groups, strict=True):
+            left = left * np.clip(1 - ended[:, 0], 0.0, 1.0) ** sets
         total += float((left * hours).sum() * np.log(2) / _POINTS)
         if left[-1] < 1e-12:
             return total
-        between, ended = _square(between, ended)
+        steps = [_square(between, ended) for between, ended in steps]
         hours = hours * 2
 
 

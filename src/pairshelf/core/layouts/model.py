@@ -302,10 +302,14 @@ class Layout:
 
     def slowest_rebuild_seconds(self, network: int | None) -> float:
         """The longest rebuild any one member could need, onto a drive alike."""
+        return max(self.rebuild_seconds_by_set(network))
+
+    def rebuild_seconds_by_set(self, network: int | None) -> list[float]:
+        """The same of each set by itself."""
         used = self.used_extents
-        longest, first = 0.0, 0
+        found, first = [], 0
         for one in self.sets:
             rate = min(min(d.mean_rate for d in one), link_share(one, network))
-            longest = max(longest, max(used[first : first + len(one)]) * EXTENT / rate)
+            found.append(max(used[first : first + len(one)]) * EXTENT / rate)
             first += len(one)
-        return longest
+        return found

@@ -21,8 +21,11 @@ def _rebuild(a: Assessment, _file_system: str) -> Worked | None:
     if a.rebuild_hours is None:
         return None
     share, users = _users(a)
-    slow = min(d.mean_rate for d in a.layout.members)
-    used = max(a.layout.used_extents) * EXTENT
+    by_set = a.layout.rebuild_seconds_by_set(a.given.network)
+    first = by_set.index(max(by_set)) * len(a.layout.sets[0])
+    members = slice(first, first + len(a.layout.sets[0]))
+    slow = min(d.mean_rate for d in a.layout.members[members])
+    used = max(a.layout.used_extents[members]) * EXTENT
     effective = used / (a.rebuild_hours * 3600) / (1 - share)
     narrowed = "" if abs(effective - slow) < 1 else f" (the links leave {format_size(round(effective))}/s of it)"
     return Worked(
