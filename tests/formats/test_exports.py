@@ -15,7 +15,7 @@ from pairshelf.core.domain.drives import Drive, Kind, parse_shorthand
 from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.report import answer_json, cut_json
 from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.search.candidates import Question, all_layouts
+from pairshelf.core.search.candidates import Question, all_layouts, load_of
 from pairshelf.formats.comparison_csv import comparison_csv, comparison_json
 from pairshelf.formats.comparison_pdf import comparison_pdf
 from pairshelf.formats.cut_drawing import Box, draw_cut
@@ -71,7 +71,7 @@ def test_csv_and_json_carry_every_layout_and_no_formula() -> None:
 def test_the_pdf_holds_our_type_and_is_the_same_every_time(count: int) -> None:
     question = Question(need=10**12, given=Question().given)
     answer = all_layouts(parse_shorthand(f"{count}x4TB"), question)
-    report = answer_json(answer) | {"drives": count, "basis": []}
+    report = answer_json(answer) | {"drives": count, "basis": [], "load": load_of(answer, question)}
     side = answer.layouts[:4]
     content = comparison_pdf("Täglich <&> “x”", question, report, side, {}, "binary")
     assert content.startswith(b"%PDF-") and content.rstrip().endswith(b"%%EOF")

@@ -36,10 +36,11 @@ class DrivesAsked(BaseModel):
     rate: str = ""
     ops: int | None = None
     replace_hours: float = USUAL_REPLACE_HOURS
-    user_share: float = 0.0
-    #: Instead of a share: small writes a second; whole stripes, or read, changed and written back.
+    user_share: float | None = None
+    #: Instead of a share: small writes a second. Neither: what the workload usually brings.
     user_writes: float | None = None
-    whole_stripes: bool = False
+    #: Share of those writes that moves whole stripes, 0 to 1.
+    whole_stripes: float = 0.0
     price: float | None = None
     tariff: float | None = None
     network: str = ""
@@ -74,6 +75,7 @@ class CompareBody(DrivesAsked):
     budget: float | None = None
     bays_free: int = 0
     mix_kinds: bool = False
+    larger_later: bool = False
 
     def question(self, bays: int | None) -> Question:
         """As the core takes it; ``bays`` on the shelves concerned, empty ones included."""
@@ -81,7 +83,7 @@ class CompareBody(DrivesAsked):
             need=parse_size(self.need, field="need") if self.need.strip() else 0, survive=self.survive,
             survive_shelves=self.survive_shelves, survive_hosts=self.survive_hosts, spares=self.spares,
             spares_for=self.spares_for, workload=self.workload, rebuild_limit=self.rebuild_limit, widest=self.widest,
-            budget=self.budget, bays=bays, bays_free=self.bays_free, mix_kinds=self.mix_kinds,
+            budget=self.budget, bays=bays, bays_free=self.bays_free, mix_kinds=self.mix_kinds, larger_later=self.larger_later,
             file_system=self.file_system, reserved_share=self.reserved_share, given=self.assumptions(),
         )  # fmt: skip
 

@@ -24,9 +24,17 @@ from pairshelf.core.figures.cautions import CODES
 from pairshelf.core.figures.registry import explanations
 from pairshelf.core.figures.report import answer_json, cut_json, detail_json, layout_json, path_json
 from pairshelf.core.figures.survival import after_failures, in_words
-from pairshelf.core.figures.workloads import WORKLOADS
+from pairshelf.core.figures.workloads import WORKLOADS, workload_of
 from pairshelf.core.layouts import DIVIDED, Layout, scheme_of
-from pairshelf.core.search.candidates import ARRANGED_OVER, Answer, all_layouts, lay_out, parts_of
+from pairshelf.core.search.candidates import (
+    ARRANGED_OVER,
+    Answer,
+    all_layouts,
+    assumed_load,
+    lay_out,
+    load_of,
+    parts_of,
+)
 from pairshelf.core.search.growth import growth
 from pairshelf.formats.cut_svg import cut_svg
 from pairshelf.formats.exports import FORMATS, Exported, Format
@@ -45,6 +53,8 @@ class ChosenBody(DrivesAsked):
     arranged: str = ""
     #: Which drives, where rotating and flash are kept apart: rotating, flash, or all.
     part: str = ""
+    #: What it is for: the load that this usually brings is assumed, where none is said; empty: none.
+    workload: str = ""
     #: Members said to fail; whole shelves and hosts said to fail.
     failed: list[str] = Field(default_factory=list)
     failed_shelves: list[str] = Field(default_factory=list)
@@ -85,6 +95,8 @@ class ConsideredOut(BaseModel):
     spares: int
     usable: int
     guaranteed: int
+    #: As users mix them, and each kind by itself.
+    small_writes: float
     random_write_rmw: float
     random_write_whole_stripe: float
     rebuild_hours: float | None
@@ -111,7 +123,9 @@ class CompareOut(BaseModel):
     considered: list[ConsideredOut]
     basis: list[BasisOut]
     replace_hours: float
-    user_share: float
+    #: What users are taken to do meanwhile, in words, and whether it is assumed.
+    load: str
+    load_assumed: bool
 
 
 class DomainOut(SurveyOut):
@@ -223,7 +237,8 @@ def compare_all(body: CompareBody) -> Compared:
         "drives": len(asked.drives),
         "basis": [asdict(b) for b in basis(asked.drives, question.given)],
         "replace_hours": question.given.replace_hours,
-        "user_share": question.given.user_share,
+        "load": load_of(answer, question),
+        "load_assumed": assumed_load(question),
     }
     return Compared(asked, answer, report)
 
@@ -240,6 +255,8 @@ def chosen(body: ChosenBody) -> tuple[Asked, Layout, Assessment]:
     drives = assume(asked.drives, given)
     if body.part:
         drives = tuple(next((some for part, some in parts_of(drives, mix=False) if part == body.part), drives))
+    if body.workload:
+        given = workload_of(body.workload).with_load(given, drives)
     layout = lay_out(
         drives, body.scheme, body.sets, body.spares, arranged=body.arranged, spares_for=body.spares_for
     )  # fmt: skip

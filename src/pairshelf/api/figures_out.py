@@ -60,6 +60,17 @@ class CautionOut(BaseModel):
     sentence: str
 
 
+class LoadOut(BaseModel):
+    """What users are taken to do while the drives work on something."""
+
+    #: Small writes a second; null: a share was said instead, or nothing.
+    writes: float | None
+    #: Share of them that moves whole stripes.
+    whole_stripes: float
+    #: Share of every drive that they take under this layout.
+    share: float
+
+
 class FiguresOut(BaseModel):
     """One layout by itself."""
 
@@ -78,6 +89,7 @@ class FiguresOut(BaseModel):
     yearly_damage: float
     mttdl_hours: float | None
     speed: RatesOut
+    load: LoadOut
     cost: CostOut
     restore_hours: float | None
     cautions: list[CautionOut]

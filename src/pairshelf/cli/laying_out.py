@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -44,11 +45,10 @@ from pairshelf.core.figures.assess import Assessment, assess
 from pairshelf.core.figures.assumptions import assume
 from pairshelf.core.figures.registry import FIGURES, explanations, format_figure
 from pairshelf.core.figures.report import answer_json, cut_json, detail_json, layout_json, survey_json
-from pairshelf.core.figures.speed import user_share as user_share_of
 from pairshelf.core.figures.survival import survival_of
 from pairshelf.core.figures.workloads import USUAL_WORKLOAD
 from pairshelf.core.layouts import build_layout
-from pairshelf.core.search.candidates import Question, all_layouts
+from pairshelf.core.search.candidates import Question, all_layouts, load_of
 from pairshelf.core.search.ranking import pareto_marks
 from pairshelf.formats.cut_svg import cut_svg
 
@@ -65,7 +65,7 @@ def layout(
     spares: Annotated[int, typer.Option(help="Hold the last so many drives back as spares.")] = 0,
     domain: Domain = "drive",
     afr: Afr = None, uber: Uber = None, rate: Rate = None, ops: Ops = None, replace_hours: ReplaceHours = REPLACE,
-    user_share: UserShare = 0.0, user_writes: UserWrites = None, whole_stripes: WholeStripes = False, price: Price = None, tariff: Tariff = None, network: Network = None,
+    user_share: UserShare = None, user_writes: UserWrites = None, whole_stripes: WholeStripes = 0.0, price: Price = None, tariff: Tariff = None, network: Network = None,
     backup_link: BackupLink = None, backup_age: BackupAge = 24.0,
     file_system: FileSystem = DEFAULT_FILE_SYSTEM,
     reserved_share: Reserved = None,
@@ -119,7 +119,8 @@ def layout(
 def _on_front(found: Assessment, file_system: str, reserved_share: float | None) -> bool:
     """Whether no other layout of the same drives, with as many spares or fewer, beats it on everything."""
     layout = found.layout
-    question = Question(file_system=file_system, reserved_share=reserved_share, mix_kinds=True, given=found.given)
+    question = Question(file_system=file_system, reserved_share=reserved_share, mix_kinds=True,
+                        given=replace(found.given, user_share=found.given.user_share or 0.0))  # fmt: skip
     drives = [*layout.members, *layout.spares]
     with progress("weighing the other layouts") as tell:
         others = [c.assessment for c in all_layouts(drives, question, progress=tell).layouts]
@@ -139,7 +140,7 @@ def _print_layout(found: Assessment, report: dict[str, Any], system: UnitSystem)
     if by := survives.get("by_domain"):
         print(f"of each {by['domain']} as a whole: any {by['guaranteed']}, at best {by['best_case']}")
     if found.first_sync_hours is not None and found.rebuild_hours is not None:
-        share = user_share_of(found.layout, found.given)
+        share = found.user_share
         users = f"with users taking {share:.0%}" if share else "undisturbed"
         print(f"first sync {format_duration(found.first_sync_hours * 3600)}, "
               f"rebuild of one drive {format_duration(found.rebuild_hours * 3600)}, {users}")  # fmt: skip
@@ -175,8 +176,11 @@ def layouts(
     bays: Annotated[int | None, typer.Option(help="Bays there are; as many as drives if left out.")] = None,
     bays_free: Annotated[int, typer.Option(help="Bays that must stay free.")] = 0,
     mix_kinds: Annotated[bool, typer.Option("--mix-kinds", help="Rotating and flash drives in one pool.")] = False,
+    larger_later: Annotated[
+        bool, typer.Option("--larger-later", help="Larger drives will come one by one: what grows with few comes first.")
+    ] = False,
     afr: Afr = None, uber: Uber = None, rate: Rate = None, ops: Ops = None, replace_hours: ReplaceHours = REPLACE,
-    user_share: UserShare = 0.0, user_writes: UserWrites = None, whole_stripes: WholeStripes = False, price: Price = None, tariff: Tariff = None, network: Network = None,
+    user_share: UserShare = None, user_writes: UserWrites = None, whole_stripes: WholeStripes = 0.0, price: Price = None, tariff: Tariff = None, network: Network = None,
     backup_link: BackupLink = None, backup_age: BackupAge = 24.0,
     file_system: FileSystem = DEFAULT_FILE_SYSTEM,
     reserved_share: Reserved = None,
@@ -200,7 +204,7 @@ def layouts(
         need=size_or_none(need, "need") or 0, survive=survive, spares=spares, spares_for=spares_for,
         survive_shelves=max(survive_shelves, int(domain == "shelf")), survive_hosts=max(survive_hosts, int(domain == "host")),
         workload=workload, rebuild_limit=rebuild_limit, widest=widest, budget=budget, bays=bays, bays_free=bays_free,
-        mix_kinds=mix_kinds, file_system=file_system, reserved_share=reserved_share,
+        mix_kinds=mix_kinds, larger_later=larger_later, file_system=file_system, reserved_share=reserved_share,
         given=assumptions(
             afr=afr, uber=uber, rate=rate, ops=ops, replace_hours=replace_hours, user_share=user_share, user_writes=user_writes, whole_stripes=whole_stripes, price=price,
             tariff=tariff, network=network, backup_link=backup_link, backup_age=backup_age,
@@ -226,6 +230,7 @@ def layouts(
         print("No layout of these drives meets these needs.")
     if answer.reason:
         print(f"* {answer.reason}")
+    print(f"Meanwhile {load_of(answer, question)}.")
     if why:
         for c in answer.layouts:
             print(f"\n{c.layout.scheme.id}, {c.layout.describe()}")

@@ -30,9 +30,9 @@ Uber = Annotated[float | None, typer.Option(help="Unreadable sectors per bit rea
 Rate = Annotated[str | None, typer.Option(help="Mean sequential rate of every drive, such as 200MB (a second).")]
 Ops = Annotated[int | None, typer.Option(help="Small operations a second of every drive, such as 150.")]
 ReplaceHours = Annotated[float, typer.Option(help="Hours until a new drive is in, where there is no spare.")]
-UserShare = Annotated[float, typer.Option(help="Share of every drive that users take, 0 to below 1.")]
+UserShare = Annotated[float | None, typer.Option(help="Share of every drive that users take, 0 to below 1.")]
 UserWrites = Annotated[float | None, typer.Option(help="Instead of a share: small writes a second that users make.")]
-WholeStripes = Annotated[bool, typer.Option("--whole-stripes", help="Those writes move whole stripes.")]
+WholeStripes = Annotated[float, typer.Option(help="Share of those writes that moves whole stripes, 0 to 1.")]
 Price = Annotated[float | None, typer.Option(help="Price of every drive.")]
 Tariff = Annotated[float | None, typer.Option(help="Price of a kilowatt-hour, for the yearly cost of power.")]
 Network = Annotated[str | None, typer.Option(help="The network's link, such as 1Gbit/s.")]
@@ -48,7 +48,7 @@ REPLACE = USUAL_REPLACE_HOURS
 
 def assumptions(
     *, afr: float | None = None, uber: float | None = None, rate: str | None = None, ops: int | None = None,
-    replace_hours: float = REPLACE, user_share: float = 0.0, user_writes: float | None = None, whole_stripes: bool = False,
+    replace_hours: float = REPLACE, user_share: float | None = None, user_writes: float | None = None, whole_stripes: float = 0.0,
     price: float | None = None, tariff: float | None = None,
     network: str | None = None, backup_link: str | None = None, backup_age: float = 24.0,
 ) -> Assumptions:  # fmt: skip

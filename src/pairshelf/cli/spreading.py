@@ -38,7 +38,7 @@ def spread(
     )],
     domain: Annotated[str, typer.Option(help="What may fail as one: drive, shelf, host or site.")] = "drive",
     afr: Afr = None, uber: Uber = None, rate: Rate = None, ops: Ops = None, replace_hours: ReplaceHours = REPLACE,
-    user_share: UserShare = 0.0, network: Network = None,
+    user_share: UserShare = None, network: Network = None,
     file_system: Annotated[str, typer.Option(help="For the account of each protection; none leaves it out.")] = "none",
     as_json: AsJson = False,
     binary: Binary = False,

@@ -290,8 +290,8 @@ def _basis(report: Mapping[str, Any], question: Question) -> Flowables:
         }.get(line["name"], f"{line['value']:,.0f}")  # fmt: skip
         story.append(Paragraph(f"{_BASIS[line['name']]}: <b>{value}</b>, {escape(line['source'])}.", styles["faint"]))
     story.append(Paragraph(
-        f"Without a spare a new drive is in after {question.given.replace_hours:g} h; users take {question.given.user_share:.0%} of "
-        "the drives during a rebuild. The odds are those of a Markov chain with one repair at a time, on the safe side for "
+        f"Without a spare a new drive is in after {question.given.replace_hours:g} h; {report['load']} during a rebuild. "
+        "The odds are those of a Markov chain with one repair at a time, on the safe side for "
         "independent failures; drives of one batch fail together more often. UBER is the maker's ceiling. "
         "File-system overheads are estimates.", styles["faint"],
     ))  # fmt: skip

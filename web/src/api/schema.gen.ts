@@ -2673,8 +2673,10 @@ export interface components {
             basis: components["schemas"]["BasisOut"][];
             /** Replace Hours */
             replace_hours: number;
-            /** User Share */
-            user_share: number;
+            /** Load */
+            load: string;
+            /** Load Assumed */
+            load_assumed: boolean;
         };
         /**
          * BasisOut
@@ -2714,6 +2716,8 @@ export interface components {
             usable: number;
             /** Guaranteed */
             guaranteed: number;
+            /** Small Writes */
+            small_writes: number;
             /** Random Write Rmw */
             random_write_rmw: number;
             /** Random Write Whole Stripe */
@@ -2772,6 +2776,7 @@ export interface components {
             /** Mttdl Hours */
             mttdl_hours: number | null;
             speed: components["schemas"]["RatesOut"];
+            load: components["schemas"]["LoadOut"];
             cost: components["schemas"]["CostOut"];
             /** Restore Hours */
             restore_hours: number | null;
@@ -2797,6 +2802,18 @@ export interface components {
             pros: string[];
             /** Cons */
             cons: string[];
+        };
+        /**
+         * LoadOut
+         * @description What users are taken to do while the drives work on something.
+         */
+        LoadOut: {
+            /** Writes */
+            writes: number | null;
+            /** Whole Stripes */
+            whole_stripes: number;
+            /** Share */
+            share: number;
         };
         /** NearestOut */
         NearestOut: {
@@ -2922,9 +2939,9 @@ export interface components {
             replace_hours?: number;
             /**
              * User Share
-             * @default 0
+             * @default null
              */
-            user_share?: number;
+            user_share?: number | null;
             /**
              * User Writes
              * @default null
@@ -2932,9 +2949,9 @@ export interface components {
             user_writes?: number | null;
             /**
              * Whole Stripes
-             * @default false
+             * @default 0
              */
-            whole_stripes?: boolean;
+            whole_stripes?: number;
             /**
              * Price
              * @default null
@@ -3025,6 +3042,11 @@ export interface components {
              * @default false
              */
             mix_kinds?: boolean;
+            /**
+             * Larger Later
+             * @default false
+             */
+            larger_later?: boolean;
         };
         /** CutOut */
         CutOut: {
@@ -3197,6 +3219,7 @@ export interface components {
             /** Mttdl Hours */
             mttdl_hours: number | null;
             speed: components["schemas"]["RatesOut"];
+            load: components["schemas"]["LoadOut"];
             cost: components["schemas"]["CostOut"];
             /** Restore Hours */
             restore_hours: number | null;
@@ -3279,9 +3302,9 @@ export interface components {
             replace_hours?: number;
             /**
              * User Share
-             * @default 0
+             * @default null
              */
-            user_share?: number;
+            user_share?: number | null;
             /**
              * User Writes
              * @default null
@@ -3289,9 +3312,9 @@ export interface components {
             user_writes?: number | null;
             /**
              * Whole Stripes
-             * @default false
+             * @default 0
              */
-            whole_stripes?: boolean;
+            whole_stripes?: number;
             /**
              * Price
              * @default null
@@ -3346,6 +3369,11 @@ export interface components {
              * @default
              */
             part?: string;
+            /**
+             * Workload
+             * @default
+             */
+            workload?: string;
             /** Failed */
             failed?: string[];
             /** Failed Shelves */
@@ -3447,9 +3475,9 @@ export interface components {
             replace_hours?: number;
             /**
              * User Share
-             * @default 0
+             * @default null
              */
-            user_share?: number;
+            user_share?: number | null;
             /**
              * User Writes
              * @default null
@@ -3457,9 +3485,9 @@ export interface components {
             user_writes?: number | null;
             /**
              * Whole Stripes
-             * @default false
+             * @default 0
              */
-            whole_stripes?: boolean;
+            whole_stripes?: number;
             /**
              * Price
              * @default null
@@ -3514,6 +3542,11 @@ export interface components {
              * @default
              */
             part?: string;
+            /**
+             * Workload
+             * @default
+             */
+            workload?: string;
             /** Failed */
             failed?: string[];
             /** Failed Shelves */
@@ -3642,9 +3675,9 @@ export interface components {
             replace_hours?: number;
             /**
              * User Share
-             * @default 0
+             * @default null
              */
-            user_share?: number;
+            user_share?: number | null;
             /**
              * User Writes
              * @default null
@@ -3652,9 +3685,9 @@ export interface components {
             user_writes?: number | null;
             /**
              * Whole Stripes
-             * @default false
+             * @default 0
              */
-            whole_stripes?: boolean;
+            whole_stripes?: number;
             /**
              * Price
              * @default null
@@ -3709,6 +3742,11 @@ export interface components {
              * @default
              */
             part?: string;
+            /**
+             * Workload
+             * @default
+             */
+            workload?: string;
             /** Failed */
             failed?: string[];
             /** Failed Shelves */
@@ -3873,9 +3911,9 @@ export interface components {
             replace_hours?: number;
             /**
              * User Share
-             * @default 0
+             * @default null
              */
-            user_share?: number;
+            user_share?: number | null;
             /**
              * User Writes
              * @default null
@@ -3883,9 +3921,9 @@ export interface components {
             user_writes?: number | null;
             /**
              * Whole Stripes
-             * @default false
+             * @default 0
              */
-            whole_stripes?: boolean;
+            whole_stripes?: number;
             /**
              * Price
              * @default null
@@ -4097,9 +4135,9 @@ export interface components {
             replace_hours?: number;
             /**
              * User Share
-             * @default 0
+             * @default null
              */
-            user_share?: number;
+            user_share?: number | null;
             /**
              * User Writes
              * @default null
@@ -4107,9 +4145,9 @@ export interface components {
             user_writes?: number | null;
             /**
              * Whole Stripes
-             * @default false
+             * @default 0
              */
-            whole_stripes?: boolean;
+            whole_stripes?: number;
             /**
              * Price
              * @default null
@@ -4200,6 +4238,11 @@ export interface components {
              * @default false
              */
             mix_kinds?: boolean;
+            /**
+             * Larger Later
+             * @default false
+             */
+            larger_later?: boolean;
             /** Bays */
             bays: number;
             /** Then */
@@ -4296,9 +4339,9 @@ export interface components {
             replace_hours?: number;
             /**
              * User Share
-             * @default 0
+             * @default null
              */
-            user_share?: number;
+            user_share?: number | null;
             /**
              * User Writes
              * @default null
@@ -4306,9 +4349,9 @@ export interface components {
             user_writes?: number | null;
             /**
              * Whole Stripes
-             * @default false
+             * @default 0
              */
-            whole_stripes?: boolean;
+            whole_stripes?: number;
             /**
              * Price
              * @default null
@@ -4440,9 +4483,9 @@ export interface components {
             replace_hours?: number;
             /**
              * User Share
-             * @default 0
+             * @default null
              */
-            user_share?: number;
+            user_share?: number | null;
             /**
              * User Writes
              * @default null
@@ -4450,9 +4493,9 @@ export interface components {
             user_writes?: number | null;
             /**
              * Whole Stripes
-             * @default false
+             * @default 0
              */
-            whole_stripes?: boolean;
+            whole_stripes?: number;
             /**
              * Price
              * @default null
@@ -4543,6 +4586,11 @@ export interface components {
              * @default false
              */
             mix_kinds?: boolean;
+            /**
+             * Larger Later
+             * @default false
+             */
+            larger_later?: boolean;
             /** Name */
             name: string;
             /**
@@ -5929,7 +5977,7 @@ export interface components {
              * Unit
              * @enum {string}
              */
-            unit: "bytes" | "bytes a second" | "operations a second" | "drives" | "hours" | "chance" | "money" | "watts";
+            unit: "bytes" | "bytes a second" | "operations a second" | "drives" | "hours" | "chance" | "share" | "money" | "watts";
             /** More Is Better */
             more_is_better: boolean;
             /** Explained */
@@ -6600,9 +6648,9 @@ export interface components {
             replace_hours?: number;
             /**
              * User Share
-             * @default 0
+             * @default null
              */
-            user_share?: number;
+            user_share?: number | null;
             /**
              * User Writes
              * @default null
@@ -6610,9 +6658,9 @@ export interface components {
             user_writes?: number | null;
             /**
              * Whole Stripes
-             * @default false
+             * @default 0
              */
-            whole_stripes?: boolean;
+            whole_stripes?: number;
             /**
              * Price
              * @default null
@@ -6703,6 +6751,11 @@ export interface components {
              * @default false
              */
             mix_kinds?: boolean;
+            /**
+             * Larger Later
+             * @default false
+             */
+            larger_later?: boolean;
             /** Keys */
             keys?: string[];
             /**

@@ -16,7 +16,7 @@ from pairshelf.core.figures.cost import Cost, cost, restore_hours
 from pairshelf.core.figures.durations import Duration, check, first_sync, with_users
 from pairshelf.core.figures.odds import Alike, Chain, Odds, chain_of_curve, failure_rate, odds_of_all, unreadable
 from pairshelf.core.figures.space import SpaceAccount, space_account
-from pairshelf.core.figures.speed import Speed, speed, user_share
+from pairshelf.core.figures.speed import Speed, mixed_writes, speed, user_share
 from pairshelf.core.figures.survival import Survival, curve, survival
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Family
@@ -62,6 +62,16 @@ class Assessment:
     speed: Speed
     cost: Cost
     restore_hours: float | None
+
+    @property
+    def small_writes(self) -> float:
+        """Small writes a second in the mix that is assumed or given."""
+        return mixed_writes(self.speed, self.given.whole_stripes)
+
+    @property
+    def user_share(self) -> float:
+        """Share of every drive that users take meanwhile."""
+        return user_share(self.layout, self.given)
 
     @cached_property
     def curve(self) -> tuple[float, ...]:

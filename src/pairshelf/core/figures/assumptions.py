@@ -54,12 +54,12 @@ class Assumptions:
     price: float | None = None
     #: Hours until a new drive is in, without a spare.
     replace_hours: float = USUAL_REPLACE_HOURS
-    #: Share of every drive that users take, 0 to below 1.
-    user_share: float = 0.0
+    #: Share of every drive that users take, 0 to below 1; None: nothing is said of it.
+    user_share: float | None = None
     #: Small writes a second that users make on the pool; given instead of a share of the drives.
     user_writes: float | None = None
-    #: Those writes move whole stripes, instead of being read, changed and written back.
-    whole_stripes: bool = False
+    #: Share of those writes that move whole stripes, instead of being read, changed and written back.
+    whole_stripes: float = 0.0
     #: Price of a kilowatt-hour, for the yearly cost of power.
     tariff: float | None = None
     #: The network's link, bytes per second.
@@ -74,6 +74,8 @@ class Assumptions:
         _within(
             "user_share", self.user_share, 0, 1, "The users' share of the drives is from 0 to below 1, such as 0.3."
         )
+        if not 0 <= self.whole_stripes <= 1:
+            raise BadInput("The share of whole stripes is from 0 to 1.", field="whole_stripes")
         _within("user_writes", self.user_writes, 0, 1e9, "The users' small writes a second are zero or more.")
         _within("price", self.price, 0, 1e7, "The price of a drive is zero or more.")
         _within("tariff", self.tariff, 0, 1e4, "The price of a kilowatt-hour is zero or more.")

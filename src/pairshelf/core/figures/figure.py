@@ -9,7 +9,7 @@ from typing import Literal
 from pairshelf.core.figures.assess import Assessment
 
 #: Of "money" the layout knows the currency.
-Unit = Literal["bytes", "bytes a second", "operations a second", "drives", "hours", "chance", "money", "watts"]
+Unit = Literal["bytes", "bytes a second", "operations a second", "drives", "hours", "chance", "share", "money", "watts"]
 
 OWN = "Arithmetic of the layout; exact."
 

@@ -11,6 +11,7 @@ FIGURES: dict[str, LayoutFigure] = {
     one.id: one
     for one in (
         capacity.USABLE,
+        capacity.EFFICIENCY,
         capacity.REDUNDANCY,
         capacity.UNEVEN,
         failures.GUARANTEED,
@@ -22,6 +23,7 @@ FIGURES: dict[str, LayoutFigure] = {
         chances.DAMAGE,
         chances.MEAN_TIME,
         speeds.SMALL_READS,
+        speeds.MIXED_WRITES,
         speeds.SMALL_WRITES,
         speeds.WHOLE_STRIPES,
         speeds.READING,
@@ -62,6 +64,8 @@ def format_figure(figure: LayoutFigure, value: float | None, system: UnitSystem,
             return format_duration(value * 3600)
         case "chance":
             return format_chance(value)
+        case "share":
+            return f"{value:.1%}"
         case "money":
             return f"{value:,.2f} {currency or ''}".strip()
         case "watts":

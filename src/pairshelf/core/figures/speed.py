@@ -69,6 +69,13 @@ def _links(layout: Layout, network: int | None) -> float:
 LEFT_FOR_REBUILD = 0.05
 
 
+def mixed_writes(model: Speed, whole: float) -> float:
+    """Small writes a second where this share of them moves whole stripes: 1 / (w / whole + (1 - w) / rmw)."""
+    if whole == 0:
+        return model.random_write_rmw
+    return 1 / (whole / model.random_write_whole_stripe + (1 - whole) / model.random_write_rmw)
+
+
 def asked_share(layout: Layout, given: Assumptions) -> float:
     """Share of the drives' operations that users ask for; above 1 is more than the drives bear.
 
@@ -77,12 +84,11 @@ def asked_share(layout: Layout, given: Assumptions) -> float:
     cost c, without redundancy it is one.
     """
     if given.user_writes is None:
-        return given.user_share
-    model = speed(layout)
-    bears = model.random_write_whole_stripe if given.whole_stripes else model.random_write_rmw
-    return given.user_writes / bears
+        return given.user_share or 0.0
+    return given.user_writes / mixed_writes(speed(layout), given.whole_stripes)
 
 
 def user_share(layout: Layout, given: Assumptions) -> float:
     """The share u that users take of every drive while a job runs."""
-    return min(asked_share(layout, given), 1 - LEFT_FOR_REBUILD) if given.user_writes is not None else given.user_share
+    asked = asked_share(layout, given)
+    return asked if given.user_writes is None else min(asked, 1 - LEFT_FOR_REBUILD)

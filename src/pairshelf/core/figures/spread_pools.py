@@ -80,7 +80,7 @@ def spread_figures(
     placed = place(pool, volumes, progress=progress)
     units = len(pool.drives)
     domain_of = np.array(pool.domain_of)
-    hours = _rebuild_seconds(pool, volumes, placed, given.network) / (1 - given.user_share) / 3600
+    hours = _rebuild_seconds(pool, volumes, placed, given.network) / (1 - (given.user_share or 0.0)) / 3600
     found = []
     for wanted, stripes in zip(volumes, placed, strict=True):
         tolerance = wanted.protection.survives

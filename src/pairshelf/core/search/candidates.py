@@ -14,9 +14,10 @@ from pairshelf.core.figures.assess import Assessment, assess, assess_all
 from pairshelf.core.figures.assumptions import Assumptions, assume
 from pairshelf.core.figures.space import SpaceAccount, space_account
 from pairshelf.core.figures.survival import Survival, guaranteed_of, survival, units_of
-from pairshelf.core.figures.workloads import USUAL_WORKLOAD, workload_of
+from pairshelf.core.figures.workloads import USUAL_WORKLOAD, load_said, workload_of
 from pairshelf.core.layouts import DIVIDED, Layout, Scheme, build_layout
 from pairshelf.core.layouts.arrange import arrange
+from pairshelf.core.layouts.model import Family
 from pairshelf.core.layouts.registry import set_counts
 from pairshelf.core.search.ranking import aim_of, meets_aim, pareto_marks, restores_quickly, scores_of
 from pairshelf.core.search.reasons import NO_REASONS, Reasons, reasons, recommendation
@@ -53,9 +54,15 @@ class Question:
     bays_free: int = 0
     #: Rotating and flash drives in one pool.
     mix_kinds: bool = False
+    #: Larger drives will take the place of these one by one: what grows with few of them comes first.
+    larger_later: bool = False
     file_system: str = DEFAULT_FILE_SYSTEM
     reserved_share: float | None = None
     given: Assumptions = field(default_factory=Assumptions)
+
+    def given_for(self, drives: Sequence[Drive]) -> Assumptions:
+        """The assumptions with the load that the workload usually brings on these drives, where none is said."""
+        return workload_of(self.workload).with_load(self.given, drives)
 
 
 @dataclass(frozen=True, eq=False)
@@ -169,12 +176,13 @@ def all_layouts(
 
     def place(i: int) -> tuple[object, ...]:
         c = candidates[i]
-        return not meets_aim(c.assessment, aim), -round(scores[i], 9), order[c.layout.scheme.id], c.key
+        later = question.larger_later and c.layout.scheme.family is not Family.STEPPED
+        return not meets_aim(c.assessment, aim), later, -round(scores[i], 9), order[c.layout.scheme.id], c.key
 
     ranked = sorted(range(len(candidates)), key=place)
     weighed = reasons([
         (candidates[i].assessment, candidates[i].arranged, candidates[i].arranging_costs) for i in ranked
-    ])  # fmt: skip
+    ], larger_later=question.larger_later)  # fmt: skip
     scored = [
         replace(candidates[i], score=scores[i], pareto=marks[i], reasons=r)
         for i, r in zip(ranked, weighed, strict=True)
@@ -182,6 +190,18 @@ def all_layouts(
     best = scored[0]
     reason = recommendation(best.assessment, [c.assessment for c in scored], workload)
     return Answer(tuple(scored), tuple(ruled_out), best.key, reason, (), left_out, tuple(considered))
+
+
+def assumed_load(question: Question) -> bool:
+    """Whether nobody has said what users do, so that the usual load of the workload is assumed."""
+    return question.given.user_share is None and question.given.user_writes is None
+
+
+def load_of(answer: Answer, question: Question) -> str:
+    """What users are taken to do, in words; of the suggested layout where the drives' kinds are kept apart."""
+    found = answer.layouts[0] if answer.layouts else answer.considered[0].candidate if answer.considered else None
+    given = question.given if found is None else found.assessment.given
+    return load_said(given, workload_of(question.workload) if assumed_load(question) else None)
 
 
 def _check(question: Question, count: int) -> None:
@@ -270,7 +290,7 @@ def _of_part(
         for sets, spares in fitting:
             laid += _laid(drives, scheme, sets, spares, question, over)
     figures = assess_all(
-        [one.layout for one in laid], question.given, file_system=question.file_system,
+        [one.layout for one in laid], question.given_for(drives), file_system=question.file_system,
         reserved_share=question.reserved_share,
     )  # fmt: skip
     considered: list[Considered] = []
@@ -320,7 +340,8 @@ def _worth_arranging(drives: Sequence[Drive], domain: str) -> bool:
 
 def assess_for(layout: Layout, question: Question) -> Assessment:
     """All figures of a layout under a question's assumptions and file system."""
-    return assess(layout, question.given, file_system=question.file_system, reserved_share=question.reserved_share)
+    given = question.given_for((*layout.members, *layout.spares))
+    return assess(layout, given, file_system=question.file_system, reserved_share=question.reserved_share)
 
 
 def _members(drives: Sequence[Drive], spares: int, question: Question) -> int:

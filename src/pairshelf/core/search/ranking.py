@@ -48,7 +48,7 @@ def scores_of(found: Sequence[Assessment], workload: Workload, quick: bool) -> l
     merits = {
         "capacity": np.array([a.space.usable for a in found], float) / max(a.space.usable for a in found),
         "safety": np.minimum(1.0, -np.log10([max(tiny, a.odds.yearly_damage) for a in found]) / (2 if quick else 4)),
-        "small_writes": _of_best([a.speed.random_write_rmw for a in found]),
+        "small_writes": _of_best([a.small_writes for a in found]),
         "small_reads": _of_best([a.speed.random_read for a in found]),
         "sequential": _of_best([a.speed.sequential_write for a in found]),
         "rebuild": _of_best([1 / a.rebuild_hours if a.rebuild_hours else 0.0 for a in found]),

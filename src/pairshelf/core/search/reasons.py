@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from pairshelf.core.changes.pools.larger_drives import gains_after
 from pairshelf.core.domain.units import format_duration, format_size
 from pairshelf.core.figures.assess import Assessment
 from pairshelf.core.figures.workloads import Workload
@@ -24,19 +25,33 @@ QUICK_RESTORE = 4.0
 NO_REASONS = Reasons((), ())
 
 
-def reasons(weighed: Sequence[tuple[Assessment, str, int]]) -> list[Reasons]:
+def reasons(weighed: Sequence[tuple[Assessment, str, int]], *, larger_later: bool = False) -> list[Reasons]:
     """For each layout, held against the others of the same comparison; with what it is arranged over, and
-    what that costs in bytes."""
+    what that costs in bytes. ``larger_later``: larger drives will come one by one."""
     found = [a for a, _, _ in weighed]
     most: dict[int, int] = {}
     for a in found:
         most[a.survives.guaranteed] = max(most.get(a.survives.guaranteed, 0), a.space.usable)
-    fastest = max(a.speed.random_write_rmw for a in found)
+    fastest = max(a.small_writes for a in found)
     shortest = min((a.rebuild_hours for a in found if a.rebuild_hours), default=None)
-    return [
-        Reasons(tuple(_pros(a, most, fastest, shortest, where)), tuple(_cons(a, fastest, shortest, cost)))
-        for a, where, cost in weighed
-    ]
+    found_reasons = []
+    for a, where, cost in weighed:
+        pros, cons = _pros(a, most, fastest, shortest, where), _cons(a, fastest, shortest, cost)
+        if larger_later:
+            few, said = _with_larger(a)
+            (pros if few else cons).append(said)
+        found_reasons.append(Reasons(tuple(pros), tuple(cons)))
+    return found_reasons
+
+
+def _with_larger(a: Assessment) -> tuple[bool, str]:
+    """Whether few larger drives make it grow, and what to say of it."""
+    after = gains_after(a.layout)
+    if after is None:
+        return False, "Larger drives never make it grow."
+    if after <= a.layout.scheme.survives + 1:
+        return True, f"It grows with larger drives, from number {after} on."
+    return False, f"Larger drives bring nothing before all {after} of a set are larger."
 
 
 def _pros(a: Assessment, most: dict[int, int], fastest: float, shortest: float | None, arranged: str) -> list[str]:
@@ -52,8 +67,8 @@ def _pros(a: Assessment, most: dict[int, int], fastest: float, shortest: float |
         pros.append(f"Most usable capacity {bears}: {format_size(a.space.usable)}.")
     if arranged:
         pros.append(f"Sets are spread so that any one {arranged} may fail.")
-    if a.speed.random_write_rmw == fastest:
-        pros.append(f"Fastest small writes of all: about {a.speed.random_write_rmw:,.0f} a second.")
+    if a.small_writes == fastest:
+        pros.append(f"Fastest small writes of all: about {a.small_writes:,.0f} a second.")
     if a.rebuild_hours and shortest and a.rebuild_hours <= shortest * 1.001:
         pros.append(f"Shortest rebuild: {format_duration(a.rebuild_hours * 3600)}.")
     if sure <= 1 and a.restore_hours is not None and a.restore_hours <= QUICK_RESTORE:
@@ -70,10 +85,11 @@ def _cons(a: Assessment, fastest: float, shortest: float | None, arranging: int)
     kept = a.space.usable / a.space.raw
     if kept < 0.55:
         cons.append(f"Only {kept:.0%} of the raw capacity is left for files.")
-    if a.layout.scheme.code is Code.PARITY and fastest > 2.5 * a.speed.random_write_rmw:
+    if a.layout.scheme.code is Code.PARITY and fastest > 2.5 * a.small_writes:
+        whole = ", or one on every drive of its set" if a.given.whole_stripes else ""
         cons.append(
-            f"Small writes at {a.speed.random_write_rmw / fastest:.0%} of the fastest: each takes "
-            f"{2 * (a.layout.scheme.survives + 1)} operations."
+            f"Small writes at {a.small_writes / fastest:.0%} of the fastest: each takes "
+            f"{2 * (a.layout.scheme.survives + 1)} operations{whole}."
         )
     if a.rebuild_hours and shortest and a.rebuild_hours > 1.5 * shortest:
         cons.append(f"A rebuild takes {format_duration(a.rebuild_hours * 3600)}.")
@@ -106,7 +122,7 @@ def recommendation(best: Assessment, others: Sequence[Assessment], workload: Wor
     alike = [a for a in others if a.survives.guaranteed == sure]
     if best.space.usable == max(a.space.usable for a in alike):
         second = "of the layouts that give this, it has the most usable capacity"
-    elif best.speed.random_write_rmw == max(a.speed.random_write_rmw for a in alike):
+    elif best.small_writes == max(a.small_writes for a in alike):
         second = "of the layouts that give this, it takes small writes fastest"
     else:
         second = "it is the best balance of what counts"

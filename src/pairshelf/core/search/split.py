@@ -181,7 +181,7 @@ def _compared(shares: Sequence[Share], one: Candidate | None) -> tuple[str, ...]
         f"Apart they have {format_size(apart)} usable in all, {format_size(abs(apart - whole))} {word} than one pool."
     )
     for share, best in parts:
-        own, shared = best.assessment.speed.random_write_rmw, one.assessment.speed.random_write_rmw
+        own, shared = best.assessment.small_writes, one.assessment.small_writes
         found.append(
             f"{share.use.name}: about {own:,.0f} small writes a second of its own, against {shared:,.0f} that all share."
         )

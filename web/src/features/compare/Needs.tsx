@@ -24,6 +24,7 @@ const ASSUMED: Field[] = [
   "replace_hours",
   "user_share",
   "user_writes",
+  "whole_stripes",
   "price",
   "tariff",
   "network",
@@ -52,7 +53,7 @@ export const Needs = memo(function Needs({
   const number = (
     name: Field,
     label: ReactNode,
-    extra: { suffix?: string; min?: number; max?: number } = {},
+    extra: { suffix?: string; min?: number; max?: number; usual?: string } = {},
   ) => (
     <NumberInput
       label={label}
@@ -62,11 +63,14 @@ export const Needs = memo(function Needs({
       suffix={extra.suffix}
       allowNegative={false}
       value={q.get(name) === "" ? "" : Number(q.get(name))}
-      placeholder="any"
+      placeholder={extra.usual ?? "any"}
       error={errorOf(error, name)}
       onChange={(v) => q.put({ [name]: v === "" ? null : String(v) })}
     />
   );
+  const load = found?.layouts[0]?.load;
+  const usualWrites = found?.load_assumed && load?.writes != null ? formatCount(load.writes) : "none";
+  const usualWhole = found?.load_assumed && load ? String(Math.round(load.whole_stripes * 100)) : "0";
   return (
     <section className="paper no-print" aria-label="Picks and needs">
       <div className="fields">
@@ -194,6 +198,12 @@ export const Needs = memo(function Needs({
             checked={q.get("mix") === "yes"}
             onChange={(e) => q.put({ mix: e.currentTarget.checked ? "yes" : null })}
           />
+          <Checkbox
+            mt={30}
+            label="Larger drives will come one by one"
+            checked={q.get("larger") === "yes"}
+            onChange={(e) => q.put({ larger: e.currentTarget.checked ? "yes" : null })}
+          />
         </div>
       )}
       {assumed && (
@@ -226,14 +236,9 @@ export const Needs = memo(function Needs({
             />
             {number("ops", "Small operations", { suffix: " /s" })}
             {number("replace_hours", "New drive is in after", { suffix: " h" })}
-            {number("user_share", "Users take", { suffix: " %", max: 99 })}
-            {number("user_writes", "or small writes", { suffix: " /s" })}
-            <Checkbox
-              mt={30}
-              label="Writes move whole stripes"
-              checked={q.get("stripes") === "whole"}
-              onChange={(e) => q.put({ stripes: e.currentTarget.checked ? "whole" : null })}
-            />
+            {number("user_share", "Users take", { suffix: " %", max: 99, usual: "as assumed" })}
+            {number("user_writes", "or small writes", { suffix: " /s", usual: usualWrites })}
+            {number("whole_stripes", "of them whole stripes", { suffix: " %", max: 100, usual: usualWhole })}
             {number("price", "Price of a drive")}
             {number("tariff", "Price of a kWh")}
             <TextInput
@@ -298,7 +303,7 @@ function Basis({ found }: { found: Schema["CompareOut"] }) {
         </span>
       ))}
       {` · a new drive is in after ${found.replace_hours} h`}
-      {found.user_share > 0 && ` · users take ${Math.round(found.user_share * 100)} %`}
+      {` · ${found.load}`}
     </Text>
   );
 }

@@ -216,7 +216,7 @@ function Numbers({ layout }: { layout: Schema["LayoutOut"] }) {
       <td className="num">
         <Size bytes={layout.space.usable} />
       </td>
-      <td className="num">{formatCount(layout.speed.random_write_rmw)}/s</td>
+      <td className="num">{formatCount(layout.figures.small_writes ?? layout.speed.random_write_rmw)}/s</td>
       <td className="num">{layout.rebuild_hours === null ? "–" : formatHours(layout.rebuild_hours)}</td>
       <td className="num">{formatChance(layout.yearly_damage)}</td>
     </>

@@ -35,7 +35,7 @@ export const WideNarrow = memo(function WideNarrow({
   if (points.length < 2) return null;
   const step = Math.max(64, Math.min(120, 900 / points.length));
   const most = Math.max(...points.map((p) => p.usable));
-  const writes = Math.max(...points.map((p) => p.random_write_rmw));
+  const writes = Math.max(...points.flatMap((p) => [p.random_write_rmw, p.random_write_whole_stripe]));
   const longest = Math.max(...points.map((p) => p.rebuild_hours ?? 0), 0.001);
   const worst = Math.max(...points.map((p) => -Math.log10(Math.max(p.yearly_damage, 1e-15))));
   const rows: { name: string; share: (p: Point) => number; text: (p: Point) => string; fill: string }[] = [
@@ -46,13 +46,19 @@ export const WideNarrow = memo(function WideNarrow({
       fill: "var(--pine)",
     },
     {
-      name: "small writes",
+      name: "small writes, part",
       share: (p) => p.random_write_rmw / writes,
       text: (p) => `${formatCount(p.random_write_rmw)}/s`,
       fill: "var(--board)",
     },
     {
-      name: "rebuild",
+      name: "whole stripes",
+      share: (p) => p.random_write_whole_stripe / writes,
+      text: (p) => `${formatCount(p.random_write_whole_stripe)}/s`,
+      fill: "var(--board)",
+    },
+    {
+      name: "rebuild, in use",
       share: (p) => (p.rebuild_hours ?? 0) / longest,
       text: (p) => (p.rebuild_hours === null ? "none" : formatHours(p.rebuild_hours)),
       fill: "var(--rust)",

@@ -47,6 +47,8 @@ export function formatFigure(
       return short ? shortHours(value) : value < 2 * 8766 ? formatHours(value) : years(value);
     case "chance":
       return formatChance(value);
+    case "share":
+      return `${(value * 100).toFixed(1)} %`;
     case "money":
       return formatMoney(value, short ? null : currency);
     case "watts":

@@ -24,13 +24,14 @@ const NUMBERS = [
   "replace_hours",
   "user_share",
   "user_writes",
+  "whole_stripes",
   "price",
   "tariff",
   "backup_age_hours",
 ] as const;
 const WORDS = ["need", "spares_for", "workload", "rate", "network", "backup_where", "backup_link"] as const;
 /** Typed in per cent, asked as shares. */
-const PERCENT = new Set<string>(["afr", "user_share"]);
+const PERCENT = new Set<string>(["afr", "user_share", "whole_stripes"]);
 
 export type Field = (typeof NUMBERS)[number] | (typeof WORDS)[number];
 
@@ -116,7 +117,9 @@ function questionOf(params: URLSearchParams, ids: ReadonlySet<number>) {
     ...(what === "what-if" ? { shorthand: typed } : { drive_ids: drives }),
     file_system: get("fs") || "ext4",
     mix_kinds: get("mix") === "yes",
-    whole_stripes: get("stripes") === "whole",
+    larger_later: get("larger") === "yes",
+    // As older addresses have it.
+    ...(get("stripes") === "whole" && { whole_stripes: 1 }),
   };
   for (const name of NUMBERS)
     if (get(name) !== "" && Number.isFinite(Number(get(name))))
@@ -136,17 +139,19 @@ export function chosenBody(body: Body, layout: Layout): Schema["CutBody"] {
     survive: _survive,
     survive_shelves: _shelves,
     survive_hosts: _hosts,
-    workload: _workload,
+    workload,
     rebuild_limit: _limit,
     widest: _widest,
     budget: _budget,
     bays_free: _bays,
     mix_kinds: _mix,
+    larger_later: _larger,
     spares: _spares,
     ...shared
   } = body;
   return {
     ...shared,
+    workload: workload ?? "general",
     scheme: layout.scheme,
     sets: layout.sets.length,
     spares:

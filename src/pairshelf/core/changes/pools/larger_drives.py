@@ -29,6 +29,16 @@ def door(layout: Layout, _file_system: FileSystem) -> tuple[Opening, str]:
     return Opening.AT_A_COST, f"One by one, by copying; it grows when all {layout.width} of a set are larger."
 
 
+def gains_after(layout: Layout) -> int | None:
+    """Of how many larger drives the last makes it grow; None where none ever does."""
+    scheme = layout.scheme
+    if scheme.id == "stripe":
+        return None
+    if scheme.family is Family.STEPPED:
+        return scheme.survives + 1
+    return 1 if scheme.id == "span" else layout.width
+
+
 def after(growing: Growing) -> Path:
     """One by one, in the order that brings capacity soonest."""
     size = growing.size

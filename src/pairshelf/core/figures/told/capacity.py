@@ -23,6 +23,11 @@ USABLE = LayoutFigure(
     "What is left for files after everything: redundancy, spares, labels, uneven sizes, and the file system itself.",
     "bytes", True, lambda a: a.space.usable, _account, weighed=True, listed=True,
 )  # fmt: skip
+EFFICIENCY = LayoutFigure(
+    "efficiency", "Usable capacity", "Usable of the raw capacity", "of raw",
+    "What is left for files of all that the drives hold, spares included: usable / raw.",
+    "share", True, lambda a: a.space.usable / a.space.raw, _account, listed=True,
+)  # fmt: skip
 REDUNDANCY = LayoutFigure(
     "redundancy", "Usable capacity", "Redundancy", "redundancy",
     "Copies or parity: what makes it possible to compute what was on a failed drive.",

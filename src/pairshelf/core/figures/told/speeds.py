@@ -76,11 +76,30 @@ SMALL_READS = LayoutFigure(
     "random_read", "Small reads", "Small reads", "small reads", "Small reads a second that all drives serve together.",
     "operations a second", True, lambda a: a.speed.random_read, _reads, weighed=True,
 )  # fmt: skip
+
+
+def _mixed(a: Assessment, _file_system: str) -> Worked:
+    if plain := _plain_writes(a):
+        return plain
+    w, model = a.given.whole_stripes, a.speed
+    return Worked(
+        "1 / (w / whole stripes + (1 − w) / part of a stripe)",
+        f"w = {w:.0%}: 1 / ({w:g} / {model.random_write_whole_stripe:,.0f} + {1 - w:g} / {model.random_write_rmw:,.0f}) "
+        f"= {a.small_writes:,.0f}/s", _MODEL,
+    )  # fmt: skip
+
+
+MIXED_WRITES = LayoutFigure(
+    "small_writes", "Small writes, as users mix them", "Small writes", "small writes",
+    "Small writes a second that all drives bear together: some change part of a stripe, some move whole ones, as the "
+    "use has it.",
+    "operations a second", True, lambda a: a.small_writes, _mixed, weighed=True, listed=True,
+)  # fmt: skip
 SMALL_WRITES = LayoutFigure(
-    "random_write_rmw", "Small writes, changing part of a stripe", "Small writes", "small writes",
+    "random_write_rmw", "Small writes, changing part of a stripe", "Small writes, part of a stripe", "part of a stripe",
     "Small writes a second that all drives bear together. With parity each takes several operations: the old data and "
     "parity are read, the new written.",
-    "operations a second", True, lambda a: a.speed.random_write_rmw, _writes, weighed=True, listed=True,
+    "operations a second", True, lambda a: a.speed.random_write_rmw, _writes, weighed=True,
 )  # fmt: skip
 WHOLE_STRIPES = LayoutFigure(
     "random_write_whole_stripe", "Small writes, whole stripes", "Small writes, whole stripes", "whole stripes",

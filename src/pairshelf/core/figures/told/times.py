@@ -5,15 +5,15 @@ from __future__ import annotations
 from pairshelf.core.domain.units import EXTENT, format_duration, format_size
 from pairshelf.core.figures.assess import Assessment
 from pairshelf.core.figures.figure import LayoutFigure, Worked
-from pairshelf.core.figures.speed import user_share
 
 
 def _users(a: Assessment) -> tuple[float, str]:
     """The users' share of the drives, and what it does to a duration."""
-    share = user_share(a.layout, a.given)
+    share = a.user_share
     told = f" × 1 / (1 − {share:.3g})" if share else ""
     if a.given.user_writes is not None:
-        told += f" (u: {a.given.user_writes:g} small writes/s of {a.given.user_writes / share if share else 0:,.0f} the drives bear)"
+        whole = f", {a.given.whole_stripes:.0%} of them whole stripes" if a.given.whole_stripes else ""
+        told += f" (u: {a.given.user_writes:g} small writes/s{whole}, of {a.small_writes:,.0f} the drives bear)"
     return share, told
 
 
