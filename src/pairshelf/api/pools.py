@@ -125,6 +125,8 @@ class VolumeOut(BaseModel):
     purpose: str
     #: Its own protection, in a spread pool.
     protection: str | None
+    #: Its number in the table of a drive divided into partitions.
+    partition: int | None
     #: What it takes on the drives; in a spread pool with its redundancy.
     pool_use: int
     file_system: str
@@ -428,13 +430,17 @@ def volumes_out(session: Session, pool: EstatePool) -> list[VolumeOut]:
             .where(VolumeRow.pool_id == pool.id).group_by(col(SampleFile.volume_id))
         )
     }  # fmt: skip
-    return [_volume_out(estate, v, *looked.get(v.id, (0, None))) for v in estate.volumes]
+    return [
+        _volume_out(estate, v, *looked.get(v.id, (0, None)))
+        for v in sorted(estate.volumes, key=lambda v: v.partition or 0)
+    ]
 
 
 def _volume_out(estate: Estate, v: EstateVolume, wrong: int, read_at: dt.datetime | None) -> VolumeOut:
     apps = [a for a in estate.applications if a.volume == v.ref]
     return VolumeOut(
         id=v.id, pool=v.pool, name=v.name, size=v.size, thin=v.thin, purpose=v.purpose, protection=v.protection,
+        partition=v.partition,
         pool_use=v.placed * EXTENT, file_system=v.file_system, facts=dict(facts_of(v.file_system)), overhead=v.overhead,
         for_files=v.size - v.overhead, mounts=[mount_out(estate, m) for m in estate.mounts_of(v)],
         shares=[s.name for s in estate.shares if s.volume == v.ref],

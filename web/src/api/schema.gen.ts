@@ -5071,6 +5071,8 @@ export interface components {
             purpose: string;
             /** Protection */
             protection: string | null;
+            /** Partition */
+            partition: number | null;
             /** Pool Use */
             pool_use: number;
             /** File System */

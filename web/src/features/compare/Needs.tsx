@@ -288,6 +288,7 @@ function Sources({ found }: { found: Schema["CompareOut"] }) {
           <strong>{SAID[b.name]?.(b.value)}</strong>: <span className="faint">{b.source}</span>
         </li>
       ))}
+      <li>Meanwhile {found.load}</li>
     </ul>
   );
 }

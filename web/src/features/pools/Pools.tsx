@@ -90,7 +90,13 @@ function Row({ pool }: { pool: Line }) {
         <State word={pool.state} />
       </td>
       <td style={{ whiteSpace: "nowrap" }}>
-        {pool.divided ? "divided drive" : pool.scheme} <span className="faint">{pool.trade_name}</span>
+        {pool.divided ? (
+          "drive with partitions"
+        ) : (
+          <>
+            {pool.scheme} <span className="faint">{pool.trade_name}</span>
+          </>
+        )}
         {pool.sets > 1 && <span className="faint"> · {pool.sets} sets</span>}
       </td>
       <td className="num">

@@ -34,8 +34,9 @@ export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed
       <h2>Volume {volume.name}</h2>
       <Text c="dimmed" mb={6}>
         {[
+          volume.partition !== null && `partition ${volume.partition}`,
           volume.file_system === "none" ? "no file system" : volume.file_system,
-          volume.thin ? "thin" : "thick",
+          volume.partition === null && (volume.thin ? "thin" : "thick"),
           volume.protection,
           volume.purpose,
         ]

@@ -66,7 +66,7 @@ function Editor({ there }: { there: Schema["PartitionsOut"] }) {
           {there.sector} bytes
         </span>
       </Heading>
-      {there.why_not && <Trouble error={null}>{there.why_not}</Trouble>}
+      {there.why_not && <p style={{ marginTop: 0 }}>It cannot be partitioned: {there.why_not}</p>}
       <section className="paper" aria-label="Plan">
         {there.why_not === null && (
           <Group mb="sm">
@@ -234,24 +234,26 @@ function Editor({ there }: { there: Schema["PartitionsOut"] }) {
           {edited ? "Edited here, not kept yet." : there.state}
         </p>
         <Group className="no-print">
-          <Act
-            why={may.why ?? there.why_not ?? (edited ? null : "Nothing has been edited.")}
-            variant="default"
-            loading={keep.isPending}
-            onClick={() => keep.mutate()}
-          >
-            Keep as pending
-          </Act>
-          <SheetAct
-            kind="write-partitions"
-            body={{ drive_id: there.drive_id }}
-            why={
-              there.why_not ??
-              (edited ? "Keep the edits first." : there.pending ? null : "Nothing is pending.")
-            }
-          >
-            Write them…
-          </SheetAct>
+          {there.why_not === null && (
+            <>
+              <Act
+                size="xs"
+                why={may.why ?? (edited ? null : "Nothing has been edited.")}
+                variant="default"
+                loading={keep.isPending}
+                onClick={() => keep.mutate()}
+              >
+                Keep as pending
+              </Act>
+              <SheetAct
+                kind="write-partitions"
+                body={{ drive_id: there.drive_id }}
+                why={edited ? "Keep the edits first." : there.pending ? null : "Nothing is pending."}
+              >
+                Write them…
+              </SheetAct>
+            </>
+          )}
           {!edited && there.parts.length > 0 && (
             <Button
               size="xs"
