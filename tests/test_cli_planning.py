@@ -106,3 +106,30 @@ def test_every_kind_of_change_has_a_command_that_explains_itself(kind: str) -> N
     done = CliRunner().invoke(app, ["plan", kind, "--help"])
     assert done.exit_code == 0
     assert KINDS[kind].about.split(",")[0][:30] in done.output.replace("\n", " ")
+
+
+def test_a_plan_from_a_file_is_approved_as_one(run: Callable[..., str], tmp_path: Path) -> None:
+    ids = shelf(4, name="Oak")
+    file = tmp_path / "pools.json"
+    asked = [
+        {"kind": "build-pool", "request": {"name": n, "scheme": "copies-2", "drives": d}}
+        for n, d in (("one", ids[:2]), ("two", ids[2:]))
+    ]
+    file.write_text(json.dumps(asked))
+    plan = json.loads(run("together", str(file), "--title", "Two pools", "--json"))
+    assert [s["title"] for s in plan["sheets"]] == ["Build pool one", "Build pool two"]
+    with pytest.raises(BadInput, match="Type two"):
+        run("approve", str(plan["id"]), "--plan", "--confirm", "one")
+    assert "Build pool two: approved." in run("approve", str(plan["id"]), "--plan", "--confirm", "one, two")
+    with transaction() as session:
+        assert sorted(session.exec(select(PoolRow.name))) == ["one", "two"]
+    for wrong in (
+        "{",
+        '[{"kind": 1}]',
+        '[{"kind": "build-pool", "request": {"name": "x", "scheme": 7, "drives": [1]}}]',
+    ):
+        file.write_text(wrong)
+        with pytest.raises(BadInput):
+            run("together", str(file), "--title", "x")
+    with pytest.raises(BadInput, match="cannot be read"):
+        run("together", str(tmp_path / "none.json"), "--title", "x")

@@ -7,7 +7,7 @@ from typing import Any
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field, create_model
-from sqlmodel import col, select
+from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, require, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
@@ -22,7 +22,7 @@ from pairshelf.engine.errands import still_to_do
 from pairshelf.engine.pools import devices
 from pairshelf.services import accounts
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import JobRow, SheetRow
+from pairshelf.store.tables import JobRow, SheetPlan, SheetRow, SheetState
 
 api = APIBlueprint("sheets", __name__, url_prefix="/api")
 
@@ -84,6 +84,17 @@ class SheetBody(BaseModel):
     findings: list[FindingOut]
 
 
+class PlanRef(BaseModel):
+    """The plan a sheet belongs to, and its place in it."""
+
+    id: int
+    title: str
+    number: int
+    of: int
+    #: The next sheet of it that waits, or null.
+    next: int | None
+
+
 class SheetOut(BaseModel):
     id: int
     state: str
@@ -97,6 +108,7 @@ class SheetOut(BaseModel):
     jobs: list[JobOut]
     #: What is still to be done on drives and hosts, with why where that is known.
     waiting: list[str]
+    plan: PlanRef | None = None
     #: Of a pool just built encrypted: its passphrase, shown this once and kept nowhere.
     passphrase: str | None = None
 
@@ -113,6 +125,8 @@ class SheetLine(BaseModel):
     stale: str | None
     #: Whether all that came of it has ended.
     done: bool
+    #: The plan it belongs to, or null.
+    plan_id: int | None
 
 
 class InTheWayOut(BaseModel):
@@ -145,7 +159,7 @@ class ApproveBody(BaseModel):
 _LATER: dict[str, Any] = {"gives_up": [], "texts": [], "findings": []}
 
 
-def _out(row: SheetRow, role: str, jobs: list[JobOut]) -> SheetOut:
+def sheet_out(row: SheetRow, role: str, jobs: list[JobOut]) -> SheetOut:
     return SheetOut(
         id=row.number, state=row.state, created_by=row.created_by, created_at=row.created_at,
         approved_by=row.approved_by, approved_at=row.approved_at, pool_id=row.pool_id,
@@ -175,7 +189,7 @@ def _add_route(api: APIBlueprint, kind: ChangeKind) -> None:
         user = signed_in()
         wanted = request_of(kind.id, body.model_dump())
         with transaction() as session:
-            return _out(engine.draw_up(session, kind.id, wanted, user.name, devices()), user.role, [])
+            return sheet_out(engine.draw_up(session, kind.id, wanted, user.name, devices()), user.role, [])
 
     draw_up.__name__ = draw_up.__qualname__ = f"draw_up_{kind.id.replace('-', '_')}"
     draw_up.__doc__ = f"Draw up the sheet: {kind.about} Nothing is done before it is approved."
@@ -226,9 +240,21 @@ def sheet(path: SheetPath) -> Any:
         if row is None:
             raise NotFound("change sheet")
         jobs = jobs_out(session, select(JobRow).where(JobRow.sheet_id == row.id).order_by(col(JobRow.id)))
-        shown = _out(row, user.role, jobs)
+        shown = sheet_out(row, user.role, jobs)
         shown.waiting = still_to_do(session, row.number)
+        shown.plan = _plan_of(session, row)
         return shown
+
+
+def _plan_of(session: Session, row: SheetRow) -> PlanRef | None:
+    plan = session.get(SheetPlan, row.plan_id) if row.plan_id is not None else None
+    if plan is None:
+        return None
+    rows = engine.sheets_of(session, plan.number)
+    waits = next((s.id for s in rows if s.state == SheetState.DRAFT and s.id != row.id), None)
+    return PlanRef(
+        id=plan.number, title=plan.title, number=[s.id for s in rows].index(row.id) + 1, of=len(rows), next=waits
+    )
 
 
 @api.get("/sheets/<int:sheet_id>/in-the-way", responses={200: InTheWayOut})
@@ -261,7 +287,7 @@ def approve(path: SheetPath, body: ApproveBody) -> Any:
         approved, outcome = engine.approve(session, path.sheet_id, user.name, body.confirm, devices())
         session.flush()
         jobs = jobs_out(session, select(JobRow).where(JobRow.sheet_id == approved.id))
-        done = _out(approved, user.role, jobs)
+        done = sheet_out(approved, user.role, jobs)
     done.passphrase = outcome.passphrase
     return done
 
@@ -274,4 +300,4 @@ def withdraw(path: SheetPath) -> Any:
     with transaction() as session:
         row = engine.withdraw(session, path.sheet_id, user.name)
         require(KINDS[row.kind].act)
-        return _out(row, user.role, [])
+        return sheet_out(row, user.role, [])

@@ -207,20 +207,72 @@ for _kind in KINDS.values():
     add_command(_kind)
 
 
+@app.command("together")
+def plan_together(
+    file: Annotated[
+        Path, typer.Argument(help="JSON: a list of changes, each with kind and request; - for standard input.")
+    ],
+    title: Annotated[str, typer.Option(help="What the plan is called.")],
+    who: As = "",
+    as_json: Json = False,
+) -> None:
+    """Draw up several changes as one plan: all of their sheets, or none. Approve it with approve --plan.
+
+    Example: pairshelf together pools.json --title "Pools for images and database" --as ida
+    """
+    _surroundings()
+    from pydantic import TypeAdapter, ValidationError
+
+    from pairshelf.api.plans import ChangeAsked, asked_of
+    from pairshelf.engine.approver import draw_up_all, sheets_of
+    from pairshelf.store.database import transaction
+
+    user = _user(who)
+    try:
+        text = sys.stdin.read() if str(file) == "-" else file.read_text()
+        listed = TypeAdapter(list[ChangeAsked]).validate_json(text)
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadInput(f"{file} cannot be read: {error}.", field="file") from None
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(p) for p in first["loc"])
+        raise BadInput(f"{file}: {where + ': ' if where else ''}{first['msg']}.", field="file") from None
+    asked = [asked_of(i, one) for i, one in enumerate(listed)]
+    for kind, _ in asked:
+        _may(user, kind)
+    with transaction() as session:
+        plan = draw_up_all(session, title, asked, user.name)
+        rows = [(s.number, dict(s.body)) for s in sheets_of(session, plan.number)]
+        number = plan.number
+    if as_json:
+        print_json({"id": number, "title": title, "sheets": [{"id": n, **body} for n, body in rows]})
+        return
+    print(f"Plan {number}: {title}\n")
+    for n, body in rows:
+        print_sheet(n, body)
+        print()
+
+
 @app.command("approve")
 def approve_sheet(
-    sheet: Annotated[int, typer.Argument(help="Number of the change sheet.", min=1, max=MOST_NUMBER)],
+    sheet: Annotated[int, typer.Argument(help="Number of the change sheet, or of the plan.", min=1, max=MOST_NUMBER)],
+    plan: Annotated[bool, typer.Option("--plan", help="All open sheets of a plan: all is done, or nothing.")] = False,
     confirm: Annotated[
-        str, typer.Option(help="The name the sheet asks for, where something is erased or given up.")
+        str,
+        typer.Option(
+            help="The name the sheet asks for, where something is erased or given up; of a plan all of them, by commas."
+        ),
     ] = "",
     who: As = "",
     as_json: Json = False,
 ) -> None:
-    """Approve a change sheet: what was shown is done, or nothing is.
+    """Approve a change sheet, or a plan: what was shown is done, or nothing is.
 
     Example: pairshelf approve 12 --confirm cold --as ida
     """
     _surroundings()
+    if plan:
+        return _approve_plan(sheet, confirm, who, as_json)
     from pairshelf.engine.approver import approve
     from pairshelf.engine.pools import devices
     from pairshelf.store.database import transaction
@@ -240,6 +292,33 @@ def approve_sheet(
     print(f"{row.title}: approved.")
     if outcome.passphrase:
         print(f"Passphrase, shown this once; without it the data are lost: {outcome.passphrase}")
+
+
+def _approve_plan(number: int, confirm: str, who: str, as_json: bool) -> None:
+    from pairshelf.engine.approver import approve_all, sheets_of
+    from pairshelf.engine.pools import devices
+    from pairshelf.store.database import transaction
+    from pairshelf.store.tables import SheetState
+
+    user = _user(who)
+    typed = {name.strip() for name in confirm.split(",")}
+    with transaction() as session:
+        drafts = [s for s in sheets_of(session, number) if s.state == SheetState.DRAFT]
+        for row in drafts:
+            _may(user, row.kind)
+        confirms = {s.number: s.body["confirm"] for s in drafts if s.body["confirm"] in typed}
+    with transaction() as session:
+        done = [
+            (row.number, row.title, outcome)
+            for row, outcome in approve_all(session, number, user.name, confirms, devices())
+        ]
+    if as_json:
+        print_json([{"id": n, "title": t, "pool_id": o.pool_id, "passphrase": o.passphrase} for n, t, o in done])
+        return
+    for _, title, outcome in done:
+        print(f"{title}: approved.")
+        if outcome.passphrase:
+            print(f"Passphrase, shown this once; without it the data are lost: {outcome.passphrase}")
 
 
 @app.command("jobs")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from typing import Any
 
@@ -11,11 +12,12 @@ from sqlalchemy import text
 from sqlalchemy.exc import OperationalError
 from sqlmodel import Session, col, select
 
-from pairshelf.core.changes.kind import Context
+from pairshelf.core.changes.kind import Context, together
 from pairshelf.core.changes.kinds import kind_of, request_of
 from pairshelf.core.changes.sheet import ChangeSheet
 from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.errors import BadInput, Busy, Locked, NotFound, NotPossible, NotServing, PairShelfError
+from pairshelf.core.policies.together import require_apart
 from pairshelf.engine.apply import APPLY
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.errands import on_drive, on_host, require_none
@@ -24,7 +26,7 @@ from pairshelf.engine.planner import Named, named, plan
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import Lock, lock_until_commit, transaction
 from pairshelf.store.repositories.drives_and_pools import lock_drives
-from pairshelf.store.tables import DriveRow, SheetRow, SheetState, now
+from pairshelf.store.tables import DriveRow, SheetPlan, SheetRow, SheetState, now
 
 _A_WEEK = dt.timedelta(days=7)
 
@@ -40,6 +42,57 @@ def draw_up(session: Session, kind: str, request: Any, who: str, world: Devices 
     session.add(row)
     session.flush()
     return row
+
+
+def draw_up_all(
+    session: Session, title: str, asked: Sequence[tuple[str, Any]], who: str, world: Devices | None = None
+) -> SheetPlan:
+    """Plan several changes as one undertaking, and keep their sheets for approval; all of them or none. What one
+    cannot be is said at its field, ``sheets.1.name``."""
+    title = " ".join(title.split())
+    if not 1 <= len(title) <= 120:
+        raise BadInput("Give the plan a title of at most 120 characters.", field="title")
+    require_apart(asked)
+    session.add(row := SheetPlan(title=title, created_by=who))
+    session.flush()
+    for index, (kind, request) in enumerate(asked):
+        try:
+            draw_up(session, kind, request, who, world).plan_id = row.id
+        except PairShelfError as error:
+            if error.field is not None:
+                error.field = f"sheets.{index}.{error.field}"
+            raise
+    session.flush()
+    return row
+
+
+def sheets_of(session: Session, plan_id: int) -> list[SheetRow]:
+    """The sheets of a plan in their order; NotFound where there is no such plan."""
+    if session.get(SheetPlan, plan_id) is None:
+        raise NotFound("plan")
+    return list(session.exec(select(SheetRow).where(SheetRow.plan_id == plan_id).order_by(col(SheetRow.id))))
+
+
+def approve_all(
+    session: Session, plan_id: int, who: str, confirms: Mapping[int, str], world: Devices
+) -> list[tuple[SheetRow, Outcome]]:
+    """Do what all open sheets of a plan say, in their order: all of it, or nothing. ``confirms`` has the name that
+    each of them asks for; BadInput at ``confirms.12`` where that of sheet 12 does not match."""
+    drafts = [s for s in sheets_of(session, plan_id) if s.state == SheetState.DRAFT]
+    if not drafts:
+        raise NotPossible("Every sheet of this plan has been dealt with.", code="nothing-pending")
+    # All that any of them is about is held first, in one order.
+    _hold(session, together(kind_of(s.kind).context(request_of(s.kind, s.request)) for s in drafts))
+    found = []
+    for sheet in drafts:
+        try:
+            found.append(approve(session, sheet.number, who, confirms.get(sheet.number, ""), world))
+        except PairShelfError as error:
+            error.field = f"confirms.{sheet.id}" if error.code == "not-confirmed" else None
+            if error.field is None:
+                error.message = f"{sheet.title}: {error.message}"
+            raise
+    return found
 
 
 def withdraw(session: Session, sheet_id: int, who: str) -> SheetRow:

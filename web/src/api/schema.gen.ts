@@ -1512,6 +1512,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up several changes as one plan: all of their sheets, or none. Nothing is done before they are approved. */
+        post: operations["plans_draw_up_plan_plans_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{plan_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A plan with its sheets. */
+        get: operations["plans_plan_plans__int_plan_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{plan_id}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Approve all open sheets of a plan: the name of each typed, the password given once. All is done, or nothing. */
+        post: operations["plans_approve_plan_plans__int_plan_id__approve_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{plan_id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put all open sheets of a plan away unapproved. */
+        post: operations["plans_withdraw_plan_plans__int_plan_id__withdraw_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/kinds": {
         parameters: {
             query?: never;
@@ -4643,6 +4711,8 @@ export interface components {
             stale: string | null;
             /** Done */
             done: boolean;
+            /** Plan Id */
+            plan_id: number | null;
         };
         /** SheetOut */
         SheetOut: {
@@ -4670,6 +4740,8 @@ export interface components {
             jobs: components["schemas"]["JobOut"][];
             /** Waiting */
             waiting: string[];
+            /** @default null */
+            plan?: components["schemas"]["PlanRef"] | null;
             /**
              * Passphrase
              * @default null
@@ -4771,6 +4843,22 @@ export interface components {
             row: number;
             /** Put Right Slot */
             put_right_slot: number | null;
+        };
+        /**
+         * PlanRef
+         * @description The plan a sheet belongs to, and its place in it.
+         */
+        PlanRef: {
+            /** Id */
+            id: number;
+            /** Title */
+            title: string;
+            /** Number */
+            number: number;
+            /** Of */
+            of: number;
+            /** Next */
+            next: number | null;
         };
         /**
          * ReportOut
@@ -5892,6 +5980,52 @@ export interface components {
              * @default false
              */
             dry?: boolean;
+        };
+        /** PlanOut */
+        PlanOut: {
+            /** Id */
+            id: number;
+            /** Title */
+            title: string;
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Sheets */
+            sheets: components["schemas"]["SheetOut"][];
+            /** May Approve */
+            may_approve: boolean;
+        };
+        /** PlanAsked */
+        PlanAsked: {
+            /** Title */
+            title: string;
+            /** Sheets */
+            sheets: components["schemas"]["ChangeAsked"][];
+        };
+        /** ChangeAsked */
+        ChangeAsked: {
+            /** Kind */
+            kind: string;
+            /** Request */
+            request: {
+                [key: string]: unknown;
+            };
+        };
+        /** ApprovePlanBody */
+        ApprovePlanBody: {
+            /** Confirms */
+            confirms?: {
+                [key: string]: string;
+            };
+            /**
+             * Password
+             * @default
+             */
+            password?: string;
         };
         /** KindsOut */
         KindsOut: {
@@ -10338,6 +10472,148 @@ export interface operations {
                 };
                 content: {
                     "application/x-tar": string;
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    plans_draw_up_plan_plans_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanAsked"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    plans_plan_plans__int_plan_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    plans_approve_plan_plans__int_plan_id__approve_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovePlanBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    plans_withdraw_plan_plans__int_plan_id__withdraw_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanOut"];
                 };
             };
             400: components["responses"]["BadInput"];

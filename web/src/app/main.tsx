@@ -12,6 +12,7 @@ import { Notice } from "../features/access/Notice";
 import { Build } from "../features/build/Build";
 import { Changes } from "../features/changes/Changes";
 import { Draw } from "../features/changes/Draw";
+import { PlanScreen } from "../features/changes/PlanScreen";
 import { SheetScreen } from "../features/changes/SheetScreen";
 import { Compare } from "../features/compare/Compare";
 import { OpenSaved } from "../features/compare/Saved";
@@ -85,6 +86,7 @@ function Door() {
               <Route path="changes" element={<Changes />} />
               <Route path="changes/draw" element={<Draw />} />
               <Route path="changes/draw/:kind" element={<Draw />} />
+              <Route path="changes/plans/:id" element={<PlanScreen />} />
               <Route path="changes/:id" element={<SheetScreen />} />
               <Route path="logbook" element={<Logbook />} />
               <Route path="settings" element={<Settings />} />

@@ -2,7 +2,7 @@
 
 import { Button, Checkbox, CopyButton, Modal, Stack, Text } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
-import { createContext, type ReactNode, useContext, useState } from "react";
+import { createContext, type ReactNode, useCallback, useContext, useState } from "react";
 import { api, ask } from "../api/client";
 import { about } from "../api/keys";
 
@@ -13,9 +13,12 @@ const Show = createContext<(what: Once) => void>(() => {});
 export const useShowOnce = () => useContext(Show);
 
 export function OnceProvider({ children }: { children: ReactNode }) {
-  const [what, setWhat] = useState<Once | null>(null);
+  // Several at once are shown one after the other.
+  const [all, setAll] = useState<Once[]>([]);
+  const what = all[0] ?? null;
   const [kept, setKept] = useState(false);
   const client = useQueryClient();
+  const show = useCallback((one: Once) => setAll((before) => [...before, one]), []);
   const close = () => {
     if (what) {
       const path = { path: { pool_id: what.poolId } };
@@ -24,11 +27,11 @@ export function OnceProvider({ children }: { children: ReactNode }) {
         .catch(() => null)
         .finally(() => client.invalidateQueries(about("/api/today")));
     }
-    setWhat(null);
+    setAll((before) => before.slice(1));
     setKept(false);
   };
   return (
-    <Show.Provider value={setWhat}>
+    <Show.Provider value={show}>
       {children}
       <Modal
         opened={what !== null}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import MISSING, dataclass, fields
 from typing import Any, Protocol, get_args, get_origin, get_type_hints
 
@@ -48,6 +48,19 @@ class Context:
     taken_in: tuple[tuple[str, str], ...] = ()
     #: One change at a time of all that name one of these.
     alone: tuple[str, ...] = ()
+
+
+def together(contexts: Iterable[Context]) -> Context:
+    """All that any of them names."""
+    whole = list(contexts)
+
+    def all_of(name: str) -> Any:
+        values = [getattr(c, name) for c in whole]
+        return (
+            any(values) if isinstance(values[0], bool) else tuple(dict.fromkeys(v for found in values for v in found))
+        )
+
+    return Context(**{f.name: all_of(f.name) for f in fields(Context)})
 
 
 @dataclass(frozen=True, slots=True)

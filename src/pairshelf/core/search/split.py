@@ -78,7 +78,8 @@ def split(
         if best is None or merit > best[0]:
             best = (merit, way)
     assert best is not None
-    shares = tuple(_share(use, part, asker.ask(use, part)) for use, part in zip(uses, best[1], strict=True))
+    # The answers were those of drives alike; what is shown, and built, names these drives and where they stand.
+    shares = tuple(_share(use, part, asker.ask_anew(use, part)) for use, part in zip(uses, best[1], strict=True))
     together = all_layouts(drives, replace(
         question, need=sum(u.need for u in uses), survive=max(u.survive for u in uses), spares=0, mix_kinds=False,
         workload=max(uses, key=lambda u: u.need).workload,
@@ -104,10 +105,13 @@ class _Asker:
         alike = tuple(sorted(Counter((d.kind, d.size, d.rate, d.ops, d.afr) for d in drives).items(), key=str))
         key = (use, alike)
         if key not in self._known:
-            self._known[key] = all_layouts(drives, replace(
-                self._question, need=use.need, survive=use.survive, workload=use.workload, spares=0, mix_kinds=True,
-            ))  # fmt: skip
+            self._known[key] = self.ask_anew(use, drives)
         return self._known[key]
+
+    def ask_anew(self, use: Use, drives: Sequence[Drive]) -> Answer:
+        return all_layouts(drives, replace(
+            self._question, need=use.need, survive=use.survive, workload=use.workload, spares=0, mix_kinds=True,
+        ))  # fmt: skip
 
 
 def _divisions(drives: Sequence[Drive], uses: Sequence[Use]) -> Iterator[tuple[tuple[Drive, ...], ...]]:

@@ -19,7 +19,7 @@ from pairshelf.store.tables.drives import DriveModel, DriveRow, Host, PartitionP
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
 from pairshelf.store.tables.pools import BackupRow, MissedWrite, PoolPlace, PoolRow
 from pairshelf.store.tables.volumes import KeepRule, Mount, SampleFile, VolumePiece, VolumeRow, VolumeStripes
-from pairshelf.store.tables.work import Comparison, ErrandRow, JobRow, LogRow, SheetRow
+from pairshelf.store.tables.work import Comparison, ErrandRow, JobRow, LogRow, SheetPlan, SheetRow
 
 __all__ = [
     "Application",
@@ -51,6 +51,7 @@ __all__ = [
     "Share",
     "ShareRight",
     "ShareVisit",
+    "SheetPlan",
     "SheetRow",
     "SheetState",
     "Shelf",

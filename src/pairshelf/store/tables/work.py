@@ -11,6 +11,16 @@ from sqlmodel import Field
 from pairshelf.store.tables.columns import JobState, Numbered, SheetState, big, json_column, when
 
 
+class SheetPlan(Numbered, table=True):
+    """Several change sheets that are one undertaking, approved together or one by one."""
+
+    __tablename__ = "sheet_plan"
+    id: int | None = Field(default=None, primary_key=True)
+    title: str
+    created_by: str
+    created_at: dt.datetime = when()
+
+
 class SheetRow(Numbered, table=True):
     __tablename__ = "change_sheet"
     id: int | None = Field(default=None, primary_key=True)
@@ -27,6 +37,8 @@ class SheetRow(Numbered, table=True):
     pool_id: int | None = Field(default=None, foreign_key="pool.id")
     #: Why a draft cannot be approved any more as it was shown.
     stale: str | None = None
+    #: The plan it belongs to.
+    plan_id: int | None = Field(default=None, foreign_key="sheet_plan.id")
 
 
 class JobRow(Numbered, table=True):

@@ -69,6 +69,14 @@ function Sheets() {
             <tr key={sheet.id}>
               <td style={{ overflowWrap: "anywhere" }}>
                 <Link to={`/changes/${sheet.id}`}>{sheet.title}</Link>
+                {sheet.plan_id !== null && (
+                  <>
+                    {" "}
+                    <Link className="faint" to={`/changes/plans/${sheet.plan_id}`}>
+                      of a plan
+                    </Link>
+                  </>
+                )}
               </td>
               <td
                 className={sheet.state === "draft" && !sheet.stale ? "rust" : "faint"}

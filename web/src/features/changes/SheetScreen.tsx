@@ -46,6 +46,18 @@ export function SheetScreen() {
         {about.state === "withdrawn" && " · withdrawn"}
       </Text>
       <h1 style={{ margin: "0.2rem 0 0.4rem" }}>{body.title}</h1>
+      {about.plan && (
+        <p style={{ margin: "0 0 0.4rem" }}>
+          Sheet {about.plan.number} of {about.plan.of} of the plan{" "}
+          <Link to={`/changes/plans/${about.plan.id}`}>{about.plan.title}</Link>
+          {about.state !== "draft" && about.plan.next !== null && (
+            <>
+              {" "}
+              · <Link to={`/changes/${about.plan.next}`}>the next sheet that waits</Link>
+            </>
+          )}
+        </p>
+      )}
       <p style={{ margin: 0 }}>{body.why}</p>
       {body.cautions.length > 0 && (
         <Part title="Take care">

@@ -1,13 +1,15 @@
 /** Two or more uses with different needs on one stock of drives: a division into pools, against one for all. */
 
-import { Button, NumberInput, Select, TextInput } from "@mantine/core";
+import { Button, Group, NumberInput, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData } from "@tanstack/react-query";
+import { useState } from "react";
 import { type Schema, server } from "../../api/client";
 import { keyed } from "../../shared/keyed";
-import { errorOf, Trouble, Waiting } from "../../shared/parts";
+import { Act, errorOf, Trouble, Waiting } from "../../shared/parts";
 import { formatChance, formatCount, formatHours, Size } from "../../shared/units";
-import { nameOf, type Question } from "./useQuestion";
+import { PlanPools } from "./PlanPools";
+import { backupIn, nameOf, type Question } from "./useQuestion";
 
 interface Use {
   name: string;
@@ -124,6 +126,12 @@ export function SplitByUse({ q }: { q: Question }) {
 }
 
 function Division({ found, q }: { found: Schema["SplitOut"]; q: Question }) {
+  const [planning, setPlanning] = useState(false);
+  const whyNot = !found.meets
+    ? "One of the uses has no layout."
+    : q.what !== "shelves"
+      ? "These drives are a what-if; choose real ones on the shelves to build."
+      : null;
   const open = (share: Schema["ShareOut"]) => {
     if (!share.layout) return;
     const change: Record<string, string | null> = {
@@ -206,6 +214,22 @@ function Division({ found, q }: { found: Schema["SplitOut"]; q: Question }) {
           <li key={key}>{text}</li>
         ))}
       </ul>
+      {planning && whyNot === null ? (
+        <PlanPools
+          key={found.shares.map((s) => `${s.name}:${s.drives.join(",")}`).join(";")}
+          shares={found.shares}
+          fileSystem={q.get("fs") || "ext4"}
+          backup={backupIn(q.body as never)}
+          onClose={() => setPlanning(false)}
+        />
+      ) : (
+        <Group mt="sm" className="no-print">
+          <Act why={whyNot} onClick={() => setPlanning(true)}>
+            Build these as one plan…
+          </Act>
+          {whyNot && <span className="faint">{whyNot}</span>}
+        </Group>
+      )}
     </section>
   );
 }
