@@ -167,12 +167,12 @@ def test_what_cannot_be_done_says_why_and_does_nothing(show: Show) -> None:
 
 
 def test_who_may_not_is_told_who_may(show: Show) -> None:
-    viewer = {"user": {"id": 2, "name": "wren", "role": "viewer", "acts": ["look"]}, "csrf": "x", "setup_needed": False}
+    why = "Only an operator or administrator can do this; you are signed in as viewer."
+    user = {"id": 2, "name": "wren", "role": "viewer", "acts": ["look"], "denied": {"manage-volumes": why}}
+    viewer = {"user": user, "csrf": "x", "setup_needed": False}
     page = show("SheetAct", ASK, {"GET /api/me": viewer})
     page.get_by_role("button", name="Rename…").focus()
-    expect(
-        page.get_by_text("Only an operator or administrator can do this; you are signed in as viewer.")
-    ).to_be_visible()
+    expect(page.get_by_text(why)).to_be_visible()
 
 
 def test_no_trouble_shows_nothing(show: Show) -> None:

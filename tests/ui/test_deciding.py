@@ -194,3 +194,39 @@ def test_a_backup_is_recorded_where_the_pool_is(page: Page) -> None:
     backups.get_by_role("button", name="Record it").click()
     expect(backups).to_contain_text("archive: annex")
     assert accessible(page) == []
+
+
+def test_pools_for_two_uses_are_built_as_one_plan(page: Page) -> None:
+    sign_in(page)
+    ids = page.request.get("/api/drives/matching?filter=free shelf:cold").json()["ids"]
+    page.goto(f"/compare?view=split&drives={','.join(map(str, ids))}&backup_where=barn&backup_link=1 Gbit/s")
+    page.get_by_role("button", name="Build these as one plan…").click()
+    page.get_by_label("Pool for small database").fill("large-images")
+    page.get_by_role("button", name="Draw up the plan").click()
+    expect(page.get_by_text("Change 1 of this plan gives this name.")).to_be_visible()
+    page.get_by_label("Pool for small database").fill("log")
+    assert accessible(page) == []
+    page.get_by_role("button", name="Draw up the plan").click()
+    page.wait_for_url(re.compile(r"/changes/plans/\d+"))
+    expect(page.get_by_role("heading", name="1. Build pool large-images")).to_be_visible()
+    expect(page.get_by_text("Backup barn, at most 24 h old").first).to_be_visible()
+    assert accessible(page) == []
+
+    # One sheet says that it is part of a plan, and leads back to it.
+    page.get_by_role("link", name="Build pool log").click()
+    expect(page.get_by_text("Sheet 2 of 2 of the plan")).to_be_visible()
+    page.get_by_role("link", name="Pools for large images, small database").click()
+    both = page.get_by_role("button", name="Approve all 2 and erase")
+    expect(both).to_be_disabled()
+    page.get_by_label("Type large-images to confirm").fill("large-images")
+    page.get_by_role("textbox", name="Your password").fill("fernhollow")
+    expect(both).to_be_disabled()
+    page.get_by_label("Type log to confirm").fill("log")
+    both.click()
+    expect(page.get_by_role("link", name="Go to the pool")).to_have_count(2)
+    expect(page.get_by_role("button", name=re.compile("^Approve"))).to_have_count(0)
+    page.goto("/pools")
+    for name in ("large-images", "log"):
+        expect(page.get_by_role("row", name=re.compile(f"^{name} healthy"))).to_be_visible()
+    page.goto("/changes")
+    expect(page.get_by_role("link", name="of a plan").first).to_be_visible()
