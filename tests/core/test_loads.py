@@ -66,11 +66,11 @@ def test_what_is_said_goes_before_what_is_assumed() -> None:
 def test_a_mix_lies_between_its_parts(whole: float, writes: float, scheme: str) -> None:
     layout = build_layout(DRIVES[:12], scheme)
     model = speed(layout)
-    mixed = mixed_writes(model, whole)
+    mixed = mixed_writes(layout, whole)
     low, high = sorted((model.random_write_rmw, model.random_write_whole_stripe))
     assert low * (1 - 1e-9) <= mixed <= high * (1 + 1e-9)
-    assert mixed_writes(model, 0) == model.random_write_rmw
-    assert mixed_writes(model, 1) == pytest.approx(model.random_write_whole_stripe)
+    assert mixed_writes(layout, 0) == model.random_write_rmw
+    assert mixed_writes(layout, 1) == pytest.approx(model.random_write_whole_stripe)
     given_ = Assumptions(user_writes=writes, whole_stripes=whole)
     assert user_share(layout, given_) == pytest.approx(min(writes / mixed, 1 - LEFT_FOR_REBUILD))
 

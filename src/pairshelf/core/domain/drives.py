@@ -85,14 +85,15 @@ class Drive:
     link: int | None = None
     #: Whole extents a member of this size gives (0: too small to be one). Kept, as it is asked for often.
     extents: int = field(init=False, compare=False, repr=False)
+    #: Its own mean sequential rate, or the default of its kind; and small operations a second likewise.
+    mean_rate: int = field(init=False, compare=False, repr=False)
+    operations: int = field(init=False, compare=False, repr=False)
 
     def __post_init__(self) -> None:
+        usual = DEFAULTS[self.kind]
         object.__setattr__(self, "extents", extents_of(self.size))
-
-    @property
-    def mean_rate(self) -> int:
-        """Its own mean sequential rate, or the default of its kind."""
-        return self.rate or DEFAULTS[self.kind].rate
+        object.__setattr__(self, "mean_rate", self.rate or usual.rate)
+        object.__setattr__(self, "operations", self.ops or usual.ops)
 
     @property
     def yearly_failure(self) -> float:
@@ -103,11 +104,6 @@ class Drive:
     def bit_errors(self) -> float:
         """Its own UBER, or the default of its kind."""
         return DEFAULTS[self.kind].uber if self.uber is None else self.uber
-
-    @property
-    def operations(self) -> int:
-        """Its own small operations per second, or the default of its kind."""
-        return self.ops or DEFAULTS[self.kind].ops
 
     @property
     def power(self) -> float:

@@ -63,12 +63,12 @@ class Assessment:
     cost: Cost
     restore_hours: float | None
 
-    @property
+    @cached_property
     def small_writes(self) -> float:
         """Small writes a second in the mix that is assumed or given."""
-        return mixed_writes(self.speed, self.given.whole_stripes)
+        return mixed_writes(self.layout, self.given.whole_stripes)
 
-    @property
+    @cached_property
     def user_share(self) -> float:
         """Share of every drive that users take meanwhile."""
         return user_share(self.layout, self.given)

@@ -85,7 +85,7 @@ def cautions(layout: Layout, space: SpaceAccount, q: float, given: Assumptions) 
         say("one-batch", batch)
     if len({d.rotates for d in layout.members}) > 1:
         say("mixed-kinds", "Rotating and flash drives are mixed; the pool is as slow as the slowest of them.")
-    small = [s for s in layout.spares if any(m.extents > s.extents for m in layout.members)]
+    small = [s for s in layout.spares if layout.largest_member > s.extents]
     if small:
         say("spare-too-small",
             f"{len(small)} spare{'s are' if len(small) > 1 else ' is'} smaller than some members and cannot "
@@ -97,7 +97,7 @@ def cautions(layout: Layout, space: SpaceAccount, q: float, given: Assumptions) 
 
 def _without_limit(drives: Sequence[Drive]) -> int:
     """Rotating drives of a known model that report no error-recovery limit; of what-ifs nothing is known."""
-    return sum(d.rotates and d.error_recovery is None and d.model is not None for d in drives)
+    return sum(d.model is not None and d.error_recovery is None and d.rotates for d in drives)
 
 
 def _batch(layout: Layout) -> str | None:

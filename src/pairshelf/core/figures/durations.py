@@ -39,16 +39,12 @@ def first_sync(layout: Layout) -> Duration | None:
     """
     if layout.scheme.survives == 0:
         return None
-    return _paced(
-        max(used * EXTENT / drive.mean_rate for drive, used in zip(layout.members, layout.used_extents, strict=True))
-    )
+    return _paced(layout.seconds_through)
 
 
 def check(layout: Layout) -> Duration:
     """Everything is read once; the slowest member counts."""
-    return _paced(
-        max(used * EXTENT / drive.mean_rate for drive, used in zip(layout.members, layout.used_extents, strict=True))
-    )
+    return _paced(layout.seconds_through)
 
 
 def rebuild(layout: Layout, member: str, new: Drive | None = None, *, absent: Collection[str] = ()) -> Duration:

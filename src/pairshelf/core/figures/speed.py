@@ -40,20 +40,28 @@ def sequential_read(layout: Layout) -> float:
     return layout.stream_read()
 
 
+def small_writes(layout: Layout) -> tuple[float, float]:
+    """Small writes a second: read, changed and written back; and where each moves a whole stripe."""
+    members, scheme, one = len(layout.members), layout.scheme, layout.operations
+    if scheme.code is Code.COPIES:
+        both = members * one / layout.width
+        return both, both
+    if scheme.survives == 0:
+        both = float(one if scheme.one_after_another else members * one)
+        return both, both
+    return members * one / (2 * (scheme.survives + 1)), float(one if scheme.one_set else len(layout.sets) * one)
+
+
 def speed(layout: Layout, network: int | None = None) -> Speed:
     """All speeds; sequential ones never more than the links carry."""
-    members, scheme = len(layout.members), layout.scheme
-    one = min(d.operations for d in layout.members)
-    if scheme.code is Code.COPIES:
-        rmw = whole = members * one / layout.width
-    elif scheme.survives == 0:
-        rmw = whole = float(one if scheme.one_after_another else members * one)
-    else:
-        rmw = members * one / (2 * (scheme.survives + 1))
-        whole = float(one if scheme.one_set else len(layout.sets) * one)
+    rmw, whole = small_writes(layout)
     most = _links(layout, network)
     return Speed(
-        members * float(one), rmw, whole, min(sequential_read(layout), most), min(sequential_write(layout), most)
+        len(layout.members) * float(layout.operations),
+        rmw,
+        whole,
+        min(sequential_read(layout), most),
+        min(sequential_write(layout), most),
     )
 
 
@@ -69,11 +77,10 @@ def _links(layout: Layout, network: int | None) -> float:
 LEFT_FOR_REBUILD = 0.05
 
 
-def mixed_writes(model: Speed, whole: float) -> float:
+def mixed_writes(layout: Layout, share: float) -> float:
     """Small writes a second where this share of them moves whole stripes: 1 / (w / whole + (1 - w) / rmw)."""
-    if whole == 0:
-        return model.random_write_rmw
-    return 1 / (whole / model.random_write_whole_stripe + (1 - whole) / model.random_write_rmw)
+    rmw, whole = small_writes(layout)
+    return rmw if share == 0 else 1 / (share / whole + (1 - share) / rmw)
 
 
 def asked_share(layout: Layout, given: Assumptions) -> float:
@@ -85,7 +92,7 @@ def asked_share(layout: Layout, given: Assumptions) -> float:
     """
     if given.user_writes is None:
         return given.user_share or 0.0
-    return given.user_writes / mixed_writes(speed(layout), given.whole_stripes)
+    return given.user_writes / mixed_writes(layout, given.whole_stripes)
 
 
 def user_share(layout: Layout, given: Assumptions) -> float:

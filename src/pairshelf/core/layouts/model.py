@@ -194,6 +194,21 @@ class Layout:
                     used[member] += band.rows
         return tuple(used)
 
+    @cached_property
+    def operations(self) -> int:
+        """Small operations a second of the slowest member."""
+        return min(d.operations for d in self.members)
+
+    @cached_property
+    def seconds_through(self) -> float:
+        """Until every member's extents in use have been gone through once, all at the same time: the slowest counts."""
+        return max(used * EXTENT / drive.mean_rate for drive, used in zip(self.members, self.used_extents, strict=True))
+
+    @cached_property
+    def largest_member(self) -> int:
+        """Extents of the largest member."""
+        return max(d.extents for d in self.members)
+
     def set_of(self, member: int) -> int:
         """Index of the set the member belongs to."""
         return member // self.width

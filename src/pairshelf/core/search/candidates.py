@@ -13,10 +13,10 @@ from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.assess import Assessment, assess, assess_all
 from pairshelf.core.figures.assumptions import Assumptions, assume
 from pairshelf.core.figures.space import SpaceAccount, space_account
-from pairshelf.core.figures.survival import Survival, guaranteed_of, survival, units_of
+from pairshelf.core.figures.survival import Survival, guaranteed_of, survival
 from pairshelf.core.figures.workloads import USUAL_WORKLOAD, load_said, workload_of
 from pairshelf.core.layouts import DIVIDED, Layout, Scheme, build_layout
-from pairshelf.core.layouts.arrange import arrange
+from pairshelf.core.layouts.arrange import arrange, stand_in
 from pairshelf.core.layouts.model import Family
 from pairshelf.core.layouts.registry import set_counts
 from pairshelf.core.search.ranking import aim_of, meets_aim, pareto_marks, restores_quickly, scores_of
@@ -261,13 +261,49 @@ def hold_back(drives: Sequence[Drive], spares: int, spares_for: str = "pool") ->
     return [d for i, d in enumerate(drives) if i not in kept], [d for i, d in enumerate(drives) if i in kept]
 
 
+class Known:
+    """What is known of where the drives of one search stand, so that it is worked out once for all layouts."""
+
+    def __init__(self) -> None:
+        self._standing: dict[tuple[int, str], list[list[Drive]]] = {}
+        self._numbers: dict[tuple[int, str], tuple[int, list[int]]] = {}
+        self._arranged: dict[tuple[int, int, int, str], tuple[Drive, ...] | None] = {}
+
+    def arranged(
+        self, members: Sequence[Drive], spares: int, sets: int, tolerance: int, domain: str
+    ) -> tuple[Drive, ...] | None:
+        """Members in an order in which no set has more than ``tolerance`` in one domain, or None."""
+        key = spares, sets, tolerance, domain
+        if key not in self._arranged:
+            if (spares, domain) not in self._standing:
+                self._standing[spares, domain] = stand_in(members, domain)
+            self._arranged[key] = arrange(members, sets, tolerance, domain, standing=self._standing[spares, domain])
+        return self._arranged[key]
+
+    def may_fail(self, layout: Layout, spares: int, domain: str) -> bool:
+        """Whether one of several domains, whichever it is, may fail under a layout in the given order; true of a
+        single one, too."""
+        if (spares, domain) not in self._numbers:
+            number: dict[str, int] = {}
+            of_each = [number.setdefault(d.place(domain), len(number)) for d in layout.members]
+            self._numbers[spares, domain] = len(number), of_each
+        units, of_each = self._numbers[spares, domain]
+        width, tolerance = layout.width, layout.scheme.survives
+        return units < 2 or all(
+            max(Counter(of_each[first : first + width]).values()) <= tolerance
+            for first in range(0, len(of_each), width)
+        )  # fmt: skip
+
+
 def lay_out(
-    drives: Sequence[Drive], scheme: str, sets: int, spares: int, *, arranged: str = "", spares_for: str = "pool"
-) -> Layout | None:
-    """A layout of the search again, from what its key says; None where it cannot be arranged so."""
+    drives: Sequence[Drive], scheme: str, sets: int, spares: int, *, arranged: str = "", spares_for: str = "pool",
+    known: Known | None = None,
+) -> Layout | None:  # fmt: skip
+    """A layout of the search again, from what its key says; None where it cannot be arranged so. ``known`` keeps
+    arrangements of the same drives, so that schemes that need the same share it."""
     members, held = hold_back(drives, spares, spares_for)
     if arranged:
-        ordered = arrange(members, sets, DIVIDED[scheme].survives, arranged)
+        ordered = (known or Known()).arranged(members, spares, sets, DIVIDED[scheme].survives, arranged)
         if ordered is None:
             return None
         members = list(ordered)
@@ -280,6 +316,7 @@ def _of_part(
     laid: list[_Laid] = []
     ruled_out: list[RuledOut] = []
     over = [domain for domain in ARRANGED_OVER if _worth_arranging(drives, domain)]
+    known = Known()
     for number, scheme in enumerate(DIVIDED.values()):
         if progress:
             progress(number, len(DIVIDED) + 2)  # the figures of all come last
@@ -288,7 +325,7 @@ def _of_part(
             members = _members(drives, question.spares or 0, question)
             ruled_out.append(RuledOut(scheme.id, _why_none(scheme, members)))
         for sets, spares in fitting:
-            laid += _laid(drives, scheme, sets, spares, question, over)
+            laid += _laid(drives, scheme, sets, spares, question, over, known)
     figures = assess_all(
         [one.layout for one in laid], question.given_for(drives), file_system=question.file_system,
         reserved_share=question.reserved_share,
@@ -312,8 +349,9 @@ class _Laid:
 
 
 def _laid(
-    drives: Sequence[Drive], scheme: Scheme, sets: int, spares: int, question: Question, over: Sequence[str]
-) -> Iterator[_Laid]:
+    drives: Sequence[Drive], scheme: Scheme, sets: int, spares: int, question: Question, over: Sequence[str],
+    known: Known,
+) -> Iterator[_Laid]:  # fmt: skip
     """The division in the given order, then arranged over shelves and hosts where that helps."""
     plain = lay_out(drives, scheme.id, sets, spares, spares_for=question.spares_for)
     assert plain is not None
@@ -321,8 +359,9 @@ def _laid(
     if not scheme.survives:
         return
     for domain in over:
-        if len(units_of(plain, domain)) > 1 and not guaranteed_of(plain, domain):
-            laid = lay_out(drives, scheme.id, sets, spares, arranged=domain, spares_for=question.spares_for)
+        if not known.may_fail(plain, spares, domain):
+            laid = lay_out(drives, scheme.id, sets, spares, arranged=domain, spares_for=question.spares_for,
+                           known=known)  # fmt: skip
             if laid is not None:
                 yield _Laid(laid, domain)
 
