@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 import resource
 import shutil
 import subprocess
@@ -43,7 +42,7 @@ def best(act: Callable[[], object], runs: int = 5) -> float:
 
 
 #: All layouts with all figures of so many drives: seconds allowed in one process.
-ALLOWED = {60: 0.15, 500: 1.0, 1000: 3.0}
+ALLOWED = {60: 0.04, 500: 0.5, 1000: 1.0}
 
 
 def layouts() -> None:
@@ -164,22 +163,119 @@ def _screen(url: str) -> None:
         page.get_by_role("textbox", name="Password").fill("only for this")
         page.get_by_role("button", name="Sign in").click()
         page.get_by_role("heading", name="What needs you").wait_for()
-        started = time.perf_counter()
-        page.goto("/shelves")
-        page.locator("[data-drive]").first.wait_for()
-        line("shelves with 10,000 drives: address to first spines", f"{(time.perf_counter() - started) * 1000:.0f} ms")
-        spine = page.locator("[data-drive]").nth(3)
-        spine.click()
-        started = time.perf_counter()
-        page.locator("[data-drive]").nth(5).click()
-        page.get_by_text("2 drives chosen").wait_for()
-        line("  a click to the drive being chosen", f"{(time.perf_counter() - started) * 1000:.0f} ms")
-        started = time.perf_counter()
-        page.get_by_label("Filter drives").fill("new 8TB shelf:S400")
-        page.get_by_text(re.compile("^5 match$")).wait_for()
-        line("  a filter typed to its answer", f"{(time.perf_counter() - started) * 1000:.0f} ms")
+        _shelves(page)
         _compare(page)
         browser.close()
+
+
+#: When the first spine was drawn, on the page's own clock, which begins with the address.
+_FIRST = """new MutationObserver((_, seen) => {
+  if (!document.querySelector("[data-drive]")) return;
+  seen.disconnect();
+  requestAnimationFrame(() => { window.firstSpine = performance.now(); });
+}).observe(document, { childList: true, subtree: true })"""
+#: From a click, and from a filter typed, to what came of it drawn.
+_HANDLING = """async () => {
+  const until = (change, there) => new Promise((resolve) => {
+    const started = performance.now();
+    const seen = new MutationObserver(() => {
+      if (!there()) return;
+      seen.disconnect();
+      requestAnimationFrame(() => resolve(performance.now() - started));
+    });
+    seen.observe(document.body, { childList: true, characterData: true, subtree: true, attributes: true });
+    change();
+  });
+  const rest = (ms) => new Promise((resolve) => setTimeout(resolve, ms));
+  const chosen = () => document.querySelector('[aria-label="Chosen drives"]')?.innerText ?? "";
+  const clicks = [];
+  for (let i = 0; i < 11; i++) {
+    const [before, spine] = [chosen(), document.querySelectorAll("[data-drive]")[10 + i]];
+    clicks.push(await until(() => spine.dispatchEvent(new MouseEvent("click", { bubbles: true })), () => chosen() !== before));
+    await rest(350);
+  }
+  const input = document.querySelector('[aria-label="Filter drives"]');
+  const write = (text) => {
+    Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(input, text);
+    input.dispatchEvent(new Event("input", { bubbles: true }));
+  };
+  const filtered = async (text, there) => {
+    const took = await until(() => write(text), there);
+    await rest(500);
+    write("");
+    await rest(500);
+    return took;
+  };
+  const [narrow, broad] = [[], []];
+  const says = (text) => document.body.innerText.includes(text);
+  for (let i = 0; i < 11; i++) {
+    const shelf = document.querySelector.bind(document, `[aria-label="Shelf S${100 + i * 7}"]`);
+    narrow.push(await filtered(`new shelf:S${100 + i * 7}`, () => says("24 match") && shelf()));
+    broad.push(await filtered("hdd" + " ".repeat(i), () => says("10,000 match")));
+  }
+  return { clicks, narrow, broad };
+}"""
+
+
+def _shelves(page: Page) -> None:
+    page.add_init_script(_FIRST)
+    first = []
+    for _ in range(9):
+        page.goto("/shelves")
+        page.locator("[data-drive]").first.wait_for()
+        page.wait_for_timeout(700)
+        first.append(page.evaluate("window.firstSpine"))
+    line("shelves with 10,000 drives: address to first spines", _median(first[2:], 350))
+    page.wait_for_timeout(1500)
+    took = page.evaluate(_HANDLING)
+    line("  a click to the drive being chosen", _median(took["clicks"], 80))
+    line("  a filter typed to its answer: one shelf", _median(took["narrow"], 150))
+    line("  a filter typed to its answer: all 10,000 pass", _median(took["broad"], 150))
+    found = []
+    for number in range(22):
+        started = time.perf_counter()
+        answer = page.request.get(f"/api/find?words={f'N{400 + number}' if number % 2 else f'replace%20N7{number}'}")
+        assert answer.ok
+        found.append((time.perf_counter() - started) * 1000)
+    line("  Find and do, 10,000 drives", _median(found[2:], 100))
+
+
+def _median(took: list[float], allowed: float) -> str:
+    middle = sorted(took)[len(took) // 2]
+    return f"{middle:.0f} ms = {middle / allowed:.2f} of allowed"
+
+
+def second_start() -> None:
+    """From the command to the first answered page of a demo that has been started before."""
+    import socket
+    import urllib.request
+
+    var = Path(tempfile.mkdtemp(prefix="pairshelf-start-"))
+    var.chmod(0o755)
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    env = {**os.environ, "PAIRSHELF_VAR": str(var), "PAIRSHELF_PORT": str(port)}
+    took = 0.0
+    try:
+        for _ in range(2):
+            started = time.perf_counter()
+            demo_ = subprocess.Popen(
+                [sys.executable, "-m", "pairshelf.launch.start", "demo"], env=env, stdout=subprocess.DEVNULL
+            )
+            while True:
+                try:
+                    urllib.request.urlopen(f"http://127.0.0.1:{port}/api/me", timeout=5)
+                    break
+                except OSError:
+                    time.sleep(0.05)
+            took = time.perf_counter() - started
+            time.sleep(3)
+            demo_.terminate()
+            demo_.wait(60)
+    finally:
+        shutil.rmtree(var, ignore_errors=True)
+    line("second start of the demo to the first answered page", f"{took:.1f} s = {took / 7:.2f} of allowed")
 
 
 #: From a change to the figures drawn, in the page's own clock: a changed need, then another drive in the pick.
@@ -214,10 +310,11 @@ def _compare(page: Page) -> None:
     page.locator("tr[data-key]").first.wait_for()
     page.wait_for_timeout(800)
     took = sorted(page.evaluate(_REACTION))
-    line("a changed pick of 24 drives to its figures on screen", f"{took[len(took) // 2]:.0f} ms median (100 allowed)")
+    line("a changed pick of 24 drives to its figures on screen", _median(took, 60))
 
 
 if __name__ == "__main__":
+    second_start()
     layouts()
     deciding()
     kernel()

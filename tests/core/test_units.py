@@ -79,8 +79,20 @@ def test_shorthand() -> None:
     ],
 )
 def test_filter(text: str, matches: bool) -> None:
-    facts = Facts(4 * 10**12, Kind.HDD, frozenset({"free"}), {"shelf": "cold store", "model": "keel 4", "bay": "3"})
+    facts = Facts(4 * 10**12, Kind.HDD, frozenset({"free"}), {"shelf": "Cold Store", "model": "Keel 4", "bay": "3"}.get)
     assert parse_filter(text)(facts) is matches
+
+
+@given(
+    st.text("abC ", max_size=3), st.text("abC ", max_size=3), st.none() | st.text("abC", max_size=3),
+    st.lists(st.sampled_from(['shelf:a', 'site:"b c"', "host:C", "shelf:ab", "free", "hdd", "host:zz", "a"]), max_size=3),
+)  # fmt: skip
+def test_what_passes_a_filter_stands_where_it_may(shelf: str, site: str, host: str | None, terms: list[str]) -> None:
+    """Drives are looked at only where they could pass: so none that passes may stand elsewhere."""
+    test = parse_filter(" ".join(terms))
+    said = {"shelf": shelf, "site": site, "host": host}
+    if test(Facts(10**12, Kind.HDD, frozenset({"free"}), said.get)):
+        assert test.may_stand(shelf, site, host)
 
 
 @pytest.mark.parametrize("text", ["weight:3", ">= 4T", "< 3 XB"])

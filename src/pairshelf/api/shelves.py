@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any
+from functools import partial
+from typing import Any, NamedTuple
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
@@ -14,7 +15,7 @@ from sqlmodel import Session, col, select
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.queries import Query, Upload
 from pairshelf.core.domain.acts import Act
-from pairshelf.core.domain.drive_filter import Facts, Test, parse_filter
+from pairshelf.core.domain.drive_filter import PLACES, Facts, Filter, parse_filter
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.estate import EstateDrive
 from pairshelf.core.domain.inventory import Differences, RowError, against_each_other, differences
@@ -24,7 +25,7 @@ from pairshelf.engine.log import log
 from pairshelf.formats.inventory_csv import Reading, read_inventory, write_inventory
 from pairshelf.formats.tables import MOST_BYTES
 from pairshelf.services.drive_lists import store_list
-from pairshelf.store.database import Lock, lock_until_commit, pick, transaction
+from pairshelf.store.database import Lock, among, lock_until_commit, pick, transaction
 from pairshelf.store.repositories.drives_and_pools import (
     LEFT,
     all_records,
@@ -105,6 +106,8 @@ class ShelvesOut(BaseModel):
     #: Drives that are in no bay.
     out: int
     filter_error: str | None
+    #: Ids of the drives that pass the filter; null without one.
+    matched: list[int] | None
 
 
 class HostsOut(BaseModel):
@@ -266,11 +269,11 @@ def _out(found: Any) -> DriveOut:
 
 
 def _facts(d: DriveOut, use: str | None) -> Facts:
-    fields = {
+    said = {
         "shelf": d.shelf, "site": d.site, "host": d.host, "maker": d.maker, "model": d.model, "serial": d.serial,
         "bay": str(d.bay), "pool": d.pool, "bus": d.bus, "use": use,
     }  # fmt: skip
-    return Facts(d.size, Kind(d.kind), frozenset(d.situations), {k: (v or "").lower() for k, v in fields.items()})
+    return Facts(d.size, Kind(d.kind), frozenset(d.situations), said.get)
 
 
 def _situations(
@@ -287,40 +290,82 @@ def _situations(
     return words
 
 
-def _matching(session: Session, test: Test) -> list[tuple[int, int | None, bool]]:
-    """Of all drives that pass the filter, in their natural order: id, shelf, whether it can be chosen.
+class _Match(NamedTuple):
+    """A drive that passes the filter."""
 
-    Plain columns, not rows made into objects: there may be ten thousand.
-    """
-    query = (
-        _query()
-        .with_only_columns(
-            DriveRow.id, DriveRow.shelf_id, DriveRow.size, DriveRow.kind, DriveRow.service, DriveRow.condition,
-            DriveRow.starts_host, DriveRow.bay, DriveRow.serial, DriveRow.maker, DriveRow.model, DriveRow.bus,
-            DriveRow.use, Shelf.name, Site.name, Host.name, PoolPlace.slot, PoolPlace.state, PoolRow.id, PoolRow.name,
+    id: int
+    shelf_id: int | None
+    site: str
+    shelf: str
+    row: Any
+
+    @property
+    def offered(self) -> bool:
+        """Whether it can be chosen."""
+        (_, _, size, kind, service, condition, starts_host, bay, serial, *_, pool) = self.row
+        drive = EstateDrive(
+            self.id, serial, self.shelf, bay, size, Kind(kind), None, service, condition, None, starts_host, pool
         )
+        return drive.why_not_offered() is None
+
+
+_PLAIN = (
+    "id", "shelf_id", "size", "kind", "service", "condition", "starts_host", "bay", "serial", "maker", "model", "bus", "use",
+)  # fmt: skip
+
+
+def _matching(session: Session, test: Filter) -> list[_Match]:
+    """All drives that pass the filter.
+
+    Plain columns, not rows made into objects, and the names of shelves once: there may be ten thousand drives.
+    """
+    places = {
+        i: (shelf, site, host)
+        for i, shelf, site, host in session.exec(
+            select(Shelf.id, Shelf.name, Site.name, Host.name).join(Site, col(Site.id) == Shelf.site_id)
+            .outerjoin(Host, col(Host.id) == Shelf.host_id)
+        )
+    }  # fmt: skip
+    query = (
+        pick(*(getattr(DriveRow, name) for name in _PLAIN), PoolPlace.slot, PoolPlace.state, PoolRow.id, PoolRow.name)
+        .outerjoin(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
+        .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
         .where(DriveRow.service != Service.RETIRED)
-        .order_by(Site.name, Shelf.name, col(DriveRow.bay), col(DriveRow.id))
-    )  # fmt: skip
+    )
+    if any(value for _, value in test.places):
+        # Only what stands where it could pass is looked at.
+        query = query.where(among(DriveRow.shelf_id, [i for i, where in places.items() if test.may_stand(*where)]))
+    kinds = {k.value: k for k in Kind}
+    nowhere: tuple[str | None, str | None, str | None] = (None, None, None)
+    # Few combinations hold of many drives.
+    words: dict[tuple[Any, ...], frozenset[str]] = {}
     found = []
-    for row in session.connection().execute(query):
-        (drive_id, shelf_id, size, kind, service, condition, starts_host, bay, serial, maker, model, bus, use,
-         shelf, site, host, slot, place, pool_id, pool) = row  # fmt: skip
-        fields = {
-            "shelf": (shelf or "").lower(), "site": (site or "").lower(), "host": (host or "").lower(),
-            "maker": (maker or "").lower(), "model": (model or "").lower(), "serial": serial.lower(),
-            "bay": str(bay), "pool": (pool or "").lower(), "bus": (bus or "").lower(), "use": (use or "").lower(),
-        }  # fmt: skip
-        words = _situations(service, condition, starts_host, pool_id, slot, place)
-        if test(Facts(size, Kind(kind), frozenset(words), fields)):
-            drive = EstateDrive(
-                drive_id, serial, shelf, bay, size, Kind(kind), None, service, condition, None, starts_host, pool
-            )
-            found.append((drive_id, shelf_id, drive.why_not_offered() is None))
+    for row in session.connection().execute(query).all():
+        drive_id, shelf_id, size, kind, service, condition, starts_host, *_, slot, place, pool_id, _ = row
+        where = places.get(shelf_id, nowhere)
+        key = service, condition, starts_host, pool_id is None, slot is None, place
+        if key not in words:
+            words[key] = frozenset(_situations(service, condition, starts_host, pool_id, slot, place))
+        if test(Facts(size, kinds[kind], words[key], partial(_said, row, where))):
+            found.append(_Match(drive_id, shelf_id, where[1] or "", where[0] or "", row))
     return found
 
 
-def _test(text: str) -> tuple[Test | None, str | None]:
+_BAY = _PLAIN.index("bay")
+
+
+def _said(row: Any, where: tuple[str | None, str | None, str | None], name: str) -> str | None:
+    """What a drive's row, and where it stands, say in a field of the filter."""
+    if name in PLACES:
+        return where[PLACES.index(name)]
+    if name == "pool":
+        pool: str | None = row[-1]
+        return pool
+    value = row[_PLAIN.index(name)]
+    return None if value is None else str(value)
+
+
+def _test(text: str) -> tuple[Filter | None, str | None]:
     if not text.strip():
         return None, None
     try:
@@ -357,9 +402,11 @@ def shelves(query: FilterQuery) -> Any:
         new = session.exec(select(func.count()).select_from(DriveRow).where(DriveRow.service == Service.NEW)).one()
         outside = session.exec(select(func.count()).select_from(DriveRow).where(*_OUTSIDE)).one()
         per_shelf: dict[int | None, int] = {}
+        matched: list[_Match] | None = None
         if test:
-            for _, shelf_id, _ in _matching(session, test):
-                per_shelf[shelf_id] = per_shelf.get(shelf_id, 0) + 1
+            matched = _matching(session, test)
+            for one in matched:
+                per_shelf[one.shelf_id] = per_shelf.get(one.shelf_id, 0) + 1
     out = [
         ShelfOut(id=i, site=site, host=host, name=name, bays=bays, drives=count,
                  matching=per_shelf.get(i, 0) if test else count)
@@ -372,6 +419,7 @@ def shelves(query: FilterQuery) -> Any:
     return ShelvesOut(
         shelves=out, scales=[SiteScale(site=k, largest=v) for k, v in scales.items()],
         drives=sum(s.drives for s in out), matching=sum(s.matching for s in out), new=new, out=outside, filter_error=wrong,
+        matched=None if matched is None else [m.id for m in matched],
     )  # fmt: skip
 
 
@@ -435,7 +483,8 @@ def drives_by_id(query: IdsQuery) -> Any:
 def matching(query: FilterQuery) -> Any:
     """Ids of the drives that pass the filter and can be chosen for a layout."""
     with transaction() as session:
-        ids = [i for i, _, offered in _matching(session, parse_filter(query.filter)) if offered]
+        offered = [m for m in _matching(session, parse_filter(query.filter)) if m.offered]
+    ids = [m.id for m in sorted(offered, key=lambda m: (m.site, natural(m.shelf), m.row[_BAY] or 0, m.id))]
     return SelectionOut(ids=ids[:MOST_SELECTED], more=max(0, len(ids) - MOST_SELECTED))
 
 

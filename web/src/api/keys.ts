@@ -61,7 +61,7 @@ export const SHOWN_BY: Record<string, readonly Path[]> = {
   keep_rule: [...POOL, ...ACCESS],
   partition_plan: ["/api/drives/{drive_id}/partitions"],
   sample_file: [...POOL, "/api/today", ...ACCESS],
-  change_sheet: ["/api/sheets", "/api/sheets/{sheet_id}", "/api/today"],
+  change_sheet: ["/api/sheets", "/api/sheets/{sheet_id}", "/api/plans/{plan_id}", "/api/today"],
   job: ["/api/jobs", "/api/today", ...POOL, "/api/sheets/{sheet_id}"],
   logbook: ["/api/logbook", "/api/today"],
   errand: ["/api/sheets/{sheet_id}"],

@@ -2326,6 +2326,8 @@ export interface components {
             out: number;
             /** Filter Error */
             filter_error: string | null;
+            /** Matched */
+            matched: number[] | null;
         };
         /** ShelfOut */
         ShelfOut: {

@@ -15,6 +15,8 @@ export const useAnswers = () => useContext(Connection);
 
 /** The stream says every few seconds what answers; silent for longer than this, it is the server that does not. */
 const SILENCE = 12_000;
+/** Milliseconds from the first connection until everything is asked anew. */
+const AT_FIRST = 1500;
 
 export function Live({ children }: { children: ReactNode }) {
   const client = useQueryClient();
@@ -34,6 +36,7 @@ export function Live({ children }: { children: ReactNode }) {
 function listen(client: QueryClient, tell: (answers: Answers) => void): () => void {
   const waiting = new Set<Path>();
   let timer: ReturnType<typeof setTimeout> | undefined;
+  let first = true;
   let heard = Date.now();
   let source: EventSource | undefined;
   const flush = () => {
@@ -44,7 +47,9 @@ function listen(client: QueryClient, tell: (answers: Answers) => void): () => vo
   const changed = (topics: string) => {
     for (const topic of topics.split(",")) {
       if (topic === "everything") {
-        client.invalidateQueries(EVERYTHING);
+        // At the first connection the page has just asked; what changed between is asked for once it stands.
+        setTimeout(() => client.invalidateQueries(EVERYTHING), first ? AT_FIRST : 0);
+        first = false;
         continue;
       }
       for (const path of SHOWN_BY[topic] ?? []) waiting.add(path);

@@ -1,12 +1,12 @@
 /** One shelf: its bays in rows on boards, a spine for each drive, a gap for each empty bay. */
-import { keepPreviousData } from "@tanstack/react-query";
 import { type KeyboardEvent, type MouseEvent, memo, useState } from "react";
-import { type Schema, server } from "../../api/client";
+import type { Schema } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { useSelection } from "../../shared/selection";
 import { BAY_WIDTH, type Drive, SpineDrawing, situationWord, TALLEST } from "../../shared/spine";
 import { shortSize, type UnitSystem, useUnits } from "../../shared/units";
 import { ShelfActs } from "./ByHand";
+import { useDrivesOf } from "./drives";
 import { PutIn } from "./PutIn";
 
 const BOARD = TALLEST + 18;
@@ -18,7 +18,8 @@ interface Props {
   shelf: Omit<Shelf, "site">;
   largest: number;
   perRow: number;
-  filter: string;
+  /** The drives that pass the filter; null without one. */
+  matched: ReadonlySet<number> | null;
   shown: number | null;
   onShow: (id: number) => void;
 }
@@ -26,17 +27,12 @@ interface Props {
 /** The spine clicked last, for choosing a stretch with Shift. */
 let anchor: number | null = null;
 
-export function ShelfDrawing({ shelf, largest, perRow, filter, shown, onShow }: Props) {
+export function ShelfDrawing({ shelf, largest, perRow, matched, shown, onShow }: Props) {
   const { system } = useUnits();
   const { ids, toggle, add } = useSelection();
   const stand = useMay("work-stand-ins");
   const [bay, setBay] = useState<number | null>(null);
-  const found = server.useQuery(
-    "get",
-    "/api/drives",
-    { params: { query: { shelves: String(shelf.id), filter } } },
-    { placeholderData: keepPreviousData },
-  );
+  const found = useDrivesOf(shelf.id);
   const drives = found.data?.drives ?? [];
   const byBay = new Map(drives.map((d) => [d.bay, d]));
   const first = drives.length && drives[0].bay === 0 ? 0 : 1;
@@ -62,7 +58,7 @@ export function ShelfDrawing({ shelf, largest, perRow, filter, shown, onShow }: 
         <span className="faint" style={{ fontSize: "0.88rem" }}>
           {shelf.host && shelf.host !== shelf.name ? `host ${shelf.host} · ` : ""}
           {shelf.drives} of {shelf.bays} bays
-          {filter ? ` · ${shelf.matching} match` : ""}
+          {matched ? ` · ${shelf.matching} match` : ""}
         </span>
         <ShelfActs shelf={shelf} />
       </div>
@@ -89,6 +85,7 @@ export function ShelfDrawing({ shelf, largest, perRow, filter, shown, onShow }: 
                     drive={drive}
                     largest={largest}
                     system={system}
+                    matches={!matched || matched.has(drive.id)}
                     selected={ids.has(drive.id)}
                     shown={shown === drive.id}
                     onChoose={choose}
@@ -178,13 +175,14 @@ interface SpineProps {
   drive: Drive;
   largest: number;
   system: UnitSystem;
+  matches: boolean;
   selected: boolean;
   shown: boolean;
   onChoose: (drive: Drive, event: MouseEvent | KeyboardEvent) => void;
 }
 
 const Spine = memo(
-  function Spine({ drive, largest, system, selected, shown, onChoose }: SpineProps) {
+  function Spine({ drive, largest, system, matches, selected, shown, onChoose }: SpineProps) {
     const press = (e: KeyboardEvent<SVGGElement>) => {
       if (e.key === " " || e.key === "Enter") {
         e.preventDefault();
@@ -207,7 +205,7 @@ const Spine = memo(
         aria-label={`${drive.shelf} bay ${drive.bay}, ${shortSize(drive.size, system)} ${drive.kind}, ${situationWord(drive)}, serial ${drive.serial}`}
         tabIndex={0}
         data-drive={drive.id}
-        opacity={drive.matches ? 1 : 0.22}
+        opacity={matches ? 1 : 0.22}
         style={{ cursor: "pointer" }}
         onClick={(e) => onChoose(drive, e)}
         onKeyDown={press}
@@ -219,6 +217,7 @@ const Spine = memo(
   },
   (a, b) =>
     a.drive === b.drive &&
+    a.matches === b.matches &&
     a.selected === b.selected &&
     a.shown === b.shown &&
     a.system === b.system &&

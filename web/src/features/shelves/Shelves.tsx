@@ -25,7 +25,7 @@ export function Shelves() {
   const [params, setParams] = useSearchParams();
   const filter = params.get("filter") ?? "";
   const [typed, setTyped] = useState(filter);
-  const [settled] = useDebouncedValue(typed, 120);
+  const [settled] = useDebouncedValue(typed, 60);
   const shown = params.get("drive");
   const list = server.useQuery(
     "get",
@@ -46,6 +46,8 @@ export function Shelves() {
   const wide = useMediaQuery("(min-width: 900px)", true);
   const manage = useMay("manage-drives");
   const go = useNavigate();
+  const passing = list.data?.matched;
+  const matched = useMemo(() => (passing ? new Set(passing) : null), [passing]);
   if (list.isPending) return <Waiting height={400} />;
   if (list.isError) return <Trouble error={list.error} />;
   const { shelves, drives, matching, out, filter_error } = list.data;
@@ -124,7 +126,7 @@ export function Shelves() {
           <ShelfList
             shelves={shelves.filter((s) => !settled || filter_error || s.matching > 0)}
             scales={new Map(list.data.scales.map((s) => [s.site, s.largest]))}
-            filter={filter_error ? "" : settled}
+            matched={matched}
             shown={shown ? Number(shown) : null}
             onShow={(id) => put("drive", String(id))}
           />
@@ -175,7 +177,7 @@ interface ListProps {
     matching: number;
   }[];
   scales: Map<string, number>;
-  filter: string;
+  matched: ReadonlySet<number> | null;
   shown: number | null;
   onShow: (id: number) => void;
 }
@@ -196,11 +198,12 @@ function packed(shelves: ListProps["shelves"], width: number): ListProps["shelve
   return rows;
 }
 
-function ShelfList({ shelves, scales, filter, shown, onShow }: ListProps) {
+function ShelfList({ shelves, scales, matched, shown, onShow }: ListProps) {
   const root = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(0);
   useLayoutEffect(() => {
     if (!root.current) return;
+    setWidth(Math.floor(root.current.getBoundingClientRect().width));
     const watcher = new ResizeObserver(([entry]) => setWidth(Math.floor(entry.contentRect.width)));
     watcher.observe(root.current);
     return () => watcher.disconnect();
@@ -252,7 +255,7 @@ function ShelfList({ shelves, scales, filter, shown, onShow }: ListProps) {
                 shelf={shelf}
                 largest={scales.get(shelf.site) ?? 1}
                 perRow={perRow}
-                filter={filter}
+                matched={matched}
                 shown={shown}
                 onShow={onShow}
               />
