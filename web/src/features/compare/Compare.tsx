@@ -47,11 +47,12 @@ export function Compare() {
   const bad = answer.error instanceof Problem ? answer.error : null;
   const found = answer.data?.found;
   const later = useDeferredValue(bad ? undefined : found);
+  const settled = useDeferredValue(q);
   return (
     <>
       <Heading title="Compare layouts">
         <Text c="dimmed">Nothing is built here; figures change while you choose.</Text>
-        {view === "" && found && q.ready && !bad && <Outward q={q} found={found} />}
+        {view === "" && later && q.ready && !bad && <Outward q={settled} found={later} />}
       </Heading>
       <nav className="views no-print" aria-label="Ways to compare">
         {VIEWS.map(([name, label]) => (
@@ -254,7 +255,7 @@ const Beside = memo(function Beside({
 });
 
 /** Saving, sharing, printing, and taking the figures elsewhere. */
-function Outward({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
+const Outward = memo(function Outward({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
   const { system } = useUnits();
   const [saving, setSaving] = useState(false);
   const [said, setSaid] = useState("");
@@ -324,7 +325,7 @@ function Outward({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
       )}
     </div>
   );
-}
+});
 
 /** The same drives as a what-if: change one and see, without touching what is there. */
 function Duplicate({ q }: { q: Question }) {

@@ -1,6 +1,6 @@
 /** All layouts in one table: sortable, each figure explained, up to four pinned for a closer look. */
 import { Button, Tooltip } from "@mantine/core";
-import { type ReactNode, useState } from "react";
+import { memo, type ReactNode, useCallback, useMemo, useState } from "react";
 import type { Schema } from "../../api/client";
 import { Term } from "../../shared/parts";
 import { TinyCurve } from "./Curve";
@@ -54,8 +54,12 @@ export function LayoutTable({
   onPick: (key: string) => void;
   onPin: (key: string) => void;
 }) {
-  const [sort, setSort] = useState<{ by: string; down: boolean } | null>(null);
-  const listed = useFigures().filter((f) => f.listed && found.layouts.some((l) => figureOf(l, f) !== null));
+  const [sort, setSort] = useState<Sort | null>(null);
+  const figures = useFigures();
+  const shown = figures.filter((f) => f.listed && found.layouts.some((l) => figureOf(l, f) !== null));
+  // The same as long as the same are listed, so that the head is not drawn anew with every change.
+  const names = shown.map((f) => f.id).join(",");
+  const listed = useMemo(() => figures.filter((f) => names.split(",").includes(f.id)), [figures, names]);
   const columns = listed.map((figure) => ({
     figure,
     most: Math.max(...found.layouts.map((l) => figureOf(l, figure) ?? 0), 0.001),
@@ -64,47 +68,17 @@ export function LayoutTable({
   const ordered = sorted(found.layouts, listed, sort);
   // The first are what matters; drawing all of many at every change would make every change slow.
   const rows = all ? ordered : ordered.filter((l, i) => i < FIRST || l.key === pick || pins.includes(l.key));
-  const turn = ({ id, more_is_better: down }: Figure) =>
-    setSort((before) =>
-      before?.by !== id ? { by: id, down } : before.down === down ? { by: id, down: !down } : null,
-    );
+  const turn = useCallback(
+    ({ id, more_is_better: down }: Figure) =>
+      setSort((before) =>
+        before?.by !== id ? { by: id, down } : before.down === down ? { by: id, down: !down } : null,
+      ),
+    [],
+  );
   return (
     <div className="scroll-x layouts" tabIndex={0}>
       <table className="plain">
-        <thead>
-          <tr>
-            <th aria-label="Pinned" />
-            <th>
-              <Term word="scheme">scheme</Term>
-            </th>
-            <th>drives</th>
-            {listed.map((c) => (
-              <th
-                key={c.id}
-                className="num"
-                aria-sort={sort?.by === c.id ? (sort.down ? "descending" : "ascending") : undefined}
-              >
-                <Tooltip
-                  label={c.meaning}
-                  multiline
-                  w={300}
-                  withArrow
-                  events={{ hover: true, focus: true, touch: false }}
-                >
-                  <button
-                    type="button"
-                    className="sort"
-                    onClick={() => turn(c)}
-                    aria-label={`Sort by ${c.head}`}
-                  >
-                    {sort?.by === c.id ? (sort.down ? "↓ " : "↑ ") : ""}
-                    <span className="term">{c.head}</span>
-                  </button>
-                </Tooltip>
-              </th>
-            ))}
-          </tr>
-        </thead>
+        <Head listed={listed} sort={sort} onTurn={turn} />
         <tbody>
           {rows.map((layout) => (
             <Row
@@ -131,7 +105,59 @@ export function LayoutTable({
   );
 }
 
-function sorted(layouts: Layout[], figures: Figure[], sort: { by: string; down: boolean } | null): Layout[] {
+interface Sort {
+  by: string;
+  down: boolean;
+}
+
+const Head = memo(function Head({
+  listed,
+  sort,
+  onTurn,
+}: {
+  listed: Figure[];
+  sort: Sort | null;
+  onTurn: (figure: Figure) => void;
+}) {
+  return (
+    <thead>
+      <tr>
+        <th aria-label="Pinned" />
+        <th>
+          <Term word="scheme">scheme</Term>
+        </th>
+        <th>drives</th>
+        {listed.map((c) => (
+          <th
+            key={c.id}
+            className="num"
+            aria-sort={sort?.by === c.id ? (sort.down ? "descending" : "ascending") : undefined}
+          >
+            <Tooltip
+              label={c.meaning}
+              multiline
+              w={300}
+              withArrow
+              events={{ hover: true, focus: true, touch: false }}
+            >
+              <button
+                type="button"
+                className="sort"
+                onClick={() => onTurn(c)}
+                aria-label={`Sort by ${c.head}`}
+              >
+                {sort?.by === c.id ? (sort.down ? "↓ " : "↑ ") : ""}
+                <span className="term">{c.head}</span>
+              </button>
+            </Tooltip>
+          </th>
+        ))}
+      </tr>
+    </thead>
+  );
+});
+
+function sorted(layouts: Layout[], figures: Figure[], sort: Sort | null): Layout[] {
   const figure = figures.find((f) => f.id === sort?.by);
   if (!sort || !figure) return layouts;
   const worst = sort.down ? Number.NEGATIVE_INFINITY : Number.POSITIVE_INFINITY;

@@ -49,7 +49,6 @@ export const Needs = memo(function Needs({
   // What is wrong with a field is never folded away.
   const more = openMore || errorOf(error, ...MORE) !== undefined;
   const assumed = openAssumed || errorOf(error, ...ASSUMED) !== undefined;
-  const systems = server.useQuery("get", "/api/schemes", {}, { staleTime: Number.POSITIVE_INFINITY });
   const number = (
     name: Field,
     label: ReactNode,
@@ -125,33 +124,12 @@ export const Needs = memo(function Needs({
               error={errorOf(error, "survive")}
               onChange={(v) => q.put({ survive: v ? String(v) : null })}
             />
-            <Select
-              label={<Term word="workload">What it is for</Term>}
-              w={215}
-              value={q.get("workload") || "general"}
-              onChange={(v) => q.put({ workload: v === "general" ? null : v })}
-              data={(systems.data?.workloads ?? []).map((w) => ({ value: w.id, label: w.name }))}
-              allowDeselect={false}
-            />
-            <Select
-              label="Spares"
-              w={125}
-              value={q.get("spares") || "open"}
-              onChange={(v) => q.put({ spares: v === "open" ? null : v })}
-              data={[
-                { value: "open", label: "none to two" },
-                ...["0", "1", "2", "3", "4"].map((n) => ({ value: n, label: n === "0" ? "none" : n })),
-              ]}
-              error={errorOf(error, "spares")}
-              allowDeselect={false}
-            />
-            <Select
-              label="File system"
-              w={110}
-              value={q.get("fs") || "ext4"}
-              onChange={(v) => q.put({ fs: v })}
-              data={(systems.data?.file_systems ?? []).map((f) => f.id)}
-              allowDeselect={false}
+            <Choices
+              workload={q.get("workload") || "general"}
+              spares={q.get("spares") || "open"}
+              system={q.get("fs") || "ext4"}
+              wrong={errorOf(error, "spares")}
+              put={q.put}
             />
           </>
         )}
@@ -269,6 +247,55 @@ export const Needs = memo(function Needs({
         </>
       )}
     </section>
+  );
+});
+
+/** What is chosen from lists; drawn anew only when one of them changes, not with every letter typed elsewhere. */
+const Choices = memo(function Choices({
+  workload,
+  spares,
+  system,
+  wrong,
+  put,
+}: {
+  workload: string;
+  spares: string;
+  system: string;
+  wrong?: string;
+  put: Question["put"];
+}) {
+  const systems = server.useQuery("get", "/api/schemes", {}, { staleTime: Number.POSITIVE_INFINITY });
+  return (
+    <>
+      <Select
+        label={<Term word="workload">What it is for</Term>}
+        w={215}
+        value={workload}
+        onChange={(v) => put({ workload: v === "general" ? null : v })}
+        data={(systems.data?.workloads ?? []).map((w) => ({ value: w.id, label: w.name }))}
+        allowDeselect={false}
+      />
+      <Select
+        label="Spares"
+        w={125}
+        value={spares}
+        onChange={(v) => put({ spares: v === "open" ? null : v })}
+        data={[
+          { value: "open", label: "none to two" },
+          ...["0", "1", "2", "3", "4"].map((n) => ({ value: n, label: n === "0" ? "none" : n })),
+        ]}
+        error={wrong}
+        allowDeselect={false}
+      />
+      <Select
+        label="File system"
+        w={110}
+        value={system}
+        onChange={(v) => put({ fs: v })}
+        data={(systems.data?.file_systems ?? []).map((f) => f.id)}
+        allowDeselect={false}
+      />
+    </>
   );
 });
 

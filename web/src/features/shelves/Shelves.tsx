@@ -96,7 +96,9 @@ export function Shelves() {
               }
             />
           </Tooltip>
-          {settled && !filter_error && <SelectMatching filter={settled} matching={matching} />}
+          {settled && !filter_error && !list.isPlaceholderData && (
+            <SelectMatching filter={settled} matching={matching} />
+          )}
         </div>
       )}
       {out > 0 && <OutOfBays onShow={(id) => put("drive", String(id))} />}
