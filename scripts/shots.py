@@ -88,19 +88,33 @@ def decide(page: Page) -> None:
         f"/compare?view=spread&what=what-if&what-if={STATIONS}&domain=host&volumes=10 TiB=copies-2;40 GiB=copies-3",
         whole=True,
     )
-    take(page, "split", "/compare?view=split&what=what-if&what-if=8x8TB,2x2TB ssd", whole=True)
+    plan(page)
     take(page, "buy", "/compare?view=buy&what=what-if&need=20 TB&survive=2&then1=30 TB&then2=45 TB")
     page.goto(before)
     page.get_by_text(re.compile("^Suggested")).wait_for()
 
 
-def change(page: Page, kind: str, **body: object) -> None:
+def plan(page: Page) -> None:
+    """Split by use, drawn up as one plan, and put away again."""
+    ids = page.request.get("/api/drives/matching?filter=free shelf:annex").json()["ids"]
+    ids += page.request.get("/api/drives/matching?filter=free ssd shelf:tray").json()["ids"]
+    page.goto(f"/compare?view=split&drives={','.join(map(str, ids))}&backup_where=annex tapes&backup_link=1 Gbit/s")
+    page.get_by_role("button", name="Build these as one plan…").click()
+    take(page, "split", whole=True)
+    page.get_by_role("button", name="Draw up the plan").click()
+    page.get_by_role("heading", name="Approval").wait_for()
+    take(page, "plan", whole=True)
+    page.get_by_role("button", name="Withdraw them").click()
+    page.get_by_text("withdrawn").first.wait_for()
+
+
+def change(page: Page, kind: str, *, confirm: str = "", **body: object) -> None:
     """Draw a sheet up and approve it, without a picture."""
     csrf = page.request.get("/api/me").json()["csrf"]
     headers = {"X-CSRFToken": csrf}
     sheet = page.request.post(f"/api/sheets/{kind}", data=body, headers=headers).json()
     done = page.request.post(
-        f"/api/sheets/{sheet['id']}/approve", data={"confirm": "", "password": ""}, headers=headers
+        f"/api/sheets/{sheet['id']}/approve", data={"confirm": confirm, "password": "fernhollow"}, headers=headers
     )
     assert done.ok, done.text()
 
@@ -133,11 +147,21 @@ def access(page: Page) -> None:
     take(page, "targets")
     take(page, "notice", "/notice?kind=shelf&name=Cold Store")
     (drive, *_) = page.request.get("/api/drives/matching?filter=free ssd shelf:tray").json()["ids"]
+    parts = [
+        {"size": "512 MiB", "type": "start", "label": "EFI"},
+        {"size": "600 GB", "label": "work", "file_system": "ext4"},
+        {"size": "400 GB", "label": "scratch", "file_system": "xfs"},
+    ]
+    body, headers = {"scheme": "gpt", "parts": parts}, {"X-CSRFToken": page.request.get("/api/me").json()["csrf"]}
+    assert page.request.put(f"/api/drives/{drive}/partitions", data=body, headers=headers).ok
+    serial = page.request.get(f"/api/drives/{drive}/partitions").json()["serial"]
+    change(page, "write-partitions", confirm=serial, drive_id=drive)
+    change(page, "mount-volume", volume=f"{serial}/work", host="sorrel", mount_point="/srv/work")
     page.goto(f"/drives/{drive}/partitions")
-    for number, (size, label) in enumerate((("512 MiB", "EFI"), ("200 GB", "work"), ("", "rest")), 1):
-        page.get_by_role("button", name="One more partition").click()
-        page.get_by_label(f"Size of partition {number}").fill(size)
-        page.get_by_label(f"Label of partition {number}").fill(label)
+    page.get_by_role("button", name="One more partition").click()
+    page.get_by_label("Size of partition 1").fill("250 GB")
+    page.get_by_label("Label of partition 1").fill("more")
+    page.get_by_role("cell", name="more").wait_for()
     take(page, "partitions")
 
 
@@ -191,16 +215,6 @@ def walk(page: Page) -> None:
     page.get_by_label("Close the drive's sheet").click()
     take(page, "shelves")
     take(page, "pool-degraded", "/pools/1")
-    page.goto("/shelves/import")
-    page.locator("input[type=file]").set_input_files(
-        {
-            "name": "attic.csv",
-            "mimeType": "text/csv",
-            "buffer": b"Shelf,Slot,Serial No,Capacity (TB),Type,Colour\nAttic,1,Z1,4,HDD,grey\nAttic,1,Z2,0,HDD,grey\n",
-        }
-    )
-    page.get_by_text("size in TB").wait_for()
-    take(page, "import")
     take(page, "logbook", "/logbook")
 
 

@@ -51,10 +51,7 @@ def test_what_is_said_goes_before_what_is_assumed() -> None:
     # 24 drives in sets of 12: two sets of 120 whole stripes a second.
     assert typed[12].rebuild_hours == pytest.approx((idle[12].rebuild_hours or 0) / (1 - 100 / 240))
     said = load_of(all_layouts(DRIVES, Question()), Question())
-    assert said == (
-        "users make 58 small writes/s, 50% of them whole stripes "
-        "(assumed for general files: 2.0% of the drives' operations)"
-    )
+    assert said == "users make 58 small writes/s, 50% of them whole stripes (assumed for general files)"
     assert load_said(Assumptions(), None) == "nobody uses the drives meanwhile"
     assert load_said(Assumptions(user_share=0.3), None) == "users take 30% of the drives"
     with pytest.raises(BadInput) as caught:

@@ -216,7 +216,7 @@ def test_pools_for_two_uses_are_built_as_one_plan(page: Page) -> None:
     page.get_by_role("link", name="Build pool log").click()
     expect(page.get_by_text("Sheet 2 of 2 of the plan")).to_be_visible()
     page.get_by_role("link", name="Pools for large images, small database").click()
-    both = page.get_by_role("button", name="Approve all 2 and erase")
+    both = page.get_by_role("button", name="Approve both and erase")
     expect(both).to_be_disabled()
     page.get_by_label("Type large-images to confirm").fill("large-images")
     page.get_by_role("textbox", name="Your password").fill("fernhollow")

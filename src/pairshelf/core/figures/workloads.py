@@ -55,7 +55,7 @@ def load_said(given: Assumptions, assumed_for: Workload | None) -> str:
     told = f"users make {given.user_writes:,.0f} small writes/s, {given.whole_stripes:.0%} of them whole stripes"
     if assumed_for is None:
         return told
-    return f"{told} (assumed for {assumed_for.name}: {assumed_for.writes:.1%} of the drives' operations)"
+    return f"{told} (assumed for {assumed_for.name})"
 
 
 WORKLOADS: dict[str, Workload] = {

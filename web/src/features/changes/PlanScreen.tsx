@@ -147,7 +147,7 @@ function Approval({ plan, open }: { plan: Plan; open: Sheet[] }) {
       <p style={{ margin: "0.2rem 0 0" }}>
         {open.length === 1
           ? "The sheet that waits is done, or nothing is."
-          : `All ${open.length} sheets that wait are done in this order, or nothing is. Each can also be approved by itself.`}
+          : `${open.length === 2 ? "Both" : `All ${open.length}`} sheets that wait are done in this order, or nothing is. Each can also be approved by itself.`}
       </p>
       {erases && <StandIns />}
       <form autoComplete="off" onSubmit={submit}>
@@ -181,7 +181,7 @@ function Approval({ plan, open }: { plan: Plan; open: Sheet[] }) {
             loading={sending.isPending}
             disabled={asking.length > 0 && (!typed || !form.values.password)}
           >
-            Approve {open.length === 1 ? "it" : `all ${open.length}`}
+            Approve {open.length === 1 ? "it" : open.length === 2 ? "both" : `all ${open.length}`}
             {erases ? " and erase" : ""}
           </Button>
           <Button variant="subtle" onClick={() => withdraw.mutate()} loading={withdraw.isPending}>
