@@ -48,9 +48,9 @@ def test_lock_files_name_no_registry() -> None:
 def test_every_caution_and_every_workload_is_explained_with_its_weights() -> None:
     text = (ROOT / "docs/rules.md").read_text()
     assert all(f"`{code}`" in text for code in CODES)
-    rows = re.findall(r"^\| `([a-z]+)` \| ([\d. |]+) \|$", text, re.MULTILINE)
-    told = {name: [float(x) for x in cells.split("|")] for name, cells in rows}
-    assert told == {w.id: list(w.weights().values()) for w in WORKLOADS.values()}
+    rows = re.findall(r"^\| `([a-z]+)` \| ([\d. %|]+) \|$", text, re.MULTILINE)
+    told = {n: [float(x.strip(" %")) / (100 if "%" in x else 1) for x in cells.split("|")] for n, cells in rows}
+    assert told == {w.id: [*w.weights().values(), w.writes, w.whole] for w in WORKLOADS.values()}
     assert all(abs(sum(w.weights().values()) - 1) < 1e-9 for w in WORKLOADS.values())
 
 

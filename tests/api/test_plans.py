@@ -101,7 +101,11 @@ def test_all_of_a_plan_is_done_or_nothing(person: Callable[[str], Person]) -> No
     assert who.post(path, {**right, "password": "wrong"}).status_code == 403
     assert person("osric").post(path, right).status_code == 403
     assert _pools() == []
+    way = f"/api/plans/{plan['id']}/in-the-way"
+    assert who.get(way).get_json()["sentence"] is None and person("osric").get(way).status_code == 403
     happens("fail", "A4")
+    assert who.get(way).get_json()["sentence"].startswith("Build pool two: ")
+    assert who.get(f"/api/sheets/{first}/in-the-way").get_json()["sentence"] is None
     gone = who.post(path, right)
     assert gone.status_code == 409 and gone.get_json()["title"].startswith("Build pool two: ")
     assert _pools() == []

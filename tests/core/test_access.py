@@ -213,6 +213,8 @@ REFUSED_IN: list[tuple[str, dict[str, Any], Estate, str | None, str]] = [
     ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("1 GiB"), Wanted("1 GiB")), "mbr"), "parts.1.size", "bad-input"),
     ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("1 MiB", file_system="ext4"),)), "parts.0.size", "bad-input"),
     ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("1 GiB", "start", file_system="ext4"),)), "parts.0.file_system", "bad-input"),
+    ("reformat-volume", {"volume": "F12/part-2", "file_system": "ntfs"}, divided(estate()), "file_system", "wrong-type"),
+    ("reformat-volume", {"volume": "F12/part-1", "file_system": "ext4"}, divided(estate()), "file_system", "wrong-type"),
     ("make-volumes", {"pool": "F12", "name": "x", "size": "1 GiB"}, divided(estate()), "pool", "partitioned"),
     ("resize-volume", {"volume": "F12/part-2", "size": "900 GB"}, divided(estate()), "size", "bad-input"),
     ("resize-volume", {"volume": "F12/part-4", "size": "1.9 TB"}, divided(estate()), "size", "bad-input"),

@@ -11,7 +11,7 @@ from sqlmodel import Session
 
 from pairshelf.api.guard import needs, require, signed_in
 from pairshelf.api.sessions import own_session
-from pairshelf.api.sheets import SheetOut, body_of, sheet_out
+from pairshelf.api.sheets import InTheWayOut, SheetOut, body_of, sheet_out
 from pairshelf.core.changes.kinds import KINDS, kind_of, request_of
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.errors import BadInput, NotFound
@@ -47,7 +47,8 @@ class PlanOut(BaseModel):
     created_at: dt.datetime
     #: In the order in which they are done.
     sheets: list[SheetOut]
-    may_approve: bool
+    #: Why whoever asks may not approve all of it, and who may; or null.
+    why_not: str | None
 
 
 class ApprovePlanBody(BaseModel):
@@ -62,7 +63,7 @@ def _plan_out(session: Session, plan: SheetPlan) -> PlanOut:
     shown = [sheet_out(s, role, []) for s in approver.sheets_of(session, plan.number)]
     return PlanOut(
         id=plan.number, title=plan.title, created_by=plan.created_by, created_at=plan.created_at, sheets=shown,
-        may_approve=all(s.may_approve for s in shown),
+        why_not=next((s.why_not for s in shown if s.why_not), None),
     )  # fmt: skip
 
 
@@ -113,6 +114,16 @@ def _open_sheets(session: Session, plan_id: int) -> list[SheetRow]:
     for sheet in drafts:
         require(KINDS[sheet.kind].act)
     return drafts
+
+
+@api.get("/plans/<int:plan_id>/in-the-way", responses={200: InTheWayOut})
+@needs(Act.LOOK, heavy=True)
+def plan_in_the_way(path: PlanPath) -> Any:
+    """What stands in the way of approving all open sheets of a plan now, for whoever may: it is tried."""
+    with transaction() as session:
+        _open_sheets(session, path.plan_id)
+    error = approver.plan_in_the_way(path.plan_id, devices())
+    return InTheWayOut(sentence=error.message if error else None)
 
 
 @api.post("/plans/<int:plan_id>/approve", responses={200: PlanOut})

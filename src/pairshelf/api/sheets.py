@@ -15,7 +15,7 @@ from pairshelf.api.queries import Query
 from pairshelf.api.sessions import own_session
 from pairshelf.core.changes.kind import ChangeKind
 from pairshelf.core.changes.kinds import KINDS, request_of
-from pairshelf.core.domain.acts import Act, allowed
+from pairshelf.core.domain.acts import Act, allowed, why_not
 from pairshelf.core.errors import NotFound
 from pairshelf.engine import approver as engine
 from pairshelf.engine.errands import still_to_do
@@ -104,6 +104,8 @@ class SheetOut(BaseModel):
     approved_at: dt.datetime | None
     pool_id: int | None
     may_approve: bool
+    #: Why whoever asks may not approve it, and who may; or null.
+    why_not: str | None
     body: SheetBody
     jobs: list[JobOut]
     #: What is still to be done on drives and hosts, with why where that is known.
@@ -163,7 +165,8 @@ def sheet_out(row: SheetRow, role: str, jobs: list[JobOut]) -> SheetOut:
     return SheetOut(
         id=row.number, state=row.state, created_by=row.created_by, created_at=row.created_at,
         approved_by=row.approved_by, approved_at=row.approved_at, pool_id=row.pool_id,
-        may_approve=allowed(role, KINDS[row.kind].act), body=SheetBody(**{**_LATER, **row.body}), jobs=jobs,
+        may_approve=allowed(role, KINDS[row.kind].act),
+        why_not=why_not(role, KINDS[row.kind].act), body=SheetBody(**{**_LATER, **row.body}), jobs=jobs,
         waiting=[],
     )  # fmt: skip
 

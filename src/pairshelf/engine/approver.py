@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict
 from typing import Any
 
@@ -145,13 +145,33 @@ class _Tried(Exception):
 def in_the_way(sheet_id: int, world: Devices) -> PairShelfError | None:
     """What approving a draft would say now; nothing, where it would be done. It is really done, and comes to nothing:
     so nothing can stand in the way that is not told beforehand. Where others hold what it is about, nothing is known."""
+
+    def all_of_it(session: Session) -> None:
+        row = session.get(SheetRow, sheet_id)
+        if row is not None and row.state == SheetState.DRAFT:
+            approve(session, sheet_id, row.created_by, row.body["confirm"] or "", world)
+
+    return _tried(all_of_it)
+
+
+def plan_in_the_way(plan_id: int, world: Devices) -> PairShelfError | None:
+    """The same of all open sheets of a plan together."""
+
+    def all_of_it(session: Session) -> None:
+        drafts = [s for s in sheets_of(session, plan_id) if s.state == SheetState.DRAFT]
+        if drafts:
+            confirms = {s.number: s.body["confirm"] or "" for s in drafts}
+            approve_all(session, plan_id, drafts[0].created_by, confirms, world)
+
+    return _tried(all_of_it)
+
+
+def _tried(work: Callable[[Session], None]) -> PairShelfError | None:
+    """What really doing it says; it comes to nothing. None, too, where others hold what it is about."""
     try:
         with transaction() as session:
             session.connection().execute(text("set local lock_timeout = '1s'"))
-            row = session.get(SheetRow, sheet_id)
-            if row is None or row.state != SheetState.DRAFT:
-                return None
-            approve(session, sheet_id, row.created_by, row.body["confirm"] or "", world)
+            work(session)
             session.flush()
             raise _Tried
     except _Tried:

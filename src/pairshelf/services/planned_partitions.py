@@ -59,8 +59,10 @@ class Partitioned:
         if self.wanted:
             return "Pending: nothing of it has been written to the drive."
         if self.drive.partitioned:
-            if self.on_drive is None:
+            if self.on_drive is None and self.drive.condition not in ("good", "failing"):
                 return "The drive does not answer; these are its partitions as they were written."
+            if self.on_drive is None or self.on_drive.parts != self.there:
+                return "This table is still to be written onto the drive; it is tried again by itself."
             return "The drive is in use by these partitions." if self.there else "No partition is left on the drive."
         if self.on_drive is None:
             return "No partition table stands on the drive, and nothing is planned."

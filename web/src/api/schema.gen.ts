@@ -1546,6 +1546,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{plan_id}/in-the-way": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What stands in the way of approving all open sheets of a plan now, for whoever may: it is tried. */
+        get: operations["plans_plan_in_the_way_plans__int_plan_id__in_the_way_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plans/{plan_id}/approve": {
         parameters: {
             query?: never;
@@ -4737,6 +4754,8 @@ export interface components {
             pool_id: number | null;
             /** May Approve */
             may_approve: boolean;
+            /** Why Not */
+            why_not: string | null;
             body: components["schemas"]["SheetBody"];
             /** Jobs */
             jobs: components["schemas"]["JobOut"][];
@@ -5998,8 +6017,8 @@ export interface components {
             created_at: string;
             /** Sheets */
             sheets: components["schemas"]["SheetOut"][];
-            /** May Approve */
-            may_approve: boolean;
+            /** Why Not */
+            why_not: string | null;
         };
         /** PlanAsked */
         PlanAsked: {
@@ -10544,6 +10563,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    plans_plan_in_the_way_plans__int_plan_id__in_the_way_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InTheWayOut"];
                 };
             };
             400: components["responses"]["BadInput"];

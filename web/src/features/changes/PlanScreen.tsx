@@ -132,9 +132,13 @@ function Approval({ plan, open }: { plan: Plan; open: Sheet[] }) {
       client.invalidateQueries(EVERYTHING);
     },
   });
-  if (!plan.may_approve) {
-    return <p>Only an administrator can approve all of this plan.</p>;
-  }
+  const way = server.useQuery(
+    "get",
+    "/api/plans/{plan_id}/in-the-way",
+    { params },
+    { enabled: plan.why_not === null, refetchInterval: 5000 },
+  );
+  if (plan.why_not !== null) return <p>{plan.why_not}</p>;
   const erases = open.some((s) => s.body.erases.length);
   const typed = asking.every((s) => form.values.confirms[String(s.id)]?.trim() === s.body.confirm);
   return (
@@ -173,6 +177,11 @@ function Approval({ plan, open }: { plan: Plan; open: Sheet[] }) {
             />
           )}
         </Group>
+        {!unplaced && way.data?.sentence && (
+          <p className="rust" role="status" style={{ margin: "0 0 0.4rem" }}>
+            As things stand nothing of it would be done: {way.data.sentence}
+          </p>
+        )}
         <Trouble error={unplaced ?? withdraw.error} />
         <Group mt="sm">
           <Button

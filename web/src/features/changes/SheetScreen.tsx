@@ -257,10 +257,7 @@ function Approval({ sheet }: { sheet: Sheet }) {
   if (!sheet.may_approve) {
     return (
       <Part title="Approval">
-        <p style={{ margin: 0 }}>
-          Only {sheet.body.role === "administrator" ? "an administrator" : "an operator or administrator"} can
-          approve this sheet.
-        </p>
+        <p style={{ margin: 0 }}>{sheet.why_not}</p>
       </Part>
     );
   }

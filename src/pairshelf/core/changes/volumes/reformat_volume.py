@@ -10,13 +10,16 @@ from pairshelf.core.changes.volumes.volume_plan import (
     VolumePlan,
     backup_said,
     files_given_up,
+    partition_of,
     require_unused,
     serving_pool_of,
 )
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate
 from pairshelf.core.domain.file_systems import FILE_SYSTEMS
+from pairshelf.core.domain.partitions import TYPES
 from pairshelf.core.domain.volume_spec import plan_volume
+from pairshelf.core.errors import NotPossible
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +34,15 @@ class ReformatVolume:
 def plan(estate: Estate, request: ReformatVolume) -> VolumePlan:
     """The sheet for a new file system."""
     volume = estate.volume(request.volume)
-    serving_pool_of(estate, volume)
+    pool = serving_pool_of(estate, volume)
+    if at := partition_of(pool, volume):
+        fitting = TYPES[at[1].type].file_systems
+        if request.file_system not in (*fitting, "none"):
+            raise NotPossible(
+                f"Its partition is of a type that holds {' or '.join(fitting) or 'no file system of ours'}; delete it, "
+                "and make one of the type that fits.",
+                code="wrong-type", field="file_system",
+            )  # fmt: skip
     require_unused(estate, volume)
     spec = plan_volume(volume.name, volume.size, request.file_system, request.reserved_share, thin=volume.thin)
     sheet = simple_sheet(
