@@ -8,6 +8,8 @@ from typing import Any
 
 import pytest
 
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import Comparison
 from tests.api.conftest import Person
 from tests.api.test_story import statements
 from tests.engine.helpers import build, shelf
@@ -233,3 +235,27 @@ def test_a_comparison_takes_the_same_statements_whatever_its_size(person: Callab
     with statements() as second:
         assert who.post("/api/compare", {"drive_ids": [*few, *many]}).status_code == 200
     assert len(first) == len(second) < 6
+
+
+def test_what_an_older_version_saved_is_shown_still(person: Callable[[str], Person]) -> None:
+    who = person("ida")
+    shown = who.post("/api/compare", _what_if()).get_json()["layouts"][0]
+    saved = who.post(
+        "/api/comparisons", {**_what_if(), "name": "then", "address": "what=what-if", "keys": [shown["key"]]}
+    )
+    number = saved.get_json()["id"]
+    with transaction() as session:
+        row = session.get(Comparison, number)
+        assert row is not None
+        (kept,) = row.layouts["layouts"]
+        older = {k: v for k, v in kept.items() if k not in ("load", "figures")}
+        newer = {
+            **older,
+            "figures": {k: v for k, v in kept["figures"].items() if k not in ("efficiency", "small_writes")},
+        }
+        row.layouts = {"layouts": [older, newer]}
+    found = who.get(f"/api/comparisons/{number}").get_json()["layouts"]
+    for one in found:
+        assert one["figures"]["efficiency"] == shown["figures"]["efficiency"]
+        assert one["figures"]["small_writes"] == shown["speed"]["random_write_rmw"] and one["load"]["writes"] is None
+        assert one["figures"]["usable"] == shown["space"]["usable"]

@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 from sqlalchemy import text
-from sqlmodel import select
+from sqlmodel import Session, select
 
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.domain.device import DeviceError
@@ -62,6 +62,14 @@ CHANGES: dict[str, dict[str, Any]] = {
     "write-partitions": {"drive_id": 11},
     "end-keep-rule": {"volume": "cold/office"},
 }  # fmt: skip
+#: The same kinds where more, or something else, is written.
+MORE: dict[str, tuple[str, dict[str, Any]]] = {
+    "more partitions": ("write-partitions", {"drive_id": 12}),
+    "a partition extended": ("resize-volume", {"volume": "A12/part-1", "size": "all"}),
+    "a partition deleted": ("delete-volume", {"volume": "A12/part-2"}),
+    "a divided drive given back": ("write-partitions", {"drive_id": 13}),
+}
+EXAMPLES = {kind: (kind, request) for kind, request in CHANGES.items()} | MORE
 _ROWS = text("""
 select 'mount', count(*)::text from mount union all select 'pool', string_agg(name, ',') from pool
 union all select 'volume', string_agg(name || size || file_system, ',' order by name) from volume
@@ -71,7 +79,8 @@ union all select 'target', count(*)::text from target union all select 'let in',
 union all select 'lun', string_agg(lun || ':' || volume_id, ',' order by lun) from target_lun union all select 'initiator', count(*)::text from initiator
 union all select 'job', string_agg(kind, ',' order by kind) from job where state not in ('done', 'failed')
 union all select 'rule', string_agg(above::text, ',') from keep_rule union all select 'host', string_agg(address, ',') from host
-union all select 'written', count(written)::text from partition_plan
+union all select 'written', string_agg(drive_id || coalesce(written::text, '') || parts::text || (pool_id is not null), ',' order by drive_id) from partition_plan
+union all select 'drive', string_agg(service || coalesce(holds, ''), ',' order by id) from drive
 union all select 'place', string_agg(drive_id::text || state, ',' order by pool_id, slot) from pool_place order by 1
 """)
 
@@ -82,7 +91,7 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
     folder = tmp_path_factory.mktemp("laboratory") / "devices"
     with pytest.MonkeyPatch.context() as patch, database_from(template, server, folder, patch) as address:
         at_once()
-        drives = shelf(12)
+        drives = shelf(13)
         with transaction() as session:
             site = session.exec(select(Site)).first()
             assert site
@@ -106,16 +115,31 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
             for name in ("log", "moved"):
                 install_application(session, "ida", host="fir", name=name, kind="recorder", owner=name, folder=f"/var/{name}-data",
                                    size="6 GiB")  # fmt: skip
-            parts = [{"size": "5 GiB", "type": "data", "label": "", "kind": "primary"}]
-            session.add(
-                PartitionPlan(drive_id=11, scheme="gpt", sector=512, disk_id="d", parts=parts, changed_by="ida")
-            )
+            _pending(session, 11, "5 GiB")
+            _pending(session, 12, "5 GiB", "4 GiB")
+            _pending(session, 13, "4 GiB")
+        for drive in (12, 13):
+            do("write-partitions", drive_id=drive)
+        do("delete-volume", volume="A13/part-1")
+        do("resize-volume", volume="A12/part-1", size="4 GiB")
+        with transaction() as session:
+            _pending(session, 12, "1 GiB")
         carry_all()
         do("move-application", application="fir/moved", volume="cold/stand")
         carry_all()
         happens("fail", "A5")
         database.engine().dispose()
         yield address, folder
+
+
+def _pending(session: Session, drive: int, *sizes: str) -> None:
+    parts = [{"size": size, "file_system": "ext4"} for size in sizes]
+    plan = session.get(PartitionPlan, drive) or PartitionPlan(
+        drive_id=drive, scheme="gpt", sector=512, disk_id=str(drive), changed_by="ida"
+    )
+    plan.parts = parts
+    session.add(plan)
+    session.flush()
 
 
 def _shown() -> dict[str, Any]:
@@ -132,6 +156,7 @@ def _shown() -> dict[str, Any]:
                 label = dict(world.open(drive.serial, drive.size).read_label() or {})
                 label.pop("pool_id", None)
                 found[f"label of {drive.serial}"] = str(label)
+                found[f"table of {drive.serial}"] = world.open(drive.serial, drive.size).read_sectors(0, 20_000).hex()
             except DeviceError:
                 found[f"label of {drive.serial}"] = "does not answer"
         for pool in session.exec(select(PoolRow)):
@@ -139,9 +164,10 @@ def _shown() -> dict[str, Any]:
     return found
 
 
-def _drawn_up(kind: str) -> tuple[int, Callable[[], None]]:
+def _drawn_up(example: str) -> tuple[int, Callable[[], None]]:
+    kind, request = EXAMPLES[example]
     with transaction() as session:
-        sheet = approver.draw_up(session, kind, request_of(kind, CHANGES[kind]), "ida")
+        sheet = approver.draw_up(session, kind, request_of(kind, request), "ida")
 
     def approving() -> None:
         with transaction() as session:
@@ -159,7 +185,7 @@ def test_every_kind_of_change_has_an_example() -> None:
     assert set(CHANGES) == set(KINDS)
 
 
-@pytest.mark.parametrize("kind", CHANGES)
+@pytest.mark.parametrize("kind", EXAMPLES)
 def test_killed_while_approving(
     kind: str, laboratory: tuple[str, Path], server: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -16,7 +16,7 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.queries import Query
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
-from pairshelf.core.figures.report import figures_kept
+from pairshelf.core.figures.report import as_kept
 from pairshelf.engine.log import log
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Comparison
@@ -76,7 +76,7 @@ def _name(text: str) -> str:
 def _out(row: Comparison) -> SavedLine:
     return SavedLine(
         id=row.number, name=row.name, note=row.note, created_by=row.created_by, created_at=row.created_at,
-        question=row.question, layouts=[one | {"figures": figures_kept(one)} for one in row.layouts["layouts"]],
+        question=row.question, layouts=[as_kept(one) for one in row.layouts["layouts"]],
     )  # fmt: skip
 
 

@@ -71,12 +71,17 @@ def layout_json(found: Assessment) -> JsonObject:
     }
 
 
-def figures_kept(layout: Mapping[str, Any]) -> dict[str, float | None]:
-    """The figures of a layout that was saved: as they were then, also where they were not yet listed by their ids."""
-    cost = layout["cost"]
-    plain = {**layout, **layout["space"], **layout["survives"], **layout["speed"], "cost": cost["total"],
-             "cost_per_usable_tb": cost["per_usable_tb"], "watts": cost["watts"]}  # fmt: skip
-    return layout.get("figures") or {name: plain[name] for name in FIGURES if name in plain}
+def as_kept(layout: Mapping[str, Any]) -> JsonObject:
+    """A layout as it was saved, with what older versions did not keep: its figures by their ids, and a load of none."""
+    cost, space = layout["cost"], layout["space"]
+    plain = {
+        **layout, **space, **layout["survives"], **layout["speed"], "cost": cost["total"],
+        "cost_per_usable_tb": cost["per_usable_tb"], "watts": cost["watts"],
+        "efficiency": space["usable"] / space["raw"], "small_writes": layout["speed"]["random_write_rmw"],
+    }  # fmt: skip
+    figures = {name: plain[name] for name in FIGURES if name in plain} | layout.get("figures", {})
+    load = layout.get("load") or {"writes": None, "whole_stripes": 0.0, "share": 0.0}
+    return {**layout, "figures": figures, "load": load}
 
 
 def detail_json(found: Assessment, file_system: str) -> JsonObject:
