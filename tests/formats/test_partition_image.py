@@ -12,8 +12,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from pairshelf.core.domain.drives import HELD_BACK
 from pairshelf.core.domain.partitions import ALIGNED, Wanted, lay_out
-from pairshelf.core.domain.units import MIB
+from pairshelf.core.domain.units import EXTENT, MIB
 from pairshelf.core.errors import BadInput
 from pairshelf.formats.partition_image import disk_id_of, image_chunks, read_table, tar_of, write_sparse
 
@@ -113,6 +114,10 @@ def test_a_table_that_is_changed_moves_nothing_else_and_reads_back(
         ends = [p.last for p in outer]
         assert all(p.first > e for p, e in zip(outer[1:], ends, strict=False))
         assert all(p.first * sector % ALIGNED == 0 and p.last < table.sectors - (scheme == "gpt") for p in table.parts)
+        for p in table.parts:
+            at, count = p.extents(sector, size)
+            begins, ends = HELD_BACK + at * EXTENT, HELD_BACK + (at + count) * EXTENT
+            assert not count or (p.first * sector <= begins and ends <= (p.last + 1) * sector)
         spans = sorted(p.extents(sector, size) for p in table.parts if p.kind != "extended")
         assert all(a + n <= b for (a, n), (b, _) in itertools.pairwise(spans) if n)
         bytes_of = dict(image_chunks(table, disk_id_of("S1")))
