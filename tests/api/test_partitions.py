@@ -143,7 +143,7 @@ def test_a_divided_drive_that_fails_can_be_given_up(person: Callable[[str], Pers
     drive, path, _ = _divided(who)
     happens("fail", "P1")
     found = who.get(path).get_json()
-    assert found["on_drive"] is False and found["why_not"] == "It is in use by its partitions."
+    assert found["on_drive"] is False and found["why_not"] == "It has failed."
     for name in ("EFI", "work", "more"):
         do(who, "delete-volume", volume=f"P1/{name}")
     do(who, "write-partitions", drive_id=drive)

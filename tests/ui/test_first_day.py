@@ -221,6 +221,28 @@ def test_a_drive_is_partitioned_without_a_mouse_slip(page: Page, site: str) -> N
     page.goto(f"/drives/{drive}/partitions")
     expect(page.get_by_role("cell", name="2.00 TB")).to_be_visible()
     expect(page.get_by_text("unallocated", exact=True)).to_have_count(0)
+    # It fails, and is given up: the volume, then the drive.
+    csrf = {"X-CSRFToken": page.request.get("/api/me").json()["csrf"]}
+    assert page.request.post(f"/api/stand-in/drives/{drive}", data={"what": "fail", "count": 1}, headers=csrf).ok
+    page.get_by_role("link", name="volume work").click()
+    expect(page.get_by_text("The drive has failed, and nothing protected what was on it")).to_be_visible()
+    work.get_by_text("Change it, mount it, end it").click()
+    work.get_by_role("button", name="Unmount from /srv/work").click()
+    page.wait_for_url(re.compile(r"/changes/\d+"))
+    approve(page)
+    page.goto("/pools")
+    page.get_by_role("link", name=serial).click()
+    work.get_by_text("Change it, mount it, end it").click()
+    work.get_by_role("button", name="Delete", exact=True).click()
+    expect(page.get_by_text(re.compile(f"No backup of {serial}/work is recorded"))).to_be_visible()
+    approve(page, "work")
+    page.goto(f"/drives/{drive}/partitions")
+    page.get_by_role("button", name="Give the drive back…").click()
+    page.wait_for_url(re.compile(r"/changes/\d+"))
+    approve(page, serial)
+    page.goto(f"/shelves?drive={drive}")
+    page.get_by_role("button", name="It leaves the house…").click()
+    expect(page.get_by_role("dialog", name=f"Drive {serial} leaves the house")).to_be_visible()
     # Its own system, on a drive that a host starts from.
     every = page.request.get(f"/api/drives/by-id?ids={','.join(map(str, range(1, 60)))}").json()["drives"]
     start = next(d["id"] for d in every if d["shelf"] == "sorrel" and "starts-host" in d["situations"])

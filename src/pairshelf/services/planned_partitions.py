@@ -37,8 +37,8 @@ class Partitioned:
     @property
     def why_not(self) -> str | None:
         """Why it cannot be partitioned, or None if it can."""
-        if self.drive.partitioned and self.drive.condition in ("good", "failing"):
-            return None
+        if self.drive.partitioned:
+            return {"failed": "It has failed.", "missing": "It is not in a bay."}.get(self.drive.condition)
         return self.drive.why_not_offered()
 
     @property
@@ -59,11 +59,13 @@ class Partitioned:
         if self.wanted:
             return "Pending: nothing of it has been written to the drive."
         if self.drive.partitioned:
+            if not self.there:
+                return "No partition is left on the drive: make others, or give it back."
             if self.on_drive is None and self.drive.condition not in ("good", "failing"):
                 return "The drive does not answer; these are its partitions as they were written."
             if self.on_drive is None or self.on_drive.parts != self.there:
                 return "This table is still to be written onto the drive; it is tried again by itself."
-            return "The drive is in use by these partitions." if self.there else "No partition is left on the drive."
+            return "The drive is in use by these partitions."
         if self.on_drive is None:
             return "No partition table stands on the drive, and nothing is planned."
         return "This table stands on the drive; it has been read from it just now."

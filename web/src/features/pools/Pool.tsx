@@ -223,7 +223,10 @@ function short(name: string): string {
 function Standing({ pool }: { pool: PoolData }) {
   const whole = pool.state === "healthy";
   const sentence = {
-    lost: "More drives have failed than this pool survives. Its data are lost.",
+    lost:
+      pool.unallocated === null
+        ? "More drives have failed than this pool survives. Its data are lost."
+        : "The drive has failed, and nothing protected what was on it: it is lost. Delete the volumes, then give the drive up.",
     unreachable: `${pool.now.sentence} Reading and writing are held meanwhile, and nothing is rebuilt.`,
   }[pool.state];
   return (

@@ -254,6 +254,11 @@ function Editor({ there }: { there: Schema["PartitionsOut"] }) {
               </SheetAct>
             </>
           )}
+          {there.in_use && !there.pending && !edited && there.parts.length === 0 && (
+            <SheetAct kind="write-partitions" body={{ drive_id: there.drive_id }}>
+              Give the drive back…
+            </SheetAct>
+          )}
           {!edited && there.parts.length > 0 && (
             <Button
               size="xs"
