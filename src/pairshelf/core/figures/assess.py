@@ -6,13 +6,14 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from operator import attrgetter
 
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.figures.cautions import Caution, cautions
-from pairshelf.core.figures.cost import Cost, cost, restore_hours
+from pairshelf.core.figures.cost import Bill, Cost, bill, cost, restore_hours
 from pairshelf.core.figures.durations import Duration, check, first_sync, with_users
 from pairshelf.core.figures.odds import Alike, Chain, Odds, chain_of_curve, failure_rate, odds_of_all, unreadable
 from pairshelf.core.figures.space import SpaceAccount, space_account
@@ -104,8 +105,13 @@ def assess_all(
         found.append(Assessment(
             layout, given, space, survival(layout), time.first_sync_hours, time.check_hours, time.rebuild_hours,
             time.repair_hours, max(g.q for g in time.groups), time.groups, chances, speed(layout, given.network),
-            cost((*layout.members, *layout.spares), space.usable, given), restore_hours(space.usable, given),
+            cost(_bill(layout), space.usable, given), restore_hours(space.usable, given),
         ))  # fmt: skip
+    return found
+
+
+def _bill(layout: Layout) -> Bill:
+    found: Bill = layout.same("bill", lambda: bill((*layout.members, *layout.spares)))
     return found
 
 
@@ -153,11 +159,14 @@ def sets_alike(layout: Layout, given: Assumptions, share: float) -> tuple[SetsAl
         sets, seconds = layout.sets, layout.rebuild_seconds_by_set(given.network)
         # Of a set with its tolerance used up only n - p members are left, as many as carry its data.
         columns = layout.scheme.data_columns(layout.width)
-        read = [min(d.extents for d in one) * columns * EXTENT for one in sets]
+        read = [min(map(_EXTENTS, one)) * columns * EXTENT for one in sets]
+    alike = layout.same("alike", lambda: _alike(layout.members))
     counted: Counter[tuple[int, float, float, float, bool, int]] = Counter()
     for own, idle, reads in zip(sets, seconds, read, strict=True):
-        fits = largest_spare >= max(d.extents for d in own)
-        counted[len(own), mean_failure(own), worst_bit_errors(own), idle, fits, reads] += 1
+        fits = largest_spare > 0 and largest_spare >= max(map(_EXTENTS, own))
+        afr = mean_failure(own) if alike is None else alike[0]
+        uber = worst_bit_errors(own) if alike is None else alike[1]
+        counted[len(own), afr, uber, idle, fits, reads] += 1
     found = []
     for (width, afr, uber, idle, fits, reads), count in counted.items():
         rebuild = idle / (1 - share) / 3600
@@ -166,8 +175,20 @@ def sets_alike(layout: Layout, given: Assumptions, share: float) -> tuple[SetsAl
     return tuple(found)
 
 
+_EXTENTS = attrgetter("extents")
+
+
+def _alike(drives: Sequence[Drive]) -> tuple[float, float] | None:
+    """The failure rate and the UBER of drives that all have the same ones; None where they differ."""
+    found = {(d.yearly_failure, d.bit_errors) for d in drives}
+    return next(iter(found)) if len(found) == 1 else None
+
+
 def mean_failure(drives: Sequence[Drive]) -> float:
-    """Mean annual failure rate of the members."""
+    """Mean annual failure rate of the members; to the bit that of each, where all have the same."""
+    first = drives[0].yearly_failure
+    if all(d.yearly_failure == first for d in drives):
+        return first
     return sum(d.yearly_failure for d in drives) / len(drives)
 
 

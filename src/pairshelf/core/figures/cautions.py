@@ -75,15 +75,20 @@ def cautions(layout: Layout, space: SpaceAccount, q: float, given: Assumptions) 
         say("grows-by-more-than-one", sentence)
     if given.backup is None:
         say("no-backup", "No backup is recorded. Redundancy is no backup: deleted or spoilt files stay lost.")
-    if scheme.survives and (count := _without_limit(layout.members)):
+    if scheme.survives and (count := layout.same("without limit", lambda: _without_limit(layout.members))):
         say("no-error-recovery-limit",
             f"{count} rotating drive{'s have' if count > 1 else ' has'} no error-recovery limit known: a bad sector "
             "may hold one up so long that it counts as failed.")  # fmt: skip
-    if scheme.survives and sets > 1 and len(shelves := {d.shelf for d in layout.members}) == 1 and None not in shelves:
+    if (
+        scheme.survives
+        and sets > 1
+        and len(shelves := layout.same("shelves", lambda: {d.shelf for d in layout.members})) == 1
+        and None not in shelves
+    ):
         say("one-shelf", f"All {sets} sets stand on one shelf; when it goes, all of them go.")
     if batch := _batch(layout):
         say("one-batch", batch)
-    if len({d.rotates for d in layout.members}) > 1:
+    if layout.same("mixed kinds", lambda: len({d.rotates for d in layout.members}) > 1):
         say("mixed-kinds", "Rotating and flash drives are mixed; the pool is as slow as the slowest of them.")
     small = [s for s in layout.spares if layout.largest_member > s.extents]
     if small:

@@ -28,19 +28,34 @@ class Cost:
         return {name: getattr(self, name) for name in self.__slots__}
 
 
-def cost(drives: Sequence[Drive], usable: int, given: Assumptions) -> Cost:
-    """Total and per usable TB (10^12 bytes); watts; kWh of a year times the tariff."""
+@dataclass(frozen=True, slots=True)
+class Bill:
+    """What drives cost and draw, however they are laid out."""
+
+    total: float | None
+    currencies: frozenset[str]
+    unpriced: int
+    watts: float
+
+
+def bill(drives: Sequence[Drive]) -> Bill:
+    """Prices and watts together."""
     unpriced = sum(d.price is None for d in drives)
-    currencies = {d.currency for d in drives if d.price is not None and d.currency}
+    currencies = frozenset(d.currency for d in drives if d.price is not None and d.currency)
     total = round(sum(d.price or 0.0 for d in drives), 2) if not unpriced and len(currencies) <= 1 else None
-    watts = round(sum(d.power for d in drives), 3)
+    return Bill(total, currencies, unpriced, round(sum(d.power for d in drives), 3))
+
+
+def cost(of: Bill, usable: int, given: Assumptions) -> Cost:
+    """Total and per usable TB (10^12 bytes); watts; kWh of a year times the tariff."""
+    total, watts = of.total, of.watts
     return Cost(
         total=total,
         per_usable_tb=total / (usable / TB) if total is not None and usable > 0 else None,
-        currency=next(iter(currencies)) if len(currencies) == 1 else None,
+        currency=next(iter(of.currencies)) if len(of.currencies) == 1 else None,
         watts=watts,
         yearly_power=None if given.tariff is None else watts * YEAR / 1000 * given.tariff,
-        unpriced=unpriced,
+        unpriced=of.unpriced,
     )
 
 

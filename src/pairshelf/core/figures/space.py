@@ -48,16 +48,17 @@ def space_account(
     """The account of a layout whose whole capacity is one volume with this file system."""
     members = layout.members
     redundancy = sum(band.rows * (band.width - band.data) for band in layout.bands) * EXTENT
-    uneven = sum(d.extents - used for d, used in zip(members, layout.used_extents, strict=True)) * EXTENT
+    raw, extents = layout.same("raw", lambda: (sum(d.size for d in members), sum(d.extents for d in members)))
+    uneven = (extents - sum(layout.used_extents)) * EXTENT
     data = layout.data_extents * EXTENT
     if not 0 <= reserve <= data:
         raise BadInput("The pool's reserve must be between zero and its capacity.", field="reserve")
     held = overhead(file_system, data - reserve, reserved_share)
     spares = sum(d.size for d in layout.spares)
     return SpaceAccount(
-        raw=sum(d.size for d in members) + spares,
+        raw=raw + spares,
         spares=spares,
-        labels=sum(d.size - d.extents * EXTENT for d in members),
+        labels=raw - extents * EXTENT,
         uneven=uneven,
         redundancy=redundancy,
         repair=0,

@@ -67,10 +67,15 @@ def speed(layout: Layout, network: int | None = None) -> Speed:
 
 def _links(layout: Layout, network: int | None) -> float:
     """What the shelves' links carry together, where each of them is known; and the network's."""
+    most: float = layout.same("links", lambda: _shelves(layout))
+    return min(most, network) if network else most
+
+
+def _shelves(layout: Layout) -> float:
+    """What the shelves' links carry together; without end where one is not known."""
     links = {(d.site, d.shelf): d.link for d in layout.members}
     known = [link for link in links.values() if link]
-    most = float(sum(known)) if len(known) == len(links) else float("inf")
-    return min(most, network) if network else most
+    return float(sum(known)) if len(known) == len(links) else float("inf")
 
 
 #: However many writes users ask for, a rebuild gets this share of the drives at least.

@@ -11,6 +11,7 @@ from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
+from operator import attrgetter
 from typing import Any, ClassVar
 
 from pairshelf.core.domain.drives import Drive
@@ -153,6 +154,9 @@ class Band:
         return self.rows * self.data
 
 
+_RATE = attrgetter("mean_rate")
+
+
 @dataclass(frozen=True)
 class Layout:
     """Drives divided into sets under one scheme, with spares that belong to no set."""
@@ -163,6 +167,8 @@ class Layout:
     bands: tuple[Band, ...]
     #: What may fail as one: drive, shelf, host or site.
     domain: str = "drive"
+    #: What is the same however these drives are divided; layouts of the same members and spares share it.
+    known: dict[str, Any] = field(default_factory=dict, compare=False, repr=False)
 
     #: Whether each volume has a protection of its own, and its own stripes.
     own_protection: ClassVar[bool] = False
@@ -173,6 +179,12 @@ class Layout:
     def members(self) -> tuple[Drive, ...]:
         """All member drives, set after set."""
         return tuple(drive for one in self.sets for drive in one)
+
+    def same(self, name: str, work: Callable[[], Any]) -> Any:
+        """What does not depend on how the drives are divided, worked out once."""
+        if name not in self.known:
+            self.known[name] = work()
+        return self.known[name]
 
     @property
     def width(self) -> int:
@@ -194,20 +206,22 @@ class Layout:
                     used[member] += band.rows
         return tuple(used)
 
-    @cached_property
+    @property
     def operations(self) -> int:
         """Small operations a second of the slowest member."""
-        return min(d.operations for d in self.members)
+        found: int = self.same("operations", lambda: min(d.operations for d in self.members))
+        return found
 
     @cached_property
     def seconds_through(self) -> float:
         """Until every member's extents in use have been gone through once, all at the same time: the slowest counts."""
         return max(used * EXTENT / drive.mean_rate for drive, used in zip(self.members, self.used_extents, strict=True))
 
-    @cached_property
+    @property
     def largest_member(self) -> int:
         """Extents of the largest member."""
-        return max(d.extents for d in self.members)
+        found: int = self.same("largest member", lambda: max(d.extents for d in self.members))
+        return found
 
     def set_of(self, member: int) -> int:
         """Index of the set the member belongs to."""
@@ -287,9 +301,10 @@ class Layout:
             members / self.width if self.scheme.code is Code.COPIES else members - len(self.sets) * self.scheme.survives
         )
 
-    @cached_property
+    @property
     def _slowest(self) -> float:
-        return min(d.mean_rate for d in self.members)
+        found: float = self.same("slowest rate", lambda: min(d.mean_rate for d in self.members))
+        return found
 
     def stream_write(self) -> float:
         """Bytes a second of one long write: d x r; one drive after the other gives r (rules: speed)."""
@@ -324,7 +339,7 @@ class Layout:
         used = self.used_extents
         found, first = [], 0
         for one in self.sets:
-            rate = min(min(d.mean_rate for d in one), link_share(one, network))
+            rate = min(min(map(_RATE, one)), link_share(one, network))
             found.append(max(used[first : first + len(one)]) * EXTENT / rate)
             first += len(one)
         return found

@@ -258,7 +258,7 @@ def spread_of(layout: Layout) -> SpreadLayout:
 
 def spread_layout(members: Sequence[Drive], domain: str, volumes: Sequence[StripedVolume] = ()) -> SpreadLayout:
     """A built spread pool. What all of it survives is what its least protected volume does."""
-    return SpreadLayout(_scheme(volumes), (tuple(members),), (), (), domain, tuple(volumes))
+    return SpreadLayout(_scheme(volumes), (tuple(members),), (), (), domain, volumes=tuple(volumes))
 
 
 def lay(scheme: Scheme, drives: Sequence[Drive], division: Division) -> Layout:

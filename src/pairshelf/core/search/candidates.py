@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 from pairshelf.core.domain.drives import Drive, require_usable
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
@@ -268,6 +269,8 @@ class Known:
         self._standing: dict[tuple[int, str], list[list[Drive]]] = {}
         self._numbers: dict[tuple[int, str], tuple[int, list[int]]] = {}
         self._arranged: dict[tuple[int, int, int, str], tuple[Drive, ...] | None] = {}
+        #: By the number of spares, what is the same however the drives are divided (``Layout.known``).
+        self.same: defaultdict[int, dict[str, Any]] = defaultdict(dict)
 
     def arranged(
         self, members: Sequence[Drive], spares: int, sets: int, tolerance: int, domain: str
@@ -307,7 +310,8 @@ def lay_out(
         if ordered is None:
             return None
         members = list(ordered)
-    return build_layout([*members, *held], scheme, sets=sets, spares=len(held), checked=True)
+    laid = build_layout([*members, *held], scheme, sets=sets, spares=len(held), checked=True)
+    return laid if known is None else replace(laid, known=known.same[spares])
 
 
 def _of_part(
@@ -353,7 +357,7 @@ def _laid(
     known: Known,
 ) -> Iterator[_Laid]:  # fmt: skip
     """The division in the given order, then arranged over shelves and hosts where that helps."""
-    plain = lay_out(drives, scheme.id, sets, spares, spares_for=question.spares_for)
+    plain = lay_out(drives, scheme.id, sets, spares, spares_for=question.spares_for, known=known)
     assert plain is not None
     yield _Laid(plain)
     if not scheme.survives:
