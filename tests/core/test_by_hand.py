@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import datetime as dt
+from dataclasses import replace
 from decimal import Decimal
 
 import pytest
 
-from pairshelf.core.changes.drives.replace_drive import careful_order
+from pairshelf.core.changes.drives.replace_drive import careful_order, why_not_replaceable
+from pairshelf.core.changes.volumes.volume_plan import why_closed, why_in_use
 from pairshelf.core.domain.by_hand import Typed, check_bays, corrected, free_bays, typed_drives
 from pairshelf.core.domain.drives import Drive, Kind
 from pairshelf.core.domain.estate import EstateDrive, EstatePlace
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.errors import BadInput
-from tests.core.estates import free
+from tests.core.estates import estate, free
 
 HDD, SSD = Kind.HDD, Kind.SSD
 
@@ -101,3 +103,32 @@ def test_who_leaves_and_who_stays() -> None:
                   free(1, service="retired", retired_to="sold")):  # fmt: skip
         assert stays.why_it_stays()
     assert free(1, service="retired", retired_to="sold").why_not_offered() == "It has left: sold."
+
+
+def test_a_screen_says_beforehand_why_a_thing_cannot_be_done() -> None:
+    known = estate()
+    (pool,) = known.pools
+    assert why_closed(pool) is None
+    for closed in (replace(pool, state="lost"), replace(pool, state="unreachable"), replace(pool, locked=True)):
+        assert pool.name in (why_closed(closed) or "")
+    for volume in known.volumes:
+        mounts = known.mounts_of(volume)
+        assert all(m.at in (why_in_use(known, volume) or "") for m in mounts)
+    assert why_in_use(replace(known, mounts=(), shares=(), targets=(), applications=()), known.volumes[0]) is None
+
+
+@pytest.mark.parametrize(
+    ("states", "why"),
+    [
+        ("active", "works"), ("rebuilding", "is being rebuilt"), ("failed", None), ("missing", None),
+        ("failed failed", "more drives than it survives"), ("missing missing", "are away"),
+        ("failed missing", "are away"), ("missing rebuilding", "are away"),
+    ],
+)  # fmt: skip
+def test_a_place_takes_another_drive_while_the_rest_can_fill_it(states: str, why: str | None) -> None:
+    (pool,) = estate().pools
+    places = list(pool.places)
+    for slot, state in enumerate(states.split()):
+        places[slot] = replace(places[slot], state=state)
+    said = why_not_replaceable(replace(pool, places=tuple(places)), places[0])
+    assert said is None if why is None else why in (said or "")

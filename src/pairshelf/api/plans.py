@@ -20,7 +20,7 @@ from pairshelf.engine import approver
 from pairshelf.engine.pools import devices
 from pairshelf.services import accounts
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import SheetPlan, SheetRow, SheetState
+from pairshelf.store.tables import SheetPlan, SheetRow
 
 api = APIBlueprint("plans", __name__, url_prefix="/api")
 
@@ -110,7 +110,7 @@ def plan(path: PlanPath) -> Any:
 
 def _open_sheets(session: Session, plan_id: int) -> list[SheetRow]:
     """Those that wait; Denied unless this person may approve every one."""
-    drafts = [s for s in approver.sheets_of(session, plan_id) if s.state == SheetState.DRAFT]
+    drafts = approver.open_sheets_of(session, plan_id)
     for sheet in drafts:
         require(KINDS[sheet.kind].act)
     return drafts

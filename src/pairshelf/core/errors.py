@@ -7,8 +7,10 @@ read them back out of it. Every front (API, console, worker) says them in its ow
 from __future__ import annotations
 
 import math
-from typing import ClassVar
+from collections.abc import Callable
+from typing import ClassVar, ParamSpec
 
+P = ParamSpec("P")
 Fact = str | int | float | None
 
 
@@ -84,6 +86,15 @@ class NotPossible(PairShelfError):
     """Understood, but the drives, the pool or the layout do not allow it."""
 
     usual_code = "not-possible"
+
+
+def reason_of(require: Callable[P, None], *args: P.args, **kwargs: P.kwargs) -> str | None:
+    """Why a requirement refuses, as one sentence, or None where it does not; a screen asks before the person does."""
+    try:
+        require(*args, **kwargs)
+    except NotPossible as error:
+        return error.message
+    return None
 
 
 class Gone(NotPossible):

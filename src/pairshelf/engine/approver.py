@@ -73,12 +73,17 @@ def sheets_of(session: Session, plan_id: int) -> list[SheetRow]:
     return list(session.exec(select(SheetRow).where(SheetRow.plan_id == plan_id).order_by(col(SheetRow.id))))
 
 
+def open_sheets_of(session: Session, plan_id: int) -> list[SheetRow]:
+    """Those of its sheets that wait for a decision, in their order."""
+    return [s for s in sheets_of(session, plan_id) if s.state == SheetState.DRAFT]
+
+
 def approve_all(
     session: Session, plan_id: int, who: str, confirms: Mapping[int, str], world: Devices
 ) -> list[tuple[SheetRow, Outcome]]:
     """Do what all open sheets of a plan say, in their order: all of it, or nothing. ``confirms`` has the name that
     each of them asks for; BadInput at ``confirms.12`` where that of sheet 12 does not match."""
-    drafts = [s for s in sheets_of(session, plan_id) if s.state == SheetState.DRAFT]
+    drafts = open_sheets_of(session, plan_id)
     if not drafts:
         raise NotPossible("Every sheet of this plan has been dealt with.", code="nothing-pending")
     # All that any of them is about is held first, in one order.
@@ -158,7 +163,7 @@ def plan_in_the_way(plan_id: int, world: Devices) -> PairShelfError | None:
     """The same of all open sheets of a plan together."""
 
     def all_of_it(session: Session) -> None:
-        drafts = [s for s in sheets_of(session, plan_id) if s.state == SheetState.DRAFT]
+        drafts = open_sheets_of(session, plan_id)
         if drafts:
             confirms = {s.number: s.body["confirm"] or "" for s in drafts}
             approve_all(session, plan_id, drafts[0].created_by, confirms, world)

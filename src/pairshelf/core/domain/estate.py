@@ -135,6 +135,11 @@ class EstatePool:
         """Extents that no volume has yet; in a spread pool extents of its drives."""
         return self.layout.left(self.gaps)
 
+    @property
+    def absent(self) -> set[str]:
+        """Ids, in the layout, of the places whose drives do not serve in full: failed, missing, being rebuilt."""
+        return {p.designed.id for p in self.places if p.state != "active"}
+
     def largest(self, protection: str | None) -> int:
         """Bytes of the largest volume that can be made now."""
         closed = [p.slot for p in self.places if p.state != "active"]

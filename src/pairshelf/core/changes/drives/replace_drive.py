@@ -12,7 +12,7 @@ from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, Estat
 from pairshelf.core.domain.file_systems import FileSystem
 from pairshelf.core.domain.names import natural
 from pairshelf.core.domain.units import format_duration, format_size
-from pairshelf.core.errors import BadInput, Gone, NotPossible
+from pairshelf.core.errors import BadInput, Gone, NotPossible, reason_of
 from pairshelf.core.figures.durations import rebuild
 from pairshelf.core.figures.survival import after_failures, in_words
 from pairshelf.core.layouts import Layout
@@ -87,8 +87,7 @@ def plan(estate: Estate, request: ReplaceDrive) -> ReplaceDrivePlan:
         raise BadInput(f"{pool.name} has no place {request.slot + 1}.", field="slot")
     require_replaceable(pool, place)
     drive = _offered(estate, pool, place, request.drive_id)
-    absent = {p.designed.id for p in pool.places if p.state != "active"}
-    return ReplaceDrivePlan(_sheet(pool, place, drive, absent), request)
+    return ReplaceDrivePlan(_sheet(pool, place, drive), request)
 
 
 def require_replaceable(pool: EstatePool, place: EstatePlace) -> None:
@@ -97,13 +96,12 @@ def require_replaceable(pool: EstatePool, place: EstatePlace) -> None:
         what = "works" if place.state == "active" else "is being rebuilt"
         raise NotPossible(f"The drive in this place {what}; there is nothing to replace.", code="nothing-to-replace")
     gone = {p.designed.id for p in pool.places if p.state == "failed"}
-    absent = {p.designed.id for p in pool.places if p.state != "active"}
     if not after_failures(pool.layout, gone).survives:
         raise NotPossible(
             f"{pool.name} has lost more drives than it survives; nothing is left to rebuild from.",
             code="data-lost",
         )
-    if not after_failures(pool.layout, absent).survives:
+    if not after_failures(pool.layout, pool.absent).survives:
         raise NotPossible(
             f"Too many drives of {pool.name} are away to rebuild from the rest. Bring them back first.",
             code="unreachable",
@@ -112,11 +110,7 @@ def require_replaceable(pool: EstatePool, place: EstatePlace) -> None:
 
 def why_not_replaceable(pool: EstatePool, place: EstatePlace) -> str | None:
     """Why no drive can take a place now, or None if one can."""
-    try:
-        require_replaceable(pool, place)
-    except NotPossible as error:
-        return error.message
-    return None
+    return reason_of(require_replaceable, pool, place)
 
 
 def _offered(estate: Estate, pool: EstatePool, place: EstatePlace, drive_id: int) -> EstateDrive:
@@ -128,7 +122,8 @@ def _offered(estate: Estate, pool: EstatePool, place: EstatePlace, drive_id: int
     return drive
 
 
-def _sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive, absent: set[str]) -> ChangeSheet:
+def _sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> ChangeSheet:
+    absent = pool.absent
     takes = rebuild(pool.layout, place.designed.id, drive.as_drive, absent=absent)
     now = after_failures(pool.layout, absent)
     then = after_failures(pool.layout, absent - {place.designed.id})

@@ -10,7 +10,7 @@ from pairshelf.core.domain.file_systems import overhead
 from pairshelf.core.domain.partitions import Part, Table
 from pairshelf.core.domain.units import format_size
 from pairshelf.core.domain.volume_spec import Spec
-from pairshelf.core.errors import Locked, NotPossible, NotServing
+from pairshelf.core.errors import Locked, NotPossible, NotServing, reason_of
 from pairshelf.core.layouts.protections import parse_protection
 
 
@@ -35,11 +35,7 @@ def serving(pool: EstatePool) -> None:
 
 def why_closed(pool: EstatePool) -> str | None:
     """Why nothing can be changed in a pool, or None if it can."""
-    try:
-        serving(pool)
-    except NotPossible as error:
-        return error.message
-    return None
+    return reason_of(serving, pool)
 
 
 def require_unused(estate: Estate, volume: EstateVolume) -> None:
@@ -50,11 +46,7 @@ def require_unused(estate: Estate, volume: EstateVolume) -> None:
 
 def why_in_use(estate: Estate, volume: EstateVolume) -> str | None:
     """Why a volume cannot be given up, or None if nothing stands on it."""
-    try:
-        require_unused(estate, volume)
-    except NotPossible as error:
-        return error.message
-    return None
+    return reason_of(require_unused, estate, volume)
 
 
 def serving_pool_of(estate: Estate, volume: EstateVolume) -> EstatePool:
