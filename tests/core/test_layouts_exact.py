@@ -36,7 +36,7 @@ def drives(*extents: int, hosts: int = 0) -> list[Drive]:
 
 @given(layouts(SMALL, 9))
 def test_every_address_has_a_place_of_its_own_and_every_stripe_its_number(layout: Layout) -> None:
-    found = Placement(layout)
+    found = Placement(layout.bands)
     seen: set[tuple[int, int]] = set()
     for address in range(found.capacity):
         spot = found.spot(address)

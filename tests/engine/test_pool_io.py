@@ -14,7 +14,6 @@ from pairshelf.core.domain.device import Device
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.layouts.placement import Placement
 from pairshelf.engine.io.pool_io import Member, PoolIO, Run
 from pairshelf.engine.io.stripe_journal import Intent, StripeJournal, Stripes
 from pairshelf.standin.world import World
@@ -38,7 +37,7 @@ class Room:
         self.sizes = sizes
         self.layout: Layout = build_layout([Drive(str(i), s * GIB) for i, s in enumerate(sizes)], scheme, sets=sets)
         members = [Member(self.world.open(f"s{i}", s * GIB)) for i, s in enumerate(sizes)]
-        self.io = PoolIO(Placement(self.layout), members, self.world.block, StripeJournal(folder / "journal"))
+        self.io = PoolIO(self.layout, members, self.world.block, StripeJournal(folder / "journal"))
         self.size = self.io.placement.capacity
         self.truth = np.frombuffer(self.io.read(0, self.size), np.uint8).reshape(self.size, -1).copy()
         self.dice = random.Random(seed)

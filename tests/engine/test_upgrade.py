@@ -16,7 +16,6 @@ from sqlmodel import select
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.layouts import build_layout
-from pairshelf.core.layouts.placement import Placement
 from pairshelf.engine.io.pool_io import Member, PoolIO
 from pairshelf.engine.io.stripe_journal import StripeJournal
 from pairshelf.engine.pools import devices
@@ -61,7 +60,7 @@ def test_volumes_mounts_files_and_their_checksums_come_along(before: str, tmp_pa
     world = devices()
     layout = build_layout([Drive(str(i), SIZE) for i in range(5)], "parity-2")
     members = [Member(world.open(f"A{i + 1}", SIZE)) for i in range(5)]
-    io = PoolIO(Placement(layout), members, world.block, StripeJournal(tmp_path / "devices" / "journals" / "pool-1"))
+    io = PoolIO(layout, members, world.block, StripeJournal(tmp_path / "devices" / "journals" / "pool-1"))
     for run in io.runs(0, 10**6):
         io.sync(run)
     dice = random.Random(3)

@@ -1,7 +1,8 @@
 """Media with real bytes, at a scale: 4 KiB stand for one extent of 1 GiB (1 : 262,144).
 
 A sparse file a drive: 1 KiB for the 256 MiB held back (the label lives there), then the extents. Beside it, when
-the drive has a partition table, the table's sectors at their true addresses.
+the drive has a partition table, the table's sectors at their true addresses; and, while its pool is restriped, the
+copy of what is being moved: on a drive slice after slice of it goes through the room held back, here it is one piece.
 """
 
 from __future__ import annotations
@@ -101,6 +102,26 @@ class Media:
         if len(raw) > LABEL_BYTES:
             raise ValueError("the label is longer than the room held back for it")
         os.pwrite(self._fd, raw.ljust(LABEL_BYTES, b"\0"), 0)
+
+    @property
+    def _aside(self) -> Path:
+        return self.path.with_suffix(".aside")
+
+    def keep_aside(self, data: bytes) -> None:
+        """In the place of what was kept before: a reader finds all of it or what was there."""
+        draft = self.path.with_suffix(".aside-draft")
+        with open(draft, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fdatasync(file.fileno())
+        draft.replace(self._aside)
+
+    def aside(self) -> bytes:
+        """What was last kept."""
+        try:
+            return self._aside.read_bytes()
+        except FileNotFoundError:
+            return b""
 
     # -- sectors at their true addresses: a partition table has no use at a scale ----------------------
 

@@ -74,6 +74,14 @@ class SimDrive:
         """See Device."""
         self._answer().write_label(label)
 
+    def keep_aside(self, data: bytes) -> None:
+        """See Device."""
+        self._answer().keep_aside(data)
+
+    def aside(self) -> bytes:
+        """See Device."""
+        return self._answer().aside()
+
     def read_sectors(self, at: int, count: int) -> bytes:
         """See Device."""
         return self._answer().read_sectors(at, count)

@@ -72,6 +72,15 @@ class Device(Protocol):
         """Write the label that says what the drive belongs to."""
         ...
 
+    def keep_aside(self, data: bytes) -> None:
+        """Keep bytes in the room held back beside the label, in the place of those before; returns once they would
+        outlive a power cut."""
+        ...
+
+    def aside(self) -> bytes:
+        """What was last kept there; nothing where nothing was."""
+        ...
+
     def read_sectors(self, at: int, count: int) -> bytes:
         """``count`` bytes at a true byte address, where the drive's partition table may stand; zeros elsewhere."""
         ...

@@ -8,10 +8,11 @@ row, so every member carries its share.
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from pairshelf.core.errors import BadInput
-from pairshelf.core.layouts.model import Band, Code, Group, Layout
+from pairshelf.core.layouts.model import Band, Code, Group
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,9 +47,8 @@ def columns_of(group: Group, row: int) -> tuple[int, ...]:
 class Placement:
     """The map of one layout, worked out once."""
 
-    def __init__(self, layout: Layout) -> None:
-        self.layout = layout
-        self.bands: tuple[Band, ...] = layout.bands
+    def __init__(self, bands: Sequence[Band]) -> None:
+        self.bands = tuple(bands)
         self._first_address = [0]
         for band in self.bands:
             self._first_address.append(self._first_address[-1] + band.capacity)

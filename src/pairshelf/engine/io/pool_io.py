@@ -37,6 +37,8 @@ class Member:
     device: Device | None
     #: Stripes that stand on it already while it is being rebuilt; None: all.
     rebuilt_to: int | None = None
+    #: A drive that is being made its copy: what is written to the one is written to the other.
+    twin: Device | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,8 +121,10 @@ class MembersIO:
     def write_member(self, slot: int, start: int, data: bytes | memoryview) -> None:
         """Change a member's bytes. The one way there is: members that are away are marked first."""
         self._mark()
-        if device := self.members[slot].device:
-            device.write(start, data)
+        member = self.members[slot]
+        for device in (member.device, member.twin):
+            if device is not None:
+                device.write(start, data)
 
     def _mark(self) -> None:
         with self._guard:
@@ -135,7 +139,7 @@ class MembersIO:
 
     def flush(self) -> None:
         """Everything written so far to stable storage."""
-        each(lambda device: device.flush(), [m.device for m in self.members if m.device])
+        each(lambda device: device.flush(), [d for m in self.members for d in (m.device, m.twin) if d is not None])
 
     def carry_out(self, intents: Sequence[Intent], loose: Sequence[Intent] = (), named: Sequence[Stripes] = ()) -> None:
         """Write all of ``intents``, or none that a later reader would see. ``loose`` ones are of the stripes
@@ -151,8 +155,9 @@ class MembersIO:
         def write(slot: int) -> None:
             for intent in of_each[slot]:
                 self.write_member(slot, intent.start, intent.data)
-            if device := self.members[slot].device:
-                device.flush()
+            for device in (self.members[slot].device, self.members[slot].twin):
+                if device is not None:
+                    device.flush()
 
         each(write, of_each)
         self.journal.clear()
@@ -179,6 +184,9 @@ ROWS = 256
 class PoolIO(MembersIO):
     """One pool's bytes, of a set-built or stepped layout."""
 
+    #: Where the numbers of its stripes begin, where they are counted on from another layout's.
+    first_stripe = 0
+
     def __init__(
         self,
         layout: Layout,
@@ -189,7 +197,7 @@ class PoolIO(MembersIO):
     ) -> None:
         super().__init__(members, block, journal, miss)
         self.layout = layout
-        self.placement = Placement(layout)
+        self.placement = Placement(layout.bands)
 
     # -- what users of the pool do -------------------------------------------------------------
 
@@ -233,6 +241,51 @@ class PoolIO(MembersIO):
                 else:
                     intents += found
         self.carry_out(intents, loose, named)
+
+    def read_data(self, address: int, count: int) -> bytes:
+        """The same of a pool whose members are all there: of each drive no more is read than the data asked for."""
+        out = np.empty((count, self.block), np.uint8)
+        for run, base in self._touched(address, count):
+            group = self._group(run)
+            phases = list(self._phases(group, run))
+            parts = [[self._part(run, phase, base + c, address, count) for c in range(group.data)] for phase in phases]
+            wanted = {m: np.zeros(run.rows, bool) for m in group.members}
+            for phase, own in zip(phases, parts, strict=True):
+                for column, (here, _) in enumerate(own):
+                    wanted[phase.columns[column]][phase.rows][here] = True
+            loaded = dict(
+                zip(group.members, each(lambda m: self._load_some(m, run, wanted[m]), group.members), strict=True)  # noqa: B023
+            )
+            for phase, own in zip(phases, parts, strict=True):
+                for column, (here, there) in enumerate(own):
+                    out[there] = loaded[phase.columns[column]][phase.rows][here]
+        return out.tobytes()
+
+    def _load_some(self, member: int, run: Run, wanted: npt.NDArray[np.bool_]) -> Block:
+        """Those rows of a run that are wanted, from one member; what stands in the others is not known."""
+        device = self.members[member].device
+        if device is None:
+            raise NotPossible("A member is away.", code="unreachable")
+        rows = np.empty((run.rows, self.block), np.uint8)
+        edges = np.flatnonzero(np.diff(np.concatenate([[False], wanted, [False]])))
+        for low, high in edges.reshape(-1, 2).tolist():
+            device.read_into(run.row + low, rows[low:high].data)
+        self.moved[member] += int(wanted.sum())
+        return rows
+
+    def put_rows(self, address: int, blocks: Block) -> None:
+        """Write whole rows of the layout, redundancy and all, straight to their places: nothing may stand there that
+        is needed. They are not flushed."""
+        for run, base in self._touched(address, len(blocks)):
+            for skip in range(0, run.rows, ROWS):
+                part = Run(run.band, run.group, run.row + skip, min(ROWS, run.rows - skip), run.number + skip)
+                intents = self._intents(part, base + skip * self.placement.bands[run.band].data, address, blocks)
+                slots = {m.device.serial: slot for slot, m in enumerate(self.members) if m.device}
+                each(lambda i: self.write_member(slots[i.serial], i.start, i.data), intents)  # noqa: B023
+
+    def runs_at(self, address: int, count: int) -> list[Run]:
+        """The runs in which these addresses stand."""
+        return [run for run, _ in self._touched(address, count)] if count > 0 else []
 
     def settle(self, named: Sequence[Stripes]) -> None:
         """See MembersIO. What members that are away held of these stripes, nothing refers to."""
@@ -420,20 +473,19 @@ class PoolIO(MembersIO):
         return self.placement.bands[run.band].groups[run.group]
 
     def _touched(self, address: int, count: int) -> Iterator[tuple[Run, int]]:
-        """Runs that hold the addresses, with the pool address of each run's first data extent."""
-        first = 0
+        """Runs that hold the addresses, with the pool address of each run's first data extent. No stripe is among
+        them in which none of the addresses stands: of a pool that is being restriped it may be gone."""
+        end, first = address + count, 0
         for b, band in enumerate(self.placement.bands):
-            low, high = max(address, first), min(address + count, first + band.capacity)
-            if low < high:
-                top, bottom = (low - first) // band.data, (high - 1 - first) // band.data
-                offset = 0
-                for g, group in enumerate(band.groups):
-                    base = first + top * band.data + offset
-                    span = (bottom - top) * band.data + group.data
-                    if base < address + count and base + span > address:
-                        row = band.start + top
-                        yield Run(b, g, row, bottom - top + 1, self.placement.stripe_number(b, g, row)), base
-                    offset += group.data
+            at = first
+            for g, group in enumerate(band.groups):
+                top = max(0, -((at + group.data - 1 - address) // band.data))
+                bottom = min(band.rows, -((at - end) // band.data))
+                if top < bottom:
+                    row = band.start + top
+                    number = self.placement.stripe_number(b, g, row)
+                    yield Run(b, g, row, bottom - top, number), at + top * band.data
+                at += group.data
             first += band.capacity
 
     def _phases(self, group: Group, run: Run) -> Iterator[Phase]:
@@ -477,7 +529,9 @@ class PoolIO(MembersIO):
 
     def _stands_on(self, member: int, run: Run) -> bool:
         place = self.members[member]
-        return place.device is not None and (place.rebuilt_to is None or run.number + run.rows <= place.rebuilt_to)
+        if place.device is None:
+            return False
+        return place.rebuilt_to is None or self.first_stripe + run.number + run.rows <= place.rebuilt_to
 
     def _load_member(self, member: int, run: Run, into: Block | None = None) -> Block:
         device = self.members[member].device

@@ -1,0 +1,192 @@
+"""The bytes of a pool that is being restriped: what the front has passed by the new layout, the rest by the old one.
+
+A window that may not be written over what still stands goes by way of a copy on as many drives as failures are
+survived, and one more. Who opens the pool after a crash finds the copy of the move that the books do not know of
+yet, writes it once more, and takes the front there: so a move is done whole or not at all, whatever fails with it.
+"""
+
+from __future__ import annotations
+
+import json
+import zlib
+from collections.abc import Callable, Iterator, Sequence
+
+import numpy as np
+
+from pairshelf.core.domain.device import DeviceError
+from pairshelf.core.errors import NotPossible
+from pairshelf.core.layouts.restripe import Window
+from pairshelf.core.layouts.restriping import Restriping
+from pairshelf.engine.io.pool_io import Compared, Member, MembersIO, PoolIO, Refilled, Run
+from pairshelf.engine.io.side_by_side import each
+from pairshelf.engine.io.stripe_journal import StripeJournal
+
+#: All redundancy is in step, or the restripe is not begun.
+_ALL = 2**62
+
+
+class RestripeIO(MembersIO):
+    """One pool's bytes, while it goes from one layout to another."""
+
+    def __init__(
+        self,
+        layout: Restriping,
+        members: Sequence[Member],
+        block: int,
+        journal: StripeJournal,
+        miss: Callable[[Sequence[int]], None] = lambda _slots: None,
+        *,
+        pool_id: int = 0,
+        moves: int = 0,
+    ) -> None:
+        """``moves``: how many windows have ever been moved in this pool; a copy says which one it is of."""
+        super().__init__(members, block, journal, miss)
+        self.layout, self.pool_id, self.moves = layout, pool_id, moves
+        self.front = layout.front
+        self.walk = layout.walk
+        self.old = PoolIO(layout.old_view, members, block, journal, miss)
+        self.new = PoolIO(layout.new_view, members, block, journal, miss)
+        self.new.first_stripe = layout.both.old.stripes
+        self.old.moved = self.new.moved = self.moved
+        self.old.synced_to = self.new.synced_to = _ALL
+
+    # -- what users of the pool do -------------------------------------------------------------
+
+    def _sides(self, address: int, count: int) -> Iterator[tuple[PoolIO, int, int]]:
+        """Who has these addresses: (its bytes, first address, how many)."""
+        below, above = (self.new, self.old) if self.layout.upwards else (self.old, self.new)
+        cut = min(max(self.front, address), address + count)
+        if address < cut:
+            yield below, address, cut - address
+        if cut < address + count:
+            yield above, cut, address + count - cut
+
+    def read(self, address: int, count: int) -> bytes:
+        """``count`` data extents from a pool address, reconstructed where members are away."""
+        return b"".join(io.read(first, n) for io, first, n in self._sides(address, count))
+
+    def write(self, address: int, data: bytes, *, fresh: bool = False) -> None:
+        """Write data extents from a pool address; whole stripes change, or none."""
+        del fresh  # Which layout a stripe is of would have to be kept with its name.
+        view = memoryview(data)
+        for io, first, n in self._sides(address, len(data) // self.block):
+            start = (first - address) * self.block
+            io.write(first, bytes(view[start : start + n * self.block]))
+
+    # -- the front -----------------------------------------------------------------------------
+
+    def move(self, most: int) -> Window | None:
+        """Move the next window, of at most so many rows; None when the front has arrived. Flushed when it returns."""
+        window = self.walk.next(self.front, most)
+        if window is None:
+            return None
+        blocks = self._gathered(window)
+        if window.by_copy:
+            self._keep(window, blocks)
+        self._put(window, blocks)
+        return window
+
+    def _gathered(self, window: Window) -> np.ndarray:
+        """The data of a window as they stand now; zeros where nothing can be stored yet."""
+        blocks = np.zeros((window.high - window.low, self.block), np.uint8)
+        end = min(window.high, self.walk.stored)
+        if window.low < end:
+            for io, first, n in self._sides(window.low, end - window.low):
+                at = first - window.low
+                blocks[at : at + n] = np.frombuffer(io.read_data(first, n), np.uint8).reshape(n, self.block)
+        return blocks
+
+    def _keep(self, window: Window, blocks: np.ndarray) -> None:
+        """The copy, on one drive more than failures are survived, in turn."""
+        stored = blocks[: max(0, min(window.high, self.walk.stored) - window.low)].tobytes()
+        head = {"pool": self.pool_id, "move": self.moves + 1, "low": window.low, "high": window.high}
+        content = json.dumps(head).encode() + b"\n" + zlib.crc32(stored).to_bytes(4, "big") + stored
+        there = [slot for slot, m in enumerate(self.members) if m.device]
+        copies = min(self.layout.both.copies, len(there))
+        chosen = [there[(self.moves * copies + i) % len(there)] for i in range(copies)]
+
+        def keep(slot: int) -> None:
+            device = self.members[slot].device
+            assert device is not None
+            device.keep_aside(content)
+            self.moved[slot] += len(stored) // self.block
+
+        each(keep, chosen)
+
+    def _put(self, window: Window, blocks: np.ndarray) -> None:
+        target = self.old if self.layout.turned else self.new
+        target.put_rows(window.low, blocks)
+        self.flush()
+        self.front = window.high if self.walk.upwards else window.low
+        self.moves += 1
+
+    def recover(self) -> int:
+        """Finish the write, and the move, that a crash interrupted."""
+        done = self.old.recover()
+        for member in self.members:
+            found = self._kept_on(member)
+            if found is not None:
+                self._put(*found)
+                return done + 1
+        return done
+
+    def _kept_on(self, member: Member) -> tuple[Window, np.ndarray] | None:
+        """The copy of the move that has not been noted, if this drive has it."""
+        try:
+            content = member.device.aside() if member.device else b""
+        except DeviceError:
+            return None
+        line, _, rest = content.partition(b"\n")
+        try:
+            head = json.loads(line) if line else {}
+        except ValueError:
+            return None
+        if (head.get("pool"), head.get("move")) != (self.pool_id, self.moves + 1):
+            return None
+        stored = rest[4:]
+        if zlib.crc32(stored).to_bytes(4, "big") != rest[:4]:
+            return None
+        blocks = np.zeros((head["high"] - head["low"], self.block), np.uint8)
+        have = np.frombuffer(stored, np.uint8).reshape(-1, self.block)
+        blocks[: len(have)] = have
+        return Window(head["low"], head["high"], True), blocks
+
+    # -- jobs ----------------------------------------------------------------------------------
+
+    def refill(self, slot: int, cursor: int, at: Sequence[int], most: int, total: int) -> Refilled:
+        """The next stripes of the drive that has come to a slot: of the old layout first, then of the new one. The
+        front stands still meanwhile."""
+        for io, run in self._standing(slot):
+            number = io.first_stripe + run.number
+            if number + run.rows <= cursor:
+                continue
+            skip = max(0, cursor - number)
+            part = Run(run.band, run.group, run.row + skip, min(run.rows - skip, most), run.number + skip)
+            io.rebuild(part, slot)
+            self.flush()
+            done = number + skip + part.rows
+            last = not any(i.first_stripe + r.number + r.rows > done for i, r in self._standing(slot))
+            return Refilled(total if last else done, list(at), part.rows, total if last else done, last)
+        return Refilled(total, list(at), 0, total, whole=True)
+
+    def _standing(self, slot: int) -> list[tuple[PoolIO, Run]]:
+        """The runs that stand on a slot, of either layout, by number."""
+        below, above = (self.new, self.old) if self.layout.upwards else (self.old, self.new)
+        # Below the front all of it stands, above it what can be stored, and of the new layout all that was written.
+        runs = [(below, run) for run in below.runs_at(0, self.front)]
+        end = self.layout.both.new.data_extents if above is self.new else self.layout.both.old.data_extents
+        runs += [(above, run) for run in above.runs_at(self.front, end - self.front)]
+        mine = [(io, r) for io, r in runs if slot in io.placement.bands[r.band].groups[r.group].members]
+        return sorted(mine, key=lambda one: one[0].first_stripe + one[1].number)
+
+    def compare(self, first: int, most: int) -> Iterator[tuple[int, Compared]]:
+        """No check goes beside a restripe."""
+        raise NotPossible("It is being restriped; check it when that has ended.", code="restriping")
+
+    def set_of(self, mismatch: tuple[int, int, int]) -> int:
+        """See compare."""
+        raise NotImplementedError
+
+    def take_up(self, layout: object, fresh: Sequence[object]) -> None:
+        """Its volumes have been given more room; it lies in stripes that are there already."""
+        del layout, fresh
