@@ -230,3 +230,25 @@ def test_a_copy_of_another_move_or_pool_or_a_torn_one_is_left_alone(tmp_path: Pa
     room.io._keep(window, room.io._gathered(window))
     room.io = room.opened()
     assert room.front == window.high and room.reads_right()
+
+
+@pytest.mark.parametrize("change", ["parity-1 to parity-2", "stepped-1 to stepped-2", "parity-2 to parity-1"])
+def test_whichever_drives_go_with_the_power_the_copy_is_there(change: str, tmp_path: Path) -> None:
+    """Cut after every single write of one move, with each drive lost in its turn: none of them had the only copy."""
+    room = Room(tmp_path, change, 5)
+    room.move()
+    for cut in range(1, 60):
+        for lost in range(len(room.serials)):
+            room.left = cut
+            try:
+                if room.io.move(3) is not None:
+                    room.front, room.moves = room.io.front, room.io.moves
+            except Torn:
+                pass
+            whole, room.left = room.left >= 0, 10**9
+            room.gone = {lost}
+            room.io = room.opened()
+            assert room.reads_right()
+            room.fill()
+            if whole:
+                return
