@@ -235,20 +235,22 @@ def test_a_copy_of_another_move_or_pool_or_a_torn_one_is_left_alone(tmp_path: Pa
 @pytest.mark.parametrize("change", ["parity-1 to parity-2", "stepped-1 to stepped-2", "parity-2 to parity-1"])
 def test_whichever_drives_go_with_the_power_the_copy_is_there(change: str, tmp_path: Path) -> None:
     """Cut after every single write of one move, with each drive lost in its turn: none of them had the only copy."""
-    room = Room(tmp_path, change, 5)
-    room.move()
     for cut in range(1, 60):
-        for lost in range(len(room.serials)):
+        whole = False
+        for lost in range(len(Moving(*CHANGES[change]).drives)):
+            room = Room(tmp_path / f"{cut}-{lost}", change, 5)
+            room.move()
             room.left = cut
             try:
-                if room.io.move(3) is not None:
-                    room.front, room.moves = room.io.front, room.io.moves
+                assert room.io.move(3) is not None
+                whole, room.front, room.moves = True, room.io.front, room.io.moves
             except Torn:
                 pass
-            whole, room.left = room.left >= 0, 10**9
+            room.left = 10**9
             room.gone = {lost}
             room.io = room.opened()
             assert room.reads_right()
             room.fill()
-            if whole:
-                return
+        if whole:
+            return
+    raise AssertionError("the move was never whole")
