@@ -76,11 +76,11 @@ def with_volume(one: Estate, name: str, **facts: object) -> Estate:
     return replace(one, volumes=tuple(replace(v, **facts) if v.name == name else v for v in one.volumes))  # type: ignore[arg-type]
 
 
-def with_pool(one: Estate, *, lost: int = 0, away: int = 0, **facts: object) -> Estate:
+def with_pool(one: Estate, *, lost: int = 0, away: int = 0, states: tuple[str, ...] = (), **facts: object) -> Estate:
     """The estate with other facts of its pool: so many of its drives failed, so many missing."""
     pool = one.pools[0]
-    states = ["failed"] * lost + ["missing"] * away + ["active"] * 4
-    places = tuple(replace(p, state=states[i]) for i, p in enumerate(pool.places))
+    all_states = [*states, *["failed"] * lost, *["missing"] * away, *["active"] * 4]
+    places = tuple(replace(p, state=all_states[i]) for i, p in enumerate(pool.places))
     return replace(one, pools=(replace(pool, places=places, **facts),))  # type: ignore[arg-type]
 
 

@@ -13,12 +13,15 @@ from typing import Any
 from pairshelf.core.changes.doors import doors, fixed
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.changes.sheet import ChangeSheet, Figure
-from pairshelf.core.domain.estate import Entry, Estate, EstateMount
+from pairshelf.core.domain.estate import Entry, Estate, EstateDrive, EstateMount, EstatePlace, EstatePool
 from pairshelf.core.domain.partitions import Wanted
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.layouts import build_layout
+from pairshelf.core.layouts.restripe import Moving
+from pairshelf.core.layouts.restriping import restriping
+from pairshelf.core.policies.beside import Under
 from pairshelf.core.search.growth import growth
 from tests.core.estates import (
     IQN,
@@ -36,6 +39,38 @@ from tests.core.estates import (
 )
 
 KEPT = Path(__file__).with_name("sheets.txt")
+
+
+def pool_of(one: Estate, scheme: str, count: int, sets: int = 1) -> Estate:
+    """A second pool, of so many drives, with a volume at its start."""
+    layout = build_layout([Drive(str(i), 6 * TB) for i in range(count)], scheme, sets=sets)
+    drives = tuple(
+        EstateDrive(40 + i, f"D{i}", "Yew", i + 1, 6 * TB, Kind.HDD, None, "in-use", "good", pool="d")
+        for i in range(count)
+    )
+    places = tuple(EstatePlace(i, "active", layout.members[i], drives[i]) for i in range(count))
+    pool = EstatePool(5, "d", "healthy", layout, places, (), True, scheme, ((1000, layout.data_extents - 1000),))
+    return replace(one, drives=(*one.drives, *drives), pools=(*one.pools, pool), pool_names=one.pool_names | {"d"})
+
+
+def on_its_way(one: Estate, *, turned: bool = False) -> Estate:
+    """A pool that is being restriped from single to double parity, a third of the way."""
+    found = pool_of(one, "parity-1", 5)
+    pool = found.pools[-1]
+    drives = [p.designed for p in pool.places]
+    moving = Moving(build_layout(drives[:4], "parity-1"), build_layout(drives, "parity-2"))
+    layout = restriping(moving, moving.old.data_extents // 3, upwards=True, turned=turned)
+    return replace(found, pools=(*found.pools[:-1], replace(pool, layout=layout, under_way=(Under("restripe"),))))
+
+
+def larger_set(one: Estate) -> Estate:
+    """Three of the four members are larger already than their places were made with."""
+    found = four(one)
+    pool = found.pools[0]
+    sizes = [6 * TB, 8 * TB, 8 * TB, 8 * TB]
+    layout = build_layout([Drive(str(i), s) for i, s in enumerate(sizes)], "parity-1")
+    places = tuple(replace(p, designed=d) for p, d in zip(pool.places, layout.members, strict=True))
+    return replace(found, pools=(replace(pool, layout=layout, places=places),))
 
 
 def as_it_is(one: Estate) -> Estate:
@@ -86,6 +121,20 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         "protection": "parity-1:3", "file_system": "btrfs"}, four),
     "a failed drive replaced by a larger one": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 14},
                                                 lambda one: with_pool(four(one), lost=1)),
+    "a drive that works exchanged": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, four),
+    "the last of a set exchanged for a larger one": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 14}, larger_set),
+    "the copying left off": ("leave-copy", {"pool_id": 1, "slot": 0}, lambda one: with_pool(one, copies=((0, free(12)),))),
+    "a drive added": ("add-drives", {"pool": "p", "drives": (15,)}, lambda one: more_drives(
+        one, free(15, holds="old data of pool barn, readable", condition="failing"))),
+    "three added, of another kind": ("add-drives", {"pool": "p", "drives": (16, 17, 18)}, lambda one: more_drives(
+        one, *(replace(free(i), kind=Kind.SSD) for i in (16, 17, 18)))),
+    "drives added to a spread pool": ("add-drives", {"pool": "s", "drives": (11, 12)}, lambda one: four(spread(one))),
+    "a set added": ("add-sets", {"pool": "p", "drives": (11, 12, 13, 14)}, four),
+    "more parity": ("convert-pool", {"pool": "p", "scheme": "parity-2", "drives": (11,)}, four),
+    "less parity": ("convert-pool", {"pool": "d", "scheme": "parity-1"}, lambda one: pool_of(one, "parity-2", 5)),
+    "two copies to three": ("convert-pool", {"pool": "d", "scheme": "copies-3", "drives": (11, 12)}, lambda one: four(pool_of(one, "copies-2", 4, 2))),
+    "a restripe turned round": ("turn-restripe", {"pool": "d"}, on_its_way),
+    "a restripe that goes on again": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, turned=True)),
     "a missing drive replaced": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11},
                                  lambda one: with_pool(four(one), away=1)),
     "partitions": ("write-partitions", {"drive_id": 11}, partitioned),

@@ -35,7 +35,8 @@ from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.allocation import allocate, gaps, spans, unplaced, without
-from tests.core.estates import IQN, divided, estate, free, more_drives, with_pool, with_volume
+from pairshelf.core.policies.beside import Under
+from tests.core.estates import IQN, divided, estate, free, more_drives, spread, with_pool, with_volume
 
 LONG, RTL = "x" * 300, "נפח"
 REFUSED: list[tuple[str, dict[str, Any], str]] = [
@@ -196,7 +197,23 @@ REFUSED_IN: list[tuple[str, dict[str, Any], Estate, str | None, str]] = [
     ("build-pool", {"name": "c", "scheme": "spread", "drives": (11, 12, 13), "spares": 1, "domain": "drive"}, more_drives(estate(), free(11), free(12), free(13)), "spares", "bad-input"),
     ("replace-drive", {"pool_id": 7, "slot": 0, "drive_id": 11}, estate(), "pool_id", "bad-input"),
     ("replace-drive", {"pool_id": 1, "slot": 4, "drive_id": 11}, estate(), "slot", "bad-input"),
-    ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(estate(), free(11)), None, "nothing-to-replace"),
+    ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(with_pool(estate(), states=("rebuilding",)), free(11)), None, "nothing-to-replace"),
+    ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(with_pool(estate(), under_way=(Under("copy", slot=0),)), free(11)), None, "busy"),
+    ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(with_pool(estate(), under_way=(Under("restripe"),)), free(11)), None, "restriping"),
+    ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(with_pool(estate(), state="lost"), free(11)), None, "not-serving"),
+    ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(with_pool(estate(), away=1, copies=((0, free(12)),)), free(11)), None, "busy"),
+    ("leave-copy", {"pool_id": 7, "slot": 0}, estate(), "pool_id", "bad-input"),
+    ("leave-copy", {"pool_id": 1, "slot": 0}, estate(), "slot", "nothing-to-leave"),
+    ("add-drives", {"pool": "p", "drives": (11,)}, more_drives(with_pool(estate(), away=1), free(11)), None, "degraded"),
+    ("add-drives", {"pool": "p", "drives": (11,)}, more_drives(with_pool(estate(), locked=True), free(11)), None, "locked"),
+    ("add-drives", {"pool": "p", "drives": (11,)}, more_drives(with_pool(estate(), state="unreachable"), free(11)), None, "not-serving"),
+    ("add-drives", {"pool": "p", "drives": (11,)}, more_drives(with_pool(estate(), under_way=(Under("first-sync"),)), free(11)), None, "not-synced"),
+    ("add-drives", {"pool": "F12", "drives": (11,)}, more_drives(divided(estate()), free(11)), None, "divided"),
+    ("add-sets", {"pool": "p", "drives": (11, 12, 13, 14)}, more_drives(with_pool(estate(), under_way=(Under("check"),)), *(free(i) for i in range(11, 15))), None, "busy"),
+    ("add-sets", {"pool": "s", "drives": (11,)}, more_drives(spread(estate()), free(11)), "pool", "closed"),
+    ("convert-pool", {"pool": "s", "scheme": "parity-2"}, spread(estate()), "pool", "closed"),
+    ("convert-pool", {"pool": "p", "scheme": "copies-2", "free": (1,)}, estate(), "free", "bad-input"),
+    ("turn-restripe", {"pool": "p"}, estate(), "pool", "no-front"),
     ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(with_pool(estate(), lost=2), free(11)), None, "data-lost"),
     ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, more_drives(with_pool(estate(), lost=1, away=1), free(11)), None, "unreachable"),
     ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, with_pool(estate(), lost=1), "drive_id", "drive-gone"),

@@ -10,7 +10,7 @@ from pairshelf.core.policies.beside import MEETINGS, Then, Under, Where, meeting
 from pairshelf.core.policies.checking import why_no_check
 from pairshelf.engine.jobs.kinds import JOBS
 
-KINDS = [*JOBS, "resize-volume", "delete-volume", "reformat-volume"]
+KINDS = [*JOBS, "add-sets", "resize-volume", "delete-volume", "reformat-volume"]
 ids = st.integers(1, 3) | st.none()
 work = st.builds(Under, st.sampled_from(KINDS), ids, ids)
 

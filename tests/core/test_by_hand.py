@@ -120,7 +120,7 @@ def test_a_screen_says_beforehand_why_a_thing_cannot_be_done() -> None:
 @pytest.mark.parametrize(
     ("states", "why"),
     [
-        ("active", "works"), ("rebuilding", "is being rebuilt"), ("failed", None), ("missing", None),
+        ("active", None), ("rebuilding", "is being rebuilt"), ("failed", None), ("missing", None),
         ("failed failed", "more drives than it survives"), ("missing missing", "are away"),
         ("failed missing", "are away"), ("missing rebuilding", "are away"),
     ],

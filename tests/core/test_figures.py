@@ -162,7 +162,7 @@ def test_doors_say_what_the_table_of_changes_says(scheme: str) -> None:
     by_change = {d.change: d for d in doors(layout)}
     assert all(d.why.endswith(".") for d in by_change.values())
     closed = {c for c, d in by_change.items() if d.opening is Opening.CLOSED}
-    assert ("add-drive" in closed) == (scheme in ("stripe", "copies-2", "copies-3"))
+    assert ("add-drive" in closed) == (scheme in ("single", "stripe", "copies-2", "copies-3"))
     assert ("add-set" in closed) == (DIVIDED[scheme].survives == 0 or scheme.startswith("stepped"))
     assert ("replace-failed" in closed) == (DIVIDED[scheme].survives == 0)
     assert ("change-scheme" in closed) == (scheme in ("span", "stripe"))

@@ -95,7 +95,7 @@ def go(room: Room, walk: Walk, of_old: bool, front: int, dice: random.Random, wi
         # Until the step is done, everything on the front's far side stands as the old layout says. What is copied
         # may be overwritten; what comes after it may not.
         edge = after if window.by_copy else front
-        ahead = range(edge, walk.stored) if walk.upwards else range(0, min(edge, walk.stored))
+        ahead = range(edge, walk.stored) if walk.upwards else range(min(edge, walk.stored))
         assert not room.written(not of_old, window) & room.needed(of_old, ahead, walk.stored)
         front = after
         windows = None if windows is None else windows - 1
@@ -169,7 +169,9 @@ def test_any_two_layouts_that_one_front_can_join(data: st.DataObject) -> None:
     back = Walk(moving.new_bands, moving.old.bands, upwards=not walk.upwards, stored=walk.stored)
     if back.possible:
         half = go(room, walk, True, walk.begins, dice, dice.randrange(6))
-        assert go(room, back, False, half, dice) == back.arrives
+        end = go(room, back, False, half, dice)
+        # It may have been turned round where the old layout has nothing any more.
+        assert end == back.arrives or (back.upwards and end == half > back.arrives)
 
 
 def test_where_neither_direction_goes_all_the_way_it_is_refused() -> None:
@@ -218,7 +220,12 @@ def test_the_hours_are_what_the_windows_make_the_drives_do(name: str) -> None:
     assert all(a.high == b.low if walk.upwards else a.low == b.high for a, b in pairwise(windows))
     for spot, addresses in _spots(moving.old.bands):
         moved = [a for a in addresses if walk.common <= a < walk.stored]
-        group = next(g for b in moving.old.bands for g in b.groups if spot[0] in g.members and b.start <= spot[1] < b.start + b.rows)
+        group = next(
+            g
+            for b in moving.old.bands
+            for g in b.groups
+            if spot[0] in g.members and b.start <= spot[1] < b.start + b.rows
+        )
         read[spot[0]] += len(moved) / len(group.members)
     written = np.zeros(len(moving.drives))
     for spot, addresses in _spots(moving.new_bands):

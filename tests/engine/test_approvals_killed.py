@@ -33,6 +33,11 @@ CHANGES: dict[str, dict[str, Any]] = {
     "build-pool": {"name": "new", "scheme": "parity-1", "drives": (7, 8, 9), "volume": "w", "file_system": "xfs",
                    "mount_point": "/srv/w", "host": "fir", "encrypted": True},
     "replace-drive": {"pool_id": 1, "slot": 4, "drive_id": 10},
+    "add-drives": {"pool": "low", "drives": (17,)},
+    "add-sets": {"pool": "low", "drives": (17, 18, 19)},
+    "convert-pool": {"pool": "low", "scheme": "parity-2", "drives": (18,)},
+    "turn-restripe": {"pool": "way"},
+    "leave-copy": {"pool_id": 6, "slot": 0},
     "make-volumes": {"pool": "cold", "name": "v-{1..2}", "size": "5 GiB", "host": "fir", "mount_point": "/srv/{name}"},
     "rename-volume": {"volume": "cold/bare", "name": "papers"},
     "resize-volume": {"volume": "cold/bare", "size": "40 GiB"},
@@ -64,6 +69,8 @@ CHANGES: dict[str, dict[str, Any]] = {
 }  # fmt: skip
 #: The same kinds where more, or something else, is written.
 MORE: dict[str, tuple[str, dict[str, Any]]] = {
+    "a drive that works exchanged": ("replace-drive", {"pool_id": 4, "slot": 0, "drive_id": 17}),
+    "copies made fewer": ("convert-pool", {"pool": "dry", "scheme": "single"}),
     "more partitions": ("write-partitions", {"drive_id": 12}),
     "a partition extended": ("resize-volume", {"volume": "A12/part-1", "size": "all"}),
     "a partition deleted": ("delete-volume", {"volume": "A12/part-2"}),
@@ -71,7 +78,7 @@ MORE: dict[str, tuple[str, dict[str, Any]]] = {
 }
 EXAMPLES = {kind: (kind, request) for kind, request in CHANGES.items()} | MORE
 _ROWS = text("""
-select 'mount', count(*)::text from mount union all select 'pool', string_agg(name, ',') from pool
+select 'mount', count(*)::text from mount union all select 'pool', string_agg(name || scheme || turned || coalesce(front, 0) || capacity, ',') from pool
 union all select 'volume', string_agg(name || size || file_system, ',' order by name) from volume
 union all select 'party', count(*)::text from party union all select 'member', string_agg(person_id::text, ',') from party_member
 union all select 'share', string_agg(name, ',' order by name) from share union all select 'right', string_agg(party_id || may, ',' order by party_id) from share_right
@@ -81,7 +88,7 @@ union all select 'job', string_agg(kind, ',' order by kind) from job where state
 union all select 'rule', string_agg(above::text, ',') from keep_rule union all select 'host', string_agg(address, ',') from host
 union all select 'written', string_agg(drive_id || coalesce(written::text, '') || parts::text || (pool_id is not null), ',' order by drive_id) from partition_plan
 union all select 'drive', string_agg(service || coalesce(holds, ''), ',' order by id) from drive
-union all select 'place', string_agg(drive_id::text || state, ',' order by pool_id, slot) from pool_place order by 1
+union all select 'place', string_agg(drive_id::text || state || coalesce(to_slot, -1), ',' order by pool_id, slot) from pool_place order by 1
 """)
 
 
@@ -91,7 +98,7 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
     folder = tmp_path_factory.mktemp("laboratory") / "devices"
     with pytest.MonkeyPatch.context() as patch, database_from(template, server, folder, patch) as address:
         at_once()
-        drives = shelf(13)
+        drives = shelf(28)
         with transaction() as session:
             site = session.exec(select(Site)).first()
             assert site
@@ -128,6 +135,13 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
         do("move-application", application="fir/moved", volume="cold/stand")
         carry_all()
         happens("fail", "A5")
+        do("build-pool", name="low", scheme="parity-1", drives=tuple(drives[13:16]))
+        do("build-pool", name="way", scheme="parity-1", drives=tuple(drives[19:22]))
+        do("build-pool", name="dup", scheme="copies-2", drives=tuple(drives[23:25]))
+        do("build-pool", name="dry", scheme="copies-2", drives=tuple(drives[26:28]))
+        carry_all()
+        do("add-drives", pool="way", drives=(drives[22],))
+        do("replace-drive", pool_id=6, slot=0, drive_id=drives[25])
         database.engine().dispose()
         yield address, folder
 

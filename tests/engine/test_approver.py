@@ -163,7 +163,19 @@ def test_a_name_that_is_gone_is_nothing() -> None:
 
 def test_every_kind_is_applied_by_the_module_that_mirrors_its_own() -> None:
     assert list(APPLY) == list(KINDS)
-    shared = {"add-disk", "change-lun", "take-disk", "let-in", "shut-out", "undo-move"}
+    shared = {
+        "add-disk",
+        "change-lun",
+        "take-disk",
+        "let-in",
+        "shut-out",
+        "undo-move",
+        "add-drives",
+        "add-sets",
+        "convert-pool",
+        "turn-restripe",
+        "leave-copy",
+    }
     for kind, apply in APPLY.items():
         if kind not in shared:
             mirror = KINDS[kind].plan.__module__.replace("core.changes", "engine.apply")

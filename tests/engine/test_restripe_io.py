@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import random
 from pathlib import Path
 from typing import Any
@@ -79,7 +80,9 @@ class Room:
         self.serials = [d.id for d in self.moving.drives]
         self.gone: set[int] = set()
         self.stored = walk.stored
-        first = PoolIO(self.moving.old, self.members()[: len(self.moving.old.members)], self.world.block, self.journal())
+        first = PoolIO(
+            self.moving.old, self.members()[: len(self.moving.old.members)], self.world.block, self.journal()
+        )
         for run in first.runs(0, 10**9):
             first.sync(run)
         self.truth = np.frombuffer(first.read(0, self.stored), np.uint8).reshape(self.stored, -1).copy()
@@ -118,10 +121,8 @@ class Room:
     def torn(self) -> None:
         """The power goes somewhere in the next move; afterwards all is as the books say."""
         self.left = self.dice.randrange(30)
-        try:
+        with contextlib.suppress(Torn):
             self.move()
-        except Torn:
-            pass
         self.left = 10**9
 
     def reads_right(self) -> bool:

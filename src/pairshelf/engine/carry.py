@@ -13,10 +13,12 @@ from sqlmodel import Session, select
 
 from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.errors import NoRoom, PairShelfError
+from pairshelf.core.policies.beside import why_waiting
 from pairshelf.engine.errands import do_errands
 from pairshelf.engine.jobs.finishing import finish, note_moved
 from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.engine.jobs.pacing import paces_under_way, pause, slowing
+from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.observe import observe
@@ -83,6 +85,9 @@ def _step(job_id: int, world: Devices) -> float | None:
             assert job is not None
             if job.state not in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
                 return None
+            if why := why_waiting(job.kind, (other.kind for other in open_jobs(session, pool_id))):
+                job.state, job.why_held = JobState.HELD, why
+                return 4 * _STEP
             speed = simulated_speed(session)
             slowed = slowing(job, paces_under_way(session, [pool_id]))
             work = Work(session, job, pool, world, _size_of_step(job, speed, slowed))

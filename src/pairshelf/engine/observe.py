@@ -15,8 +15,10 @@ from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.figures.survival import after_failures
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.jobs.self_repair import start_self_repair
+from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, open_pool, refresh_state
+from pairshelf.engine.relayout import end_copy, give_free, leave_off
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.tables import Condition, DriveRow, MemberState, MissedWrite, PoolPlace, Service, Shelf, Site, now
@@ -149,7 +151,23 @@ def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence]) -
             _settle_member(
                 session, pool, own, Condition.FAILED if failed and condition is Condition.MISSING else condition
             )
+        elif own is not None and own.beside is not None:
+            _settle_copy(session, pool, own, condition)
     return True
+
+
+def _settle_copy(session: Session, pool: OpenPool, place: PoolPlace, condition: Condition) -> None:
+    """A drive that is being made a copy has gone, or is back: what was written meanwhile it has not, so the copy
+    begins again. One that has failed leaves; the member it was to be works on."""
+    job = next((j for j in open_jobs(session, pool.row.id) if j.kind == "copy" and j.slot == place.beside), None)
+    if condition is Condition.FAILED:
+        leave_off(session, pool, place, "the drive that was to take the place failed")
+    elif condition is Condition.MISSING:
+        place.state, place.rebuilt_to = MemberState.MISSING, 0
+    elif place.state == MemberState.MISSING:
+        place.state, place.rebuilt_to = MemberState.COPYING, 0
+        if job is not None:
+            job.cursor, job.spent = 0, 0.0
 
 
 def _leave_or_return(session: Session, drive: DriveRow) -> str:
@@ -173,12 +191,35 @@ def _settle_member(session: Session, pool: OpenPool, place: PoolPlace, condition
         place.state, place.absence = MemberState.MISSING, place.absence + 1
     elif condition is Condition.FAILED:
         place.state = MemberState.FAILED
+        _go_on_as_a_rebuild(session, pool, place)
     elif place.state == MemberState.MISSING:
         _come_back(session, pool, place)
     _bring_back_the_stale(session, pool)
     refresh_state(session, pool)
     session.flush()
     bring_in_spares(session, pool)
+
+
+def _go_on_as_a_rebuild(session: Session, pool: OpenPool, place: PoolPlace) -> None:
+    """A member failed while it was being copied: the new drive has its place now, and is filled from where the copy
+    had come to."""
+    beside = pool.copy_beside(place.slot)
+    if beside is None or beside.state != MemberState.COPYING:
+        return
+    rows, drive = beside.rebuilt_to, session.get(DriveRow, beside.drive_id)
+    assert drive is not None
+    end_copy(session, pool, beside, "the drive failed; what the copy lacked comes from the others")
+    give_place(session, pool, place, drive)
+    session.flush()
+    away = {str(p.slot) for p in pool.members if p.state != MemberState.ACTIVE}
+    if not after_failures(pool.layout, away).survives:
+        return
+    job = start_rebuild(session, pool, place.slot or 0, SYSTEM)
+    done = pool.layout.stripes_below(place.slot or 0, rows)
+    job.cursor = place.rebuilt_to = min(done, job.total - 1)
+    job.spent = job.seconds * job.cursor / job.total
+    log(session, SYSTEM, "copy-took-over", pool.row.name,
+        f"{drive.serial} takes the place of the failed drive in {pool.row.name}, with what had been copied.")  # fmt: skip
 
 
 def _bring_back_the_stale(session: Session, pool: OpenPool) -> None:
@@ -240,7 +281,7 @@ def _fitting_spare(session: Session, pool: OpenPool, place: PoolPlace) -> PoolPl
     query = (
         select(PoolPlace, DriveRow)
         .join(DriveRow, col(DriveRow.id) == PoolPlace.drive_id)
-        .where(col(PoolPlace.slot).is_(None), DriveRow.condition == Condition.GOOD,
+        .where(col(PoolPlace.slot).is_(None), col(PoolPlace.beside).is_(None), DriveRow.condition == Condition.GOOD,
                or_(PoolPlace.pool_id == pool.row.id, PoolPlace.scope == "all", near))
         .order_by(col(DriveRow.size), col(DriveRow.id))
         .with_for_update(of=PoolPlace, skip_locked=True)
@@ -252,8 +293,6 @@ def _fitting_spare(session: Session, pool: OpenPool, place: PoolPlace) -> PoolPl
 
 def give_place(session: Session, pool: OpenPool, place: PoolPlace, drive: DriveRow) -> None:
     """The drive takes the place; the one that was there leaves the pool with what it holds."""
-    if place.drive_id and (old := session.get(DriveRow, place.drive_id)):
-        old.service = Service.FREE
-        old.holds = f"old data of pool {pool.row.name}, readable"
+    give_free(session, pool.row, place.drive_id)
     place.drive_id = drive.id
     drive.service, drive.holds = Service.IN_USE, None

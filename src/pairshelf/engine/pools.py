@@ -9,20 +9,26 @@ from functools import lru_cache
 from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
-from pairshelf.core.domain.device import Devices
+from pairshelf.core.domain.device import Device, Devices
 from pairshelf.core.errors import Gone, NotServing
 from pairshelf.core.figures.survival import PoolState, state_of
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.registry import scheme_of
+from pairshelf.core.layouts.restriping import Restriping, restriping
 from pairshelf.engine.io.pool_io import Member, PoolIO
+from pairshelf.engine.io.restripe_io import RestripeIO
 from pairshelf.engine.io.spread_io import SpreadIO
 from pairshelf.engine.io.stripe_journal import StripeJournal
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.standin.world import World
 from pairshelf.store.database import Lock, engine, lock_until_commit
-from pairshelf.store.repositories.drives_and_pools import designed_layout, load_stripes
+from pairshelf.store.repositories.drives_and_pools import load_stripes
+from pairshelf.store.repositories.layouts import designed_layout
 from pairshelf.store.settings import settings
 from pairshelf.store.tables import DriveRow, MemberState, MissedWrite, PoolPlace, PoolRow
+
+#: Of a place whose drive is there.
+_ANSWERS = (MemberState.ACTIVE, MemberState.REBUILDING, MemberState.COPYING)
 
 
 @lru_cache
@@ -53,6 +59,10 @@ class OpenPool:
         """Every place holds all its data."""
         return all(p.state in (MemberState.ACTIVE, MemberState.EMPTIED) for p in self.members)
 
+    def copy_beside(self, slot: int | None) -> PoolPlace | None:
+        """The place of the drive that is being made the copy of the member at a slot."""
+        return next((p for p in self.places if p.beside is not None and p.beside == slot), None)
+
     def closed(self) -> list[int]:
         """Slots that nothing new may be put on (spread pools)."""
         return [p.slot or 0 for p in self.members if p.state != MemberState.ACTIVE]
@@ -75,32 +85,50 @@ def open_pool(session: Session, pool_id: int) -> OpenPool:
     return OpenPool(row, places, designed_layout(row, places, stripes))
 
 
-def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | SpreadIO:
+def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | SpreadIO | RestripeIO:
     """The pool's bytes, any interrupted write finished first.
 
     NotPossible while too many members are away: finishing a write without them could cost what they hold.
     """
     if not pool.serves():
         raise NotServing(pool.row.name, pool.row.state, "nothing of it is touched")
-    ids = [p.drive_id for p in pool.members if p.drive_id is not None]
+    ids = [p.drive_id for p in pool.places if p.drive_id is not None]
     drives = {d.id: d for d in session.exec(select(DriveRow).where(col(DriveRow.id).in_(ids)))}
+
+    def device_of(place: PoolPlace | None) -> Device | None:
+        drive = drives.get(place.drive_id) if place is not None and place.state in _ANSWERS else None
+        return world.open(drive.serial, drive.size) if drive is not None else None
+
     members = []
     for place in pool.members:
-        drive = drives.get(place.drive_id)
-        away = drive is None or place.state not in (MemberState.ACTIVE, MemberState.REBUILDING)
-        device = None if away or drive is None else world.open(drive.serial, drive.size)
-        members.append(Member(device, place.rebuilt_to if place.state == MemberState.REBUILDING else None))
+        rebuilt_to = place.rebuilt_to if place.state == MemberState.REBUILDING else None
+        members.append(Member(device_of(place), rebuilt_to, device_of(pool.copy_beside(place.slot))))
     absences = {p.slot: (p.number, p.absence) for p in pool.members if p.state == MemberState.MISSING}
 
     def miss(slots: Sequence[int]) -> None:
         _note_missed(absences[s] for s in slots if s in absences)
 
     journal = StripeJournal(settings().devices / "journals" / f"pool-{pool.row.id}")
+    if isinstance(pool.layout, Restriping):
+        moving = RestripeIO(
+            pool.layout, members, world.block, journal, miss, pool_id=pool.row.number, moves=pool.row.moves
+        )
+        moving.recover()
+        note_front(pool, moving)
+        return moving
     bytes_of: type[PoolIO] | type[SpreadIO] = SpreadIO if pool.layout.own_protection else PoolIO
     io = bytes_of(pool.layout, members, world.block, journal, miss)
     io.synced_to = pool.row.synced_to
     io.recover()
     return io
+
+
+def note_front(pool: OpenPool, io: RestripeIO) -> None:
+    """Bring how far the front has come into the books."""
+    if (pool.row.front, pool.row.moves) != (io.front, io.moves):
+        pool.row.front, pool.row.moves = io.front, io.moves
+        layout = io.layout
+        pool.layout = io.layout = restriping(layout.both, io.front, upwards=layout.upwards, turned=layout.turned)
 
 
 def _note_missed(absences: Iterable[tuple[int, int]]) -> None:

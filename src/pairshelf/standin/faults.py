@@ -42,6 +42,12 @@ def _flip_bits(world: World, serial: str, size: int, count: int) -> None:
     world.flip_bits(serial, size, extents=where, seed=dice.getrandbits(32))
 
 
+def _lose_sectors(world: World, serial: str, size: int, count: int) -> None:
+    extents, dice = extents_of(size), random.Random(secrets.randbits(32))  # noqa: S311 - chance, not secrecy
+    world.lose_extents(serial, sorted({dice.randrange(max(1, extents // 10)) for _ in range(count)}))
+    world.warn(serial)
+
+
 FAULTS: dict[str, Fault] = {
     one.id: one
     for one in (
@@ -53,6 +59,8 @@ FAULTS: dict[str, Fault] = {
               _IN_ITS_BAY, lambda world, serial, *_: world.fail(serial)),
         Fault("warn", "Make it warn", "It works on, but its readings warn", "made to give warning readings",
               _IN_ITS_BAY, lambda world, serial, *_: world.warn(serial)),
+        Fault("lose-sectors", "Lose sectors", "Three places cannot be read until they are written anew; its readings warn",
+              "made to lose {count} sectors", _IN_ITS_BAY, _lose_sectors),
         Fault("flip-bits", "Flip bits", "Change three bytes silently, as rotting media do", "given {count} flipped bits",
               _IN_ITS_BAY, _flip_bits, after="Bits flipped. Nothing shows until a check reads them."),
     )

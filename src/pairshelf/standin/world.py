@@ -23,7 +23,7 @@ from threading import Lock
 from typing import Any
 from urllib.parse import unquote
 
-from pairshelf.core.domain.device import Arrival, Device, DeviceError, Hosts, Presence
+from pairshelf.core.domain.device import Arrival, Device, DeviceError, Hosts, Presence, Unreadable
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.inventory import DriveRecord, checked
 from pairshelf.core.errors import PairShelfError
@@ -52,15 +52,27 @@ class SimDrive:
 
     def read(self, start: int, count: int) -> bytes:
         """See Device."""
-        return self._answer().read(start, count)
+        media = self._answer()
+        self._readable(start, count)
+        return media.read(start, count)
 
     def read_into(self, start: int, into: memoryview) -> None:
         """See Device."""
-        self._answer().read_into(start, into)
+        media = self._answer()
+        self._readable(start, into.nbytes // BLOCK)
+        media.read_into(start, into)
+
+    def _readable(self, start: int, count: int) -> None:
+        lost = self._world.lost_extents(self._serial)
+        if lost and any(start <= extent < start + count for extent in lost):
+            raise Unreadable(self._serial)
 
     def write(self, start: int, data: bytes | memoryview) -> None:
-        """See Device."""
+        """See Device. What could not be read can be read again once it has been written: another sector stands in."""
         self._answer().write(start, data)
+        if lost := self._world.lost_extents(self._serial):
+            written = range(start, start + memoryview(data).nbytes // BLOCK)
+            self._world.lose_extents(self._serial, [e for e in lost if e not in written])
 
     def flush(self) -> None:
         """See Device."""
@@ -98,11 +110,12 @@ class World:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        for name in ("media", "faults", "arrivals"):
+        for name in ("media", "faults", "arrivals", "lost"):
             (folder / name).mkdir(parents=True, exist_ok=True)
         self._media: OrderedDict[str, Media] = OrderedDict()
         self._lock = Lock()
         self._faults = str(folder / "faults")
+        self._lost = str(folder / "lost")
         _new_names(folder)
         self.hosts: Hosts = Machines(folder)
 
@@ -131,6 +144,15 @@ class World:
         if not os.path.exists(path):
             return Presence.ANSWERS
         return _fault(Path(path))[1]
+
+    def lost_extents(self, serial: str) -> list[int]:
+        """Extents of a drive that cannot be read until they are written anew."""
+        path = f"{self._lost}/{_file(serial)}"
+        if not os.path.exists(path):
+            return []
+        with contextlib.suppress(FileNotFoundError, ValueError):
+            return [int(e) for e in json.loads(Path(path).read_bytes())]
+        return []
 
     def troubled(self) -> dict[str, Presence]:
         """Drives with which something is wrong."""
@@ -189,6 +211,13 @@ class World:
     def warn(self, serial: str) -> None:
         """Its readings begin to warn; it goes on working."""
         self._set_fault(serial, Presence.WARNS)
+
+    def lose_extents(self, serial: str, extents: Sequence[int]) -> None:
+        """These extents, and no others, cannot be read until they are written anew."""
+        if extents:
+            self._place(Path(self._lost) / _file(serial), json.dumps(sorted(extents)))
+        else:
+            (Path(self._lost) / _file(serial)).unlink(missing_ok=True)
 
     def fail(self, serial: str) -> None:
         """The drive stops working for good."""

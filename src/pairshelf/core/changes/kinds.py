@@ -27,9 +27,9 @@ from pairshelf.core.changes.applications import (
     set_keep_rule,
     undo_move,
 )
-from pairshelf.core.changes.drives import replace_drive, write_partitions
+from pairshelf.core.changes.drives import leave_copy, replace_drive, write_partitions
 from pairshelf.core.changes.kind import ChangeKind
-from pairshelf.core.changes.pools import build_pool
+from pairshelf.core.changes.pools import add_drive, add_set, build_pool, change_scheme, turn_restripe
 from pairshelf.core.changes.volumes import (
     check_files,
     delete_volume,
@@ -47,7 +47,12 @@ KINDS: dict[str, ChangeKind] = {
     kind.id: kind
     for kind in (
         build_pool.KIND,
+        add_drive.KIND,
+        add_set.KIND,
+        change_scheme.KIND,
+        turn_restripe.KIND,
         replace_drive.KIND,
+        leave_copy.KIND,
         make_volumes.KIND,
         rename_volume.KIND,
         resize_volume.KIND,

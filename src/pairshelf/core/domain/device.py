@@ -42,6 +42,13 @@ class DeviceError(Exception):
         self.presence = presence
 
 
+class Unreadable(DeviceError):
+    """The drive answers, and cannot read some of the extents asked for; written anew they can be read again."""
+
+    def __init__(self, serial: str) -> None:
+        super().__init__(serial, Presence.ANSWERS)
+
+
 class Device(Protocol):
     """One drive that can be read and written in whole extents."""
 

@@ -11,6 +11,7 @@ from pairshelf.core.domain.partitions import Table, Wanted
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import BadInput, NotFound
 from pairshelf.core.layouts import Layout
+from pairshelf.core.policies.beside import Under
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,6 +120,10 @@ class EstatePool:
     locked: bool = False
     #: Of a drive divided into partitions, which are its volumes: its table.
     table: Table | None = None
+    #: Drives that are being made copies of members: (slot, drive).
+    copies: tuple[tuple[int, EstateDrive], ...] = ()
+    #: Jobs on it that have not ended.
+    under_way: tuple[Under, ...] = ()
 
     @property
     def spread(self) -> bool:

@@ -9,6 +9,7 @@ from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts.model import Layout
+from pairshelf.core.layouts.restripe import Moving
 
 #: Share of every drive that users take while a job runs gently, or fast.
 GENTLE, FAST = 0.8, 0.2
@@ -74,19 +75,18 @@ def copy_seconds(source: Drive, target: Drive, extents: int) -> float:
     return extents * EXTENT / min(source.mean_rate, target.mean_rate)
 
 
-def restripe_seconds(old: Layout, new: Layout) -> float:
-    """Restripe from one division to another: each data extent is read and written once and parity is
-    rewritten; the drive with the most bytes moved over its rate counts.
+def copy(layout: Layout, slot: int, new: Drive) -> Duration:
+    """Copying a member onto the drive that takes its place, as far as something stands on it."""
+    return _paced(copy_seconds(layout.members[slot], new, sum(rows for _, rows in layout.rows_of(slot))))
 
-    A member reads its share of the data as it lay, and writes every extent it uses afterwards.
-    """
-    reads: dict[str, float] = {}
-    for band in old.bands:
-        for group in band.groups:
-            for member in group.members:
-                drive = old.members[member].id
-                reads[drive] = reads.get(drive, 0.0) + band.rows * group.data / len(group.members)
-    return max(
-        (reads.get(d.id, 0.0) + used) * EXTENT / d.mean_rate
-        for d, used in zip(new.members, new.used_extents, strict=True)
-    )
+
+def restripe(moving: Moving) -> Duration:
+    """From one layout to another: the drive with the most extents read and written, over its rate."""
+    return _paced(moving.seconds())
+
+
+def fill_rows(layout: Layout, first: int) -> Duration | None:
+    """Bringing further stripes in step, from a number on, as a first sync does; None without redundancy or stripes."""
+    if layout.scheme.survives == 0 or first >= layout.stripes:
+        return None
+    return _paced(layout.seconds_through * (layout.stripes - first) / layout.stripes)

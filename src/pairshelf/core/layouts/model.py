@@ -242,6 +242,10 @@ class Layout:
         """The bands as they are drawn."""
         return self.bands
 
+    def division(self, sets: int) -> Division:
+        """How its drives would be divided into so many sets, all else as it is; spares not among them."""
+        return Division(sets, built=True)
+
     def describe(self) -> str:
         """In words: ``2 sets of 6, 1 spare``."""
         sets = len(self.sets)
@@ -267,6 +271,27 @@ class Layout:
     def striped(self, volume: int) -> Any:
         """The stripes of a volume that has its own; None without."""
         del volume
+
+    def rows_of(self, slot: int) -> list[tuple[int, int]]:
+        """Where something stands on a member: (first row, rows), from its first row on."""
+        found: list[tuple[int, int]] = []
+        for first, rows in sorted((b.start, b.rows) for b in self.bands for g in b.groups if slot in g.members):
+            if found and sum(found[-1]) == first:
+                found[-1] = (found[-1][0], found[-1][1] + rows)
+            else:
+                found.append((first, rows))
+        return found
+
+    def stripes_below(self, slot: int, row: int) -> int:
+        """The number of the first stripe that has not all of a member's rows below one of them: what is below is
+        there, if those rows are."""
+        number = 0
+        for band in self.bands:
+            for group in band.groups:
+                if slot in group.members and band.start + band.rows > row:
+                    return number + max(0, row - band.start)
+                number += band.rows
+        return number
 
     def filled(self, slot: int) -> int:
         """In how many steps of a stripe a drive at a slot is filled."""

@@ -19,7 +19,7 @@ import numpy.typing as npt
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotPossible
-from pairshelf.core.layouts.model import Band, Group, Layout
+from pairshelf.core.layouts.model import Band, Code, Group, Layout
 
 Numbers = npt.NDArray[np.int64]
 
@@ -235,7 +235,9 @@ class Walk:
                         moved[member] += rows
             first += band.capacity
         ahead = self._ahead(self.begins) & ~self.straight
-        copied = int(np.minimum(self.ends, self.stored)[ahead].sum() - np.minimum(self.starts, self.stored)[ahead].sum())
+        copied = int(
+            np.minimum(self.ends, self.stored)[ahead].sum() - np.minimum(self.starts, self.stored)[ahead].sum()
+        )
         return moved + copied * copies / max(1, drives)
 
 
@@ -290,8 +292,24 @@ class Moving:
     @property
     def at_once(self) -> bool:
         """Whether all there is stands in the same places under both: nothing has to be moved."""
+        if self.old.own_protection:
+            return True
         held = capacity_of(self.old.bands)
         return capacity_of(self.new.bands) >= held and in_common(self.old.bands, self.new_bands) >= held
+
+    @property
+    def only_copies(self) -> bool:
+        """Whether one has no more than further copies of what the other has, each in the same rows: nothing is moved,
+        drives are filled or leave."""
+        old, new = self.old, self.new
+        kinds = {g.code for b in (*old.bands, *new.bands) for g in b.groups}
+        rows = [[(b.start, b.rows, len(b.groups)) for b in layout.bands] for layout in (old, new)]
+        sets = [[{d.id for d in one} for one in layout.sets] for layout in (old, new)]
+        return (
+            bool(old.bands) and Code.PARITY not in kinds and rows[0] == rows[1] and len(sets[0]) == len(sets[1])
+            and old.scheme.id != new.scheme.id
+            and all(a <= b or a >= b for a, b in zip(*sets, strict=True))
+        )  # fmt: skip
 
     def seconds(self) -> float:
         """The drives' time of the whole restripe: the drive with the most extents moved over its rate counts."""

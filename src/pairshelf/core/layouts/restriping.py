@@ -47,7 +47,7 @@ class Restriping(Layout):
         return Walk(new, old, upwards=not self.upwards) if self.turned else Walk(old, new, upwards=self.upwards)
 
     @property
-    def data_extents(self) -> int:  # type: ignore[override]
+    def data_extents(self) -> int:
         """Until it has arrived, what both have."""
         return min(self.both.old.data_extents, self.both.new.data_extents)
 

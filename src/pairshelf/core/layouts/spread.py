@@ -112,6 +112,23 @@ class SpreadLayout(Layout):
         """The stripes of a volume, None while it has none."""
         return next((v for v in self.volumes if v.volume == volume), None)
 
+    def rows_of(self, slot: int) -> list[tuple[int, int]]:
+        """Where extents of its volumes stand on a member."""
+        rows = np.unique(np.concatenate([np.zeros(0, int), *(v.spots[:, :, 1][v.slots == slot] for v in self.volumes)]))
+        edges = np.flatnonzero(np.diff(rows, prepend=-2) != 1)
+        ends = np.append(edges[1:], len(rows))
+        return [(int(rows[e]), int(n - e)) for e, n in zip(edges, ends, strict=True) if n > e]
+
+    def stripes_below(self, slot: int, row: int) -> int:
+        """Its stripes do not follow the rows: one that is being filled is filled from the start."""
+        del slot, row
+        return 0
+
+    def division(self, sets: int) -> Division:
+        """Its volumes keep their stripes."""
+        del sets
+        return Division(domain=self.domain, volumes=self.volumes, built=True)
+
     def filled(self, slot: int) -> int:
         """A drive is filled extent by extent."""
         return self.used_extents[slot]

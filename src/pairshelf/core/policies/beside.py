@@ -57,6 +57,24 @@ MEETINGS = (
     Meeting("check", ("first-sync", "self-repair"), Where.POOL, Then.REFUSED, "not-synced",
             "The first sync is still under way; check when it has finished."),
     Meeting("check", ("check",), Where.POOL, Then.REFUSED, said="A check of this pool is under way already."),
+    Meeting("check", ("restripe",), Where.POOL, Then.REFUSED, "restriping",
+            "The pool is being restriped; check it when that has ended."),
+    *(
+        Meeting(new, (kind,), Where.POOL, Then.REFUSED, "busy", f"{what} is under way in this pool; {then}.")
+        for new in ("restripe", "add-sets")
+        for kind, what, then in (
+            ("restripe", "A restripe", "one at a time: wait for it, or turn it round"),
+            ("rebuild", "A rebuild", "it goes first"),
+            ("copy", "The copying of a drive", "wait for it, or leave it off"),
+            ("self-repair", "A self-repair", "it goes first"),
+            ("check", "A check", "wait for it"),
+        )
+    ),
+    Meeting("restripe", ("first-sync",), Where.POOL, Then.REFUSED, "not-synced",
+            "The first sync is still under way; restripe when it has finished."),
+    Meeting("copy", ("restripe",), Where.POOL, Then.REFUSED, "restriping",
+            "The pool is being restriped; exchange a drive that works when that has ended."),
+    Meeting("copy", ("copy",), Where.PLACE, Then.REFUSED, "busy", "Its drive is being copied already."),
     Meeting("fill", ("fill",), Where.VOLUME, Then.REFUSED, said="Files are being written to this volume already."),
     Meeting("read-files", ("read-files",), Where.VOLUME, Then.REFUSED,
             said="The files of this volume are being read already."),
@@ -71,6 +89,33 @@ MEETINGS = (
         for change in ("resize-volume", "reformat-volume", "delete-volume")
     ),
 )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Wait:
+    """A kind of job that stands still while others of its pool have not ended."""
+
+    job: str
+    under_way: tuple[str, ...]
+    said: str
+
+
+#: What goes before what. A job that waits goes on by itself.
+WAITS = (
+    Wait("restripe", ("rebuild",), "a rebuild goes first"),
+    Wait("copy", ("rebuild",), "a rebuild goes first"),
+)
+
+
+def why_waiting(kind: str, under_way: Iterable[str]) -> str | None:
+    """What a job of that kind has to wait for among the kinds that have not ended in its pool, or None."""
+    there = set(under_way)
+    return next((w.said for w in WAITS if w.job == kind and there.intersection(w.under_way)), None)
+
+
+def refused(new: Under, under_way: Iterable[Under]) -> Meeting | None:
+    """Why new work is not begun beside what is under way, or None if it can be."""
+    return next((m for m, _ in meetings(new, under_way) if m.then is Then.REFUSED), None)
 
 
 def meetings(new: Under, under_way: Iterable[Under]) -> list[tuple[Meeting, Under]]:

@@ -20,9 +20,9 @@ def readiness(drives: Sequence[EstateDrive], silent: Mapping[int, str]) -> list[
     found = [_blocking(d, silent) for d in drives]
     findings = [f for f in found if f]
     if not findings:
-        findings.append(
-            Finding(f"All {len(drives)} drives answer: their labels and their first and last extents were read.")
-        )
+        one = "The drive answers: its label and its first and last extent were read."
+        several = f"All {len(drives)} drives answer: their labels and their first and last extents were read."
+        findings.append(Finding(several if len(drives) > 1 else one))
     return findings + [f for rule in _RULES if (f := rule(drives))]
 
 
@@ -49,7 +49,7 @@ def _blocking(drive: EstateDrive, silent: Mapping[int, str]) -> Finding | None:
 def _sizes(drives: Sequence[EstateDrive]) -> Finding | None:
     sizes = Counter(d.size for d in drives)
     if len(sizes) == 1:
-        return Finding(f"All are {format_size(drives[0].size)}.")
+        return Finding(f"{'All are' if len(drives) > 1 else 'It is'} {format_size(drives[0].size)}.")
     listed = ", ".join(f"{n} of {format_size(s)}" for s, n in sorted(sizes.items()))
     return Finding(f"Sizes differ: {listed}. What the layout cannot use of the larger ones is in the figures.")
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from threading import Lock
 from typing import Any
@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from pairshelf.core.domain.device import Device
+from pairshelf.core.domain.device import Device, Unreadable
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.erasure import Block, locate, parity, reconstruct
@@ -99,6 +99,8 @@ class MembersIO:
         self._miss, self._missed, self._guard = miss, False, Lock()
         #: Extents read from or written to each member, by slot: what the drives really had to do.
         self.moved: Counter[int] = Counter()
+        #: (slot, row) of what could not be read, was computed from the others, and written anew.
+        self.mended: list[tuple[int, int]] = []
         #: Stripes whose redundancy is in step; of later ones all copies need not be alike yet.
         self.synced_to = 0
 
@@ -132,6 +134,11 @@ class MembersIO:
                 if away := [s for s, m in enumerate(self.members) if m.device is None]:
                     self._miss(away)
                 self._missed = True
+
+    def mend(self, slot: int, first: int, count: int) -> int:
+        """Read rows of a member, computing what cannot be read from the others, and write them to it and to its twin;
+        how many had to be computed."""
+        raise NotImplementedError
 
     def settle(self, named: Sequence[Stripes]) -> None:
         """Bring the redundancy of stripes in step with what stands in them, whatever that is."""
@@ -269,7 +276,12 @@ class PoolIO(MembersIO):
         rows = np.empty((run.rows, self.block), np.uint8)
         edges = np.flatnonzero(np.diff(np.concatenate([[False], wanted, [False]])))
         for low, high in edges.reshape(-1, 2).tolist():
-            device.read_into(run.row + low, rows[low:high].data)
+            try:
+                device.read_into(run.row + low, rows[low:high].data)
+            except Unreadable:
+                self._load_member(
+                    member, replace(run, row=run.row + low, rows=high - low, number=run.number + low), rows[low:high]
+                )
         self.moved[member] += int(wanted.sum())
         return rows
 
@@ -539,8 +551,44 @@ class PoolIO(MembersIO):
             raise NotPossible("A member is away.", code="unreachable")
         self.moved[member] += run.rows
         rows = np.empty((run.rows, self.block), np.uint8) if into is None else into
-        device.read_into(run.row, rows.data)
+        try:
+            device.read_into(run.row, rows.data)
+        except Unreadable:
+            for index in range(run.rows):
+                rows[index] = self._read_or_mend(
+                    member, replace(run, row=run.row + index, rows=1, number=run.number + index)
+                )
         return rows
+
+    def _read_or_mend(self, member: int, run: Run) -> npt.NDArray[np.uint8]:
+        """One row of a member; computed from the others, and written anew, where it cannot be read."""
+        row = np.empty((1, self.block), np.uint8)
+        device = self.members[member].device
+        assert device is not None
+        try:
+            device.read_into(run.row, row.data)
+        except Unreadable:
+            group = self._group(run)
+            phase = next(self._phases(group, run))
+            loaded = self._load(run, leaving_out=member)
+            present = {c: loaded[m][phase.rows] for c, m in enumerate(phase.columns) if m in loaded}
+            wanted = phase.columns.index(member)
+            row[:] = self._columns(group, present, [wanted])[wanted]
+            self._put(member, run.row, row)
+            self.mended.append((member, run.row))
+        mended: Block = row[0]
+        return mended
+
+    def mend(self, slot: int, first: int, count: int) -> int:
+        """See MembersIO."""
+        before = len(self.mended)
+        for b, band in enumerate(self.placement.bands):
+            low, high = max(first, band.start), min(first + count, band.start + band.rows)
+            for g, group in enumerate(band.groups):
+                if low < high and slot in group.members:
+                    number = self.placement.stripe_number(b, g, low)
+                    self._put(slot, low, self._load_member(slot, Run(b, g, low, high - low, number)))
+        return len(self.mended) - before
 
     def _put(self, member: int, row: int, rows: Block) -> None:
         self.write_member(member, row, np.ascontiguousarray(rows).data)

@@ -123,12 +123,15 @@ class RestripeIO(MembersIO):
     def recover(self) -> int:
         """Finish the write, and the move, that a crash interrupted."""
         done = self.old.recover()
-        for member in self.members:
-            found = self._kept_on(member)
-            if found is not None:
-                self._put(*found)
-                return done + 1
-        return done
+        copies = [found for member in self.members if (found := self._kept_on(member)) is not None]
+        if not copies:
+            return done
+        window, blocks = copies[0]
+        if len(copies) < self.layout.both.copies:
+            # The crash came before all copies were kept, or drives went with it: as many again first.
+            self._keep(window, blocks)
+        self._put(window, blocks)
+        return done + 1
 
     def _kept_on(self, member: Member) -> tuple[Window, np.ndarray] | None:
         """The copy of the move that has not been noted, if this drive has it."""

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from pairshelf.core.domain.device import Unreadable
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.erasure import Block, parity
@@ -251,18 +252,36 @@ class SpreadIO(MembersIO):
         for number, pattern in enumerate(patterns):
             rows = np.flatnonzero(which.reshape(-1) == number)
             wanted = np.flatnonzero(pattern[:columns])
-            present = {int(c): self._read(stretch.spots[rows, c]) for c in wanted}
+            present = {int(c): self._read(stretch, rows, int(c)) for c in wanted}
             found.append((rows, present))
         return found
 
-    def _read(self, spots: npt.NDArray[np.int32]) -> Block:
-        blocks = np.empty((len(spots), self.block), np.uint8)
-        for i, (slot, row) in enumerate(spots.tolist()):
+    def _read(self, stretch: Stretch, rows: npt.NDArray[np.int64], column: int) -> Block:
+        blocks = np.empty((len(rows), self.block), np.uint8)
+        for i, (slot, row) in enumerate(stretch.spots[rows, column].tolist()):
             device = self.members[slot].device
             assert device is not None
             self.moved[slot] += 1
-            blocks[i] = np.frombuffer(device.read(row, 1), np.uint8)
+            try:
+                blocks[i] = np.frombuffer(device.read(row, 1), np.uint8)
+            except Unreadable:
+                ((_, block),) = self.column(Stretch(stretch.volume, stretch.first + int(rows[i]), 1), slot)
+                blocks[i] = block
+                self._put(slot, row, block)
+                self.mended.append((slot, row))
         return blocks
+
+    def mend(self, slot: int, first: int, count: int) -> int:
+        """See MembersIO."""
+        before = len(self.mended)
+        for placed in self.layout.volumes:
+            stripes, columns = np.nonzero(
+                (placed.slots == slot) & (placed.spots[:, :, 1] >= first) & (placed.spots[:, :, 1] < first + count)
+            )
+            for stripe, column in zip(stripes.tolist(), columns.tolist(), strict=True):
+                block = self._read(Stretch(placed, stripe, 1), np.zeros(1, np.int64), column)
+                self._put(slot, int(placed.spots[stripe, column, 1]), block)
+        return len(self.mended) - before
 
     def _put(self, slot: int, row: int, block: Block) -> None:
         if self.members[slot].device:

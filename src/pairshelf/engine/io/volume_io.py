@@ -18,6 +18,7 @@ from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.spread import StripedVolume, spread_of
 from pairshelf.engine import keys
 from pairshelf.engine.io.pool_io import PoolIO
+from pairshelf.engine.io.restripe_io import RestripeIO
 from pairshelf.engine.io.spread_io import SpreadIO, Stretch, base_of
 from pairshelf.engine.pools import OpenPool, open_io
 from pairshelf.store.database import among
@@ -132,7 +133,9 @@ def delete_volume(session: Session, pool: OpenPool, volume: VolumeRow) -> None:
 class VolumeIO:
     """The bytes of volumes of one pool, as their users see them: in extents from the volume's start."""
 
-    def __init__(self, session: Session, pool: OpenPool, world: Devices, io: PoolIO | SpreadIO | None = None) -> None:
+    def __init__(
+        self, session: Session, pool: OpenPool, world: Devices, io: PoolIO | SpreadIO | RestripeIO | None = None
+    ) -> None:
         self._session, self._pool, self._world = session, pool, world
         self._io = io
         self._pieces: dict[int, list[Piece]] = {}
@@ -143,7 +146,7 @@ class VolumeIO:
                 raise Locked(pool.row.name)
 
     @property
-    def io(self) -> PoolIO | SpreadIO:
+    def io(self) -> PoolIO | SpreadIO | RestripeIO:
         """The pool below."""
         if self._io is None:
             self._io = open_io(self._session, self._pool, self._world)

@@ -12,7 +12,7 @@ from pairshelf.core.figures import durations
 from pairshelf.engine.io.pool_io import ROWS
 from pairshelf.engine.io.spread_io import Stretch
 from pairshelf.engine.jobs.kind import JobKind, Proof
-from pairshelf.engine.jobs.starting import start
+from pairshelf.engine.jobs.starting import open_jobs, start
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.pools import OpenPool
 from pairshelf.store.tables import JobRow, VolumeRow
@@ -51,6 +51,28 @@ def start_first_sync(session: Session, pool: OpenPool, who: str, sheet_id: int |
     ))  # fmt: skip
 
 
+def start_sync_of_more(session: Session, pool: OpenPool, before: int, who: str, sheet_id: int | None) -> JobRow | None:
+    """Bring the stripes in step that a pool has been given behind those it had; one under way goes on with them."""
+    total = pool.layout.stripes
+    if pool.layout.own_protection or total <= before:
+        return None
+    takes = durations.first_sync(pool.layout)
+    if takes is None:
+        pool.row.synced_to = total
+        return None
+    under_way = next((j for j in open_jobs(session, pool.row.id) if j.kind == "first-sync"), None)
+    done = pool.row.synced_to
+    spent = takes.idle * done / total
+    if under_way is not None:
+        under_way.total, under_way.seconds, under_way.spent = total, takes.idle, spent
+        under_way.report = {**under_way.report, "more": True}
+        return under_way
+    return start(session, JobRow(
+        kind="first-sync", pool_id=pool.row.number, sheet_id=sheet_id, total=total, cursor=done, seconds=takes.idle,
+        spent=spent, asked_by=who, report={"more": True},
+    ))  # fmt: skip
+
+
 def start_volume_sync(
     session: Session, pool: OpenPool, volume: VolumeRow, who: str, sheet_id: int | None
 ) -> JobRow | None:
@@ -72,7 +94,7 @@ def _outcome(_report: Mapping[str, Any], pool: str) -> str:
 
 
 def _of_whole_pool(job: JobRow) -> bool:
-    return job.volume_id is None
+    return job.volume_id is None and not job.report.get("more")
 
 
 KIND = JobKind(

@@ -5,11 +5,13 @@ from __future__ import annotations
 from pairshelf.engine.jobs import (
     check,
     check_files,
+    copy_member,
     fill,
     first_sync,
     move_application,
     read_files,
     rebuild,
+    restripe,
     self_repair,
     undo_move,
 )
@@ -21,6 +23,8 @@ JOBS: dict[str, JobKind] = {
         first_sync.KIND,
         rebuild.KIND,
         self_repair.KIND,
+        copy_member.KIND,
+        restripe.KIND,
         check.KIND,
         fill.KIND,
         read_files.KIND,

@@ -29,11 +29,12 @@ def open_jobs(session: Session, pool_id: int | None) -> list[JobRow]:
 
 
 def meet(
-    session: Session, pool_id: int | None, kind: str, *, volume_id: int | None = None, slot: int | None = None
-) -> JobRow | None:
+    session: Session, pool_id: int | None, kind: str, *, volume_id: int | None = None, slot: int | None = None,
+    besides: JobRow | None = None,
+) -> JobRow | None:  # fmt: skip
     """What the table of work side by side (``core.policies.beside``) says of new work: NotPossible where it is not
     begun; jobs that it ends are ended; the job that it joins, or that begins anew, is returned."""
-    rows = open_jobs(session, pool_id)
+    rows = [row for row in open_jobs(session, pool_id) if row is not besides]
     by_work: dict[int, JobRow] = {}
     under_way = []
     for row in rows:

@@ -11,6 +11,7 @@ from pairshelf.core.domain.device import Devices
 from pairshelf.core.errors import Gone
 from pairshelf.engine import keys
 from pairshelf.engine.io.pool_io import PoolIO
+from pairshelf.engine.io.restripe_io import RestripeIO
 from pairshelf.engine.io.spread_io import SpreadIO
 from pairshelf.engine.io.volume_io import VolumeIO
 from pairshelf.engine.pools import OpenPool, open_io
@@ -27,11 +28,11 @@ class Work:
     world: Devices
     #: Most stripes (or extents) to do in this step.
     most: int
-    _io: PoolIO | SpreadIO | None = None
+    _io: PoolIO | SpreadIO | RestripeIO | None = None
     _volumes: VolumeIO | None = None
 
     @property
-    def any_io(self) -> PoolIO | SpreadIO:
+    def any_io(self) -> PoolIO | SpreadIO | RestripeIO:
         """The pool's bytes, of whatever layout."""
         if self._io is None:
             self._io = open_io(self.session, self.pool, self.world)
@@ -42,6 +43,13 @@ class Work:
         """The bytes of a set-built or stepped pool."""
         io = self.any_io
         assert isinstance(io, PoolIO)
+        return io
+
+    @property
+    def restripe_io(self) -> RestripeIO:
+        """The bytes of a pool that is being restriped."""
+        io = self.any_io
+        assert isinstance(io, RestripeIO)
         return io
 
     @property

@@ -15,18 +15,20 @@ from pairshelf.core.domain.estate import EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.inventory import COLUMNS, DriveRecord, Kept, Taken
 from pairshelf.core.domain.partitions import Part, Table, table_of_parts
 from pairshelf.core.domain.price_list import Model, with_models
-from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.allocation import gaps
-from pairshelf.core.layouts.model import Division
 from pairshelf.core.layouts.protections import parse_protection
-from pairshelf.core.layouts.registry import layout_of, scheme_of
+from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.core.layouts.spread import StripedVolume
+from pairshelf.core.policies.beside import Under
 from pairshelf.store.database import among, pick
+from pairshelf.store.repositories.layouts import designed_layout
 from pairshelf.store.tables import (
     Condition,
     DriveModel,
     DriveRow,
     Host,
+    JobRow,
+    JobState,
     PartitionPlan,
     PoolPlace,
     PoolRow,
@@ -124,17 +126,6 @@ def lock_drives(session: Session, ids: Collection[int]) -> None:
     session.exec(query).all()
 
 
-def designed_layout(pool: PoolRow, places: Sequence[PoolPlace], stripes: Sequence[StripedVolume] = ()) -> Layout:
-    """The layout a pool was built with; a member's id is its slot. A spread pool's has its volumes' stripes."""
-    members = [
-        Drive(str(p.slot), p.size, Kind(p.kind), p.rate, p.shelf, p.host, p.site, link=p.link)
-        for p in sorted((p for p in places if p.slot is not None), key=lambda p: p.slot or 0)
-    ]
-    spread = scheme_of(pool.scheme).own_protection
-    division = Division(pool.sets, domain=(pool.domain or "") if spread else "", volumes=tuple(stripes), built=True)
-    return layout_of(members, pool.scheme, division)
-
-
 def load_stripes(session: Session, pool_ids: Collection[int]) -> dict[int, list[StripedVolume]]:
     """The stripes of spread pools' volumes, by pool."""
     query = (
@@ -172,6 +163,12 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     for pool_id, first, count in session.exec(pieces):
         taken.setdefault(pool_id, []).append((first, count))
     tables = _tables(session, ids)
+    under_way: dict[int, list[Under]] = {}
+    open_jobs = select(JobRow.pool_id, JobRow.kind, JobRow.volume_id, JobRow.slot).where(
+        among(JobRow.pool_id, ids), col(JobRow.state).not_in((JobState.DONE, JobState.FAILED))
+    )
+    for pool_id, kind, volume_id, slot in session.exec(open_jobs.order_by(col(JobRow.id))):
+        under_way.setdefault(pool_id, []).append(Under(kind, volume_id, slot))
     pools = []
     for row in rows:
         assert row.id is not None
@@ -185,12 +182,14 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
                     EstatePlace(p.slot or 0, p.state, layout.members[p.slot or 0], drives.get(p.drive_id or -1))
                     for p in members
                 ),
-                tuple(drives[p.drive_id] for p in own if p.slot is None and p.drive_id in drives),
+                tuple(drives[p.drive_id] for p in own if p.slot is None and p.beside is None and p.drive_id in drives),
                 layout.scheme.survives == 0 or row.synced_to >= layout.stripes,
                 row.scheme,
                 () if layout.own_protection else tuple(gaps(row.capacity, taken.get(row.id, ()))),
                 row.key is not None,
                 table=tables.get(row.id),
+                copies=tuple((p.beside, drives[p.drive_id]) for p in own if p.beside is not None and p.drive_id in drives),
+                under_way=tuple(under_way.get(row.id, ())),
             )
         )  # fmt: skip
     return pools

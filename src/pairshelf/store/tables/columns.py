@@ -66,6 +66,8 @@ class MemberState(StrEnum):
     FAILED = "failed"
     #: A drive is there and being filled.
     REBUILDING = "rebuilding"
+    #: No member: its drive is being made the copy of a member that works.
+    COPYING = "copying"
     #: Its drive is gone, and what stood on it stands on others (spread pools).
     EMPTIED = "emptied"
 

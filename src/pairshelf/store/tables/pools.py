@@ -20,6 +20,15 @@ class PoolRow(Numbered, table=True):
     sets: int
     capacity: int = big()
     state: str = "healthy"
+    #: Its bands, where they are not as the scheme lays its drives: what was added stands behind what there was.
+    bands: list[Any] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
+    #: The layout it is being restriped to (``store.repositories.layouts.Way``); None: it is not.
+    walk: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
+    #: The address that the front of a restripe has come to, and whether it goes back.
+    front: int | None = big(default=None)
+    turned: bool = False
+    #: Windows that were ever moved in it.
+    moves: int = big(default=0)
     #: Stripes whose redundancy is in step, from the first.
     synced_to: int = big(default=0)
     tint: int = 0
@@ -35,16 +44,24 @@ class PoolRow(Numbered, table=True):
     created_at: dt.datetime = when()
     __table_args__ = (
         CheckConstraint("state in ('healthy','degraded','unprotected','lost','unreachable')", name="known_state"),
+        CheckConstraint(
+            "(walk is null) = (front is null) and (front is null or front >= 0)", name="a_walk_has_a_front"
+        ),
+        CheckConstraint("not turned or walk is not null", name="only_a_walk_is_turned"),
     )
 
 
 class PoolPlace(Numbered, table=True):
-    """A drive's place in a pool: a member by its slot, or a spare (slot null)."""
+    """A drive's place in a pool: a member by its slot, a spare, or a drive that is being made a member's copy."""
 
     __tablename__ = "pool_place"
     id: int | None = Field(default=None, primary_key=True)
     pool_id: int = Field(foreign_key="pool.id", index=True)
     slot: int | None = None
+    #: Its slot in the layout that the pool is being restriped to; a member without one leaves when that is done.
+    to_slot: int | None = None
+    #: The slot of the member whose copy its drive is being made.
+    beside: int | None = None
     #: The size the layout was made with; a replacement may be larger.
     size: int = big()
     rate: int | None = big(default=None)
@@ -62,11 +79,16 @@ class PoolPlace(Numbered, table=True):
     absence: int = 0
     #: Its drive did not hold all its data when it went missing.
     incomplete: bool = False
-    #: Stripes already rebuilt onto its drive.
+    #: Stripes already rebuilt onto its drive; of one that is made a copy, rows.
     rebuilt_to: int = big(default=0)
     __table_args__ = (
-        UniqueConstraint("pool_id", "slot", name="one_place_a_slot"),
-        CheckConstraint("state in ('active','missing','failed','rebuilding','emptied')", name="known_place_state"),
+        UniqueConstraint("pool_id", "slot", name="one_place_a_slot", deferrable=True, initially="DEFERRED"),
+        UniqueConstraint("pool_id", "to_slot", name="one_place_a_new_slot", deferrable=True, initially="DEFERRED"),
+        UniqueConstraint("pool_id", "beside", name="one_copy_a_slot"),
+        CheckConstraint("beside is null or slot is null", name="a_copy_is_no_member"),
+        CheckConstraint(
+            "state in ('active','missing','failed','rebuilding','emptied','copying')", name="known_place_state"
+        ),
         CheckConstraint("slot is not null or drive_id is not null", name="a_spare_is_a_drive"),
     )
 

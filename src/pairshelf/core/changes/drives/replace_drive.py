@@ -1,8 +1,9 @@
-"""Put another drive in the place of one that has failed or is missing, and rebuild onto it."""
+"""Put another drive in the place of one: rebuilt from the rest where it has failed or is missing, copied from it
+where it still works."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
@@ -11,16 +12,19 @@ from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.file_systems import FileSystem
 from pairshelf.core.domain.names import natural
-from pairshelf.core.domain.units import format_duration, format_size
-from pairshelf.core.errors import BadInput, Gone, NotPossible, reason_of
-from pairshelf.core.figures.durations import rebuild
+from pairshelf.core.domain.units import EXTENT, format_duration, format_size
+from pairshelf.core.errors import BadInput, Busy, Gone, NotPossible, NotServing, reason_of
+from pairshelf.core.figures.durations import copy, rebuild, restripe
 from pairshelf.core.figures.survival import after_failures, in_words
 from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.grown import with_members
+from pairshelf.core.layouts.restripe import Moving
+from pairshelf.core.policies.beside import Under, refused
 
 
 @dataclass(frozen=True, slots=True)
 class ReplaceDrive:
-    """Put a drive in a place of a pool whose own has failed or is missing."""
+    """Put a drive in the place of another: rebuilt where that has failed or is missing, copied where it still works."""
 
     pool_id: int
     slot: int
@@ -33,6 +37,7 @@ class ReplaceDrivePlan:
 
     sheet: ChangeSheet
     request: ReplaceDrive
+    drive: EstateDrive
 
 
 def why_too_small(place: EstatePlace, drive: EstateDrive) -> str | None:
@@ -87,14 +92,24 @@ def plan(estate: Estate, request: ReplaceDrive) -> ReplaceDrivePlan:
         raise BadInput(f"{pool.name} has no place {request.slot + 1}.", field="slot")
     require_replaceable(pool, place)
     drive = _offered(estate, pool, place, request.drive_id)
-    return ReplaceDrivePlan(_sheet(pool, place, drive), request)
+    sheet = _copy_sheet(pool, place, drive) if place.state == "active" else _sheet(pool, place, drive)
+    return ReplaceDrivePlan(sheet, request, drive)
 
 
 def require_replaceable(pool: EstatePool, place: EstatePlace) -> None:
-    """NotPossible where a place's drive works, or nothing is left to fill another one from."""
-    if place.state in ("active", "rebuilding"):
-        what = "works" if place.state == "active" else "is being rebuilt"
-        raise NotPossible(f"The drive in this place {what}; there is nothing to replace.", code="nothing-to-replace")
+    """NotPossible where nothing is left to fill another drive from, or what is under way does not go with it."""
+    if place.state == "rebuilding":
+        raise NotPossible("The drive in this place is being rebuilt; wait for that.", code="nothing-to-replace")
+    if place.state == "active":
+        if pool.state in ("lost", "unreachable"):
+            raise NotServing(pool.name, pool.state, "nothing can be copied from its drives now")
+        if found := refused(Under("copy", slot=place.slot), pool.under_way):
+            raise Busy(found.said, job=None, kind="copy", code=found.code)
+        return
+    if any(slot == place.slot for slot, _ in pool.copies):
+        raise NotPossible(
+            "A drive is being made its copy. Bring the missing drive back, or leave the copying off first.", code="busy"
+        )
     gone = {p.designed.id for p in pool.places if p.state == "failed"}
     if not after_failures(pool.layout, gone).survives:
         raise NotPossible(
@@ -161,6 +176,59 @@ def _sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> ChangeSh
             f"Check again that {drive.place} is free, large enough, and answers.",
             "Write the pool's label on it.",
             "Compute what belongs on it from the rest of its set, and write it (rebuild).",
+        ),
+        cautions=tuple(cautions),
+        confirm=drive.serial,
+        role="operator",
+    )  # fmt: skip
+
+
+def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> ChangeSheet:
+    old = place.drive
+    assert old is not None
+    before = pool.layout
+    takes = [Takes.of("Copy", copy(before, place.slot, drive.as_drive))]
+    larger = replace(place.designed, size=max(place.designed.size, drive.size))
+    after = with_members(before, {place.slot: larger})
+    gain = (after.stock - before.stock) * EXTENT
+    moving = Moving(before, after)
+    walks = after.bands != before.bands and not moving.at_once and not pool.spread
+    if walks:
+        takes.append(Takes.of("Restripe", restripe(moving)))
+    now = after_failures(before, pool.absent)
+    cautions = []
+    if drive.condition == "failing":
+        cautions.append(f"{drive.named} is failing by its own readings; it is a poor choice.")
+    if drive.kind is not place.designed.kind:
+        cautions.append(f"{drive.named} is of another kind ({drive.kind.value}); the slowest sets the pace.")
+    if larger.size > place.designed.size and not gain:
+        cautions.append("The new drive is larger. The pool can use that once enough others of its set are, too.")
+    return ChangeSheet(
+        kind="replace-drive",
+        title=f"Replace {old.named} in pool {pool.name}",
+        why=f"It still works: it is copied onto {drive.place} ({drive.serial}), which then takes its place.",
+        figures=(
+            BeforeAfter(f"Place {place.slot + 1} of {pool.name}", Figure(text=old.serial), Figure(text=drive.serial)),
+            BeforeAfter("Pool capacity", Figure(bytes=before.stock * EXTENT), Figure(bytes=after.stock * EXTENT)),
+            BeforeAfter("More failures survived meanwhile, guaranteed", Figure(text=str(now.more_guaranteed)), Figure(text=str(now.more_guaranteed))),
+        ),
+        erases=(Erased(drive.id, drive.place, drive.serial, drive.size, drive.holds),),
+        takes=tuple(takes),
+        meanwhile=(
+            "Redundancy stays whole throughout: the old drive serves until its copy is complete, and what is written "
+            "meanwhile is written to both.",
+            "What cannot be read from it is computed from the others.",
+            "If it fails first, what is still lacking is filled from the others, as after any failure. If the new "
+            "drive fails or is taken out, the old one simply stays.",
+            "The copying can be paused or left off, and goes on where it stopped after a power cut.",
+        ),
+        fixed=(f"{old.named} leaves the pool: free, its old data readable until it is wiped.",),
+        steps=(
+            f"Check again that {drive.place} is free, large enough, and answers.",
+            f"Copy what stands on {old.serial} (copy).",
+            "Give its place to the new drive, and write the pool's label on it.",
+            *(("Use what the larger drive brings: everything is restriped.",) if walks else ()),
+            *(("Give what the larger drives bring to the pool.",) if gain > 0 and not walks else ()),
         ),
         cautions=tuple(cautions),
         confirm=drive.serial,

@@ -2,24 +2,41 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from pairshelf.core.changes.growing import Growing, Path, Step, alike, step_of
+from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import AWAY, Later, Opening
+from pairshelf.core.changes.pools.relayout import (
+    RelayoutPlan,
+    closed,
+    drives_to_add,
+    named_after,
+    pool_to_change,
+    relayout,
+)
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, FileSystem, file_system_of
 from pairshelf.core.domain.units import format_size
-from pairshelf.core.figures.durations import restripe_seconds
-from pairshelf.core.layouts import Layout, build_layout
+from pairshelf.core.figures.durations import restripe
+from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.grown import with_drives
 from pairshelf.core.layouts.model import Code, Family
+from pairshelf.core.layouts.restripe import Moving
 
 
 def door(layout: Layout, _file_system: FileSystem) -> tuple[Opening, str]:
     """Whether a layout leaves it open."""
     scheme, sets, width = layout.scheme, len(layout.sets), layout.width
+    if scheme.own_protection:
+        return Opening.OPEN, "Its capacity is there at once; what is written from then on is spread over it."
     if scheme.id == "span":
         return Opening.OPEN, "Its capacity is there at once."
     if scheme.id == "stripe":
         return Opening.CLOSED, f"A stripe cannot be widened. {AWAY}"
     if scheme.id == "single":
-        return Opening.AT_A_COST, "A second drive makes it copies-2: safer, not larger."
+        return Opening.CLOSED, "A second drive makes it copies-2: safer, not larger. Convert it for that."
     if scheme.code is Code.COPIES:
         return Opening.CLOSED, f"Copies grow by whole sets of {width}; a single drive can only be a spare."
     if sets > 1:
@@ -47,14 +64,10 @@ def after(growing: Growing) -> Path:
     found: list[Step] = []
     before = growing.found
     for number in range(1, growing.steps + 1):
-        divided = [
-            [*before.layout.sets[i], alike(layout, (number - 1) * sets + i + 1)]
-            for i in range(len(before.layout.sets))
-        ]  # fmt: skip
-        grown = build_layout([d for one in divided for d in one], scheme.id, sets=len(divided), checked=True)
+        grown = with_drives(before.layout, [alike(layout, (number - 1) * sets + i + 1) for i in range(sets)])
         after = growing.after(grown)
         at_once = scheme.id == "span"
-        hours = 0.0 if at_once else growing.hours(restripe_seconds(before.layout, grown))
+        hours = 0.0 if at_once else growing.hours(restripe(Moving(before.layout, grown)).idle)
         added = format_size(alike(layout, 1).size)
         found.append(step_of(
             f"add {'a drive' if sets == 1 else f'{sets} drives'} of {added}", before, after, hours,
@@ -63,5 +76,30 @@ def after(growing: Growing) -> Path:
         before = after
     return Path("add-drive", name, tuple(found))
 
+
+@dataclass(frozen=True, slots=True)
+class AddDrives:
+    """Make a pool larger by further drives in its sets: as many for each, dealt out set after set."""
+
+    pool: str
+    drives: tuple[int, ...]
+
+
+def plan(estate: Estate, request: AddDrives) -> RelayoutPlan:
+    """The sheet for adding these drives. Raises where they cannot be added, naming the field."""
+    pool = pool_to_change(estate, request.pool)
+    closed(door(pool.layout, file_system_of(DEFAULT_FILE_SYSTEM)))
+    drives, findings = drives_to_add(estate, request.drives)
+    after = with_drives(pool.layout, [named_after(d) for d in drives])
+    many = f"{len(drives)} drives" if len(drives) > 1 else "a drive"
+    return relayout("add-drives", f"Add {many} to pool {pool.name}", pool, after, drives, findings)
+
+
+def context(request: AddDrives) -> Context:
+    """What the plan is made on, and what is held while it is carried out."""
+    return Context(pools=(request.pool,), drives=request.drives, read_drives=True)
+
+
+KIND = ChangeKind("add-drives", Act.BUILD_POOLS, AddDrives, context, plan)
 
 LATER = Later("add-drive", "add one drive", door, after)

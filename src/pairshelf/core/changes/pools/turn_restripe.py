@@ -1,0 +1,83 @@
+"""The front of a restripe turned round: back to the layout it came from, or on again."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pairshelf.core.changes.kind import ChangeKind, Context
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Takes, simple_sheet
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstatePool
+from pairshelf.core.errors import NotPossible
+from pairshelf.core.figures.durations import at_rate
+from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.restripe import Walk
+from pairshelf.core.layouts.restriping import Restriping
+
+
+@dataclass(frozen=True, slots=True)
+class TurnRestripe:
+    """Turn the front of a pool that is being restriped round: it goes back, or, if it goes back already, on again."""
+
+    pool: str
+
+
+@dataclass(frozen=True, slots=True)
+class TurnRestripePlan:
+    """The pool, and which way its front goes then."""
+
+    sheet: ChangeSheet
+    pool: EstatePool
+    #: Back to the layout it came from.
+    back: bool
+
+
+def plan(estate: Estate, request: TurnRestripe) -> TurnRestripePlan:
+    """The sheet for turning round. NotPossible where nothing is restriped, or there is no way back."""
+    pool = estate.pool_named(request.pool)
+    layout = pool.layout
+    if not isinstance(layout, Restriping):
+        raise NotPossible(
+            f"{pool.name} is not being restriped; there is no front to turn round.", code="no-front", field="pool"
+        )
+    back = not layout.turned
+    walk = way_of_front(layout, back=back)
+    if not walk.possible:
+        raise NotPossible("From the new layout one front cannot lead back to the old one.", code="no-way", field="pool")
+    goal = layout.both.old if back else layout.both.new
+    share = abs(layout.front - walk.arrives) / max(1, abs(walk.arrives - walk.begins))
+    takes = at_rate(layout.both.seconds() * min(1.0, share))
+    left = [p for p in pool.places if back and p.slot >= len(layout.both.old.members)]
+    sheet = simple_sheet(
+        "turn-restripe",
+        f"Turn the restripe of pool {pool.name} round" if back else f"Let the restripe of pool {pool.name} go on again",
+        f"The front goes {'back' if back else 'on'} to {goal.scheme.id}, {goal.describe()}.",
+        figures=(BeforeAfter("Goes to", Figure(text=_named(layout.both.new if back else layout.both.old)), Figure(text=_named(goal))),),
+        takes=(Takes.of("Restripe, back" if back else "Restripe", takes),),
+        meanwhile=("Reading and writing go on, and as many drives may fail as before. It can be turned round again.",),
+        steps=(
+            "Move what the front has passed back to where it was, extent by extent." if back
+            else "Move extent after extent to its new place.",
+            *((f"Let {len(left)} drive{'s' if len(left) > 1 else ''} that came for it go, free.",) if left else ()),
+        ),
+        fixed=tuple(f"{p.drive.named} leaves the pool again when the front is back." for p in left if p.drive),
+    )  # fmt: skip
+    return TurnRestripePlan(sheet, pool, back)
+
+
+def way_of_front(layout: Restriping, *, back: bool) -> Walk:
+    """The way the front goes, back or on."""
+    old, new = layout.both.old.bands, layout.both.new_bands
+    return Walk(new, old, upwards=not layout.upwards) if back else Walk(old, new, upwards=layout.upwards)
+
+
+def _named(layout: Layout) -> str:
+    return f"{layout.scheme.id}, {layout.describe()}"
+
+
+def context(request: TurnRestripe) -> Context:
+    """What the plan is made on, and what is held while it is carried out."""
+    return Context(pools=(request.pool,))
+
+
+KIND = ChangeKind("turn-restripe", Act.BUILD_POOLS, TurnRestripe, context, plan)

@@ -1,0 +1,90 @@
+"""Growing: a pool goes to another layout, at once or by a restripe; a drive takes another's place by copying."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from sqlmodel import Session
+
+from pairshelf.core.domain.device import Devices
+from pairshelf.core.errors import Busy, NotPossible
+from pairshelf.core.figures.durations import restripe
+from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.grown import with_members
+from pairshelf.core.layouts.restripe import Moving
+from pairshelf.engine.jobs.first_sync import start_sync_of_more
+from pairshelf.engine.jobs.rebuild import start_rebuild
+from pairshelf.engine.jobs.restripe import start_restripe
+from pairshelf.engine.jobs.starting import meet
+from pairshelf.engine.log import SYSTEM, log
+from pairshelf.engine.pools import OpenPool, open_io, refresh_state
+from pairshelf.engine.relayout import give_free, join, label, lay_way, take
+from pairshelf.store.tables import DriveRow, JobRow, MemberState
+
+
+def begin(
+    session: Session, pool: OpenPool, after: Layout, rows: Mapping[str, DriveRow], who: str, sheet_id: int | None,
+    world: Devices, besides: JobRow | None = None,
+) -> None:  # fmt: skip
+    """Go to another layout. Its members that have a slot's number for an id are the drives there are; the others are
+    among ``rows``. ``besides``: the job that it is a part of."""
+    moving = Moving(pool.layout, after)
+    at_once = moving.at_once or moving.only_copies
+    meet(session, pool.row.id, "add-sets" if at_once else "restripe", besides=besides)
+    # Whatever a crash interrupted is put right by the layout that it was written under.
+    open_io(session, pool, world)
+    before = pool.layout.stripes
+    have = len(pool.layout.members)
+    join(session, pool, moving, rows)
+    if moving.only_copies:
+        take(session, pool, moving, sheet_id)
+        pool.row.synced_to = pool.layout.stripes
+        for index, number in enumerate(moving.numbers):
+            if number >= have:
+                start_rebuild(session, pool, index, who, sheet_id)
+        refresh_state(session, pool)
+    elif at_once:
+        take(session, pool, moving, sheet_id)
+        start_sync_of_more(session, pool, before, who, sheet_id)
+    else:
+        lay_way(session, pool, moving, sheet_id)
+        start_restripe(session, pool, restripe(moving).idle, who, sheet_id)
+
+
+def change_over(session: Session, pool: OpenPool, slot: int, job: JobRow, world: Devices) -> None:
+    """The copy is whole: the new drive has the place, the old one leaves; and where larger drives now let the pool
+    reach further, it does."""
+    place, beside = pool.place(slot), pool.copy_beside(slot)
+    assert beside is not None
+    old, new_id = place.drive_id, beside.drive_id
+    pool.places.remove(beside)
+    session.delete(beside)
+    session.flush()
+    give_free(session, pool.row, old)
+    place.drive_id, place.state = new_id, MemberState.ACTIVE
+    session.flush()
+    label(session, pool.row, [place], job.sheet_id)
+    reach_further(session, pool, slot, job, world)
+
+
+def reach_further(session: Session, pool: OpenPool, slot: int, job: JobRow, world: Devices) -> None:
+    """Use what the drive at a slot has more than its place was made with, as far as its set lets it."""
+    place = pool.place(slot)
+    drive = session.get(DriveRow, place.drive_id)
+    assert drive is not None
+    if pool.layout.own_protection or drive.size <= place.size:
+        if pool.layout.own_protection and drive.size > place.size:
+            place.size = drive.size
+            larger = {slot: replace(pool.layout.members[slot], size=drive.size)}
+            begin(session, pool, with_members(pool.layout, larger), {}, SYSTEM, job.sheet_id, world, job)
+        return
+    after = with_members(pool.layout, {slot: replace(pool.layout.members[slot], size=drive.size)})
+    place.size = drive.size
+    if after.bands == pool.layout.bands:
+        return
+    try:
+        begin(session, pool, after, {}, SYSTEM, job.sheet_id, world, job)
+    except (Busy, NotPossible) as error:
+        log(session, SYSTEM, "grows-later", pool.row.name,
+            f"Pool {pool.row.name} could use more of {drive.serial}; not yet: {error.message}")  # fmt: skip

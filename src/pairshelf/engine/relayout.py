@@ -1,0 +1,150 @@
+"""A pool takes another layout: drives come and go, slots are renumbered, the front is laid or has arrived."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from sqlmodel import Session
+
+from pairshelf.core.changes.pools.build_pool import promised
+from pairshelf.core.domain.drives import Drive
+from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.restripe import Moving
+from pairshelf.core.layouts.restriping import Restriping, restriping
+from pairshelf.engine.errands import on_drive, send
+from pairshelf.engine.jobs.starting import open_jobs
+from pairshelf.engine.log import SYSTEM, log
+from pairshelf.engine.pools import OpenPool, label_of, refresh_state
+from pairshelf.store.repositories.layouts import Way, designed_layout, kept_bands, way_of
+from pairshelf.store.tables import DriveRow, JobRow, JobState, PoolPlace, PoolRow, Service, now
+
+
+def give_free(session: Session, pool: PoolRow, drive_id: int | None) -> None:
+    """A drive leaves a pool with what it holds."""
+    drive = session.get(DriveRow, drive_id) if drive_id is not None else None
+    if drive is not None:
+        drive.service, drive.holds = Service.FREE, f"old data of pool {pool.name}, readable"
+
+
+def end_copy(session: Session, pool: OpenPool, beside: PoolPlace, why: str) -> None:
+    """The drive beside a member stands there no longer; its job ends unfinished."""
+    for job in open_jobs(session, pool.row.id):
+        if job.kind == "copy" and job.slot == beside.beside:
+            job.state, job.finished_at, job.error, job.why_held = JobState.FAILED, now(), why, None
+    pool.places.remove(beside)
+    session.delete(beside)
+    session.flush()
+
+
+def leave_off(session: Session, pool: OpenPool, beside: PoolPlace, why: str) -> None:
+    """No longer make a drive the copy of a member: it leaves the pool, the member stays."""
+    drive_id = beside.drive_id
+    end_copy(session, pool, beside, why)
+    give_free(session, pool.row, drive_id)
+
+
+def place_of(pool_id: int, member: Drive, drive: DriveRow, slot: int | None) -> PoolPlace:
+    """A place for a drive that comes to a pool."""
+    drive.service, drive.holds = Service.IN_USE, None
+    return PoolPlace(
+        pool_id=pool_id, slot=slot, size=drive.size, rate=member.rate, kind=drive.kind, shelf=member.shelf,
+        link=member.link, host=member.host, site=member.site, drive_id=drive.id,
+    )  # fmt: skip
+
+
+def label(session: Session, pool: PoolRow, places: Sequence[PoolPlace], sheet_id: int | None) -> None:
+    """Write on each of these drives what it belongs to now."""
+    for place in places:
+        drive = session.get(DriveRow, place.drive_id) if place.drive_id is not None else None
+        if drive is not None:
+            send(session, "write-label", on_drive(drive.serial), sheet_id, serial=drive.serial, size=drive.size,
+                 label=label_of(pool, place.slot))  # fmt: skip
+
+
+def join(session: Session, pool: OpenPool, moving: Moving, rows: Mapping[str, DriveRow]) -> None:
+    """Drives that only the new layout has become members, numbered on from those there are."""
+    have = len(moving.old.members)
+    for number, drive in enumerate(moving.drives[have:], start=have):
+        place = place_of(pool.row.number, drive, rows[drive.id], number)
+        session.add(place)
+        pool.places.append(place)
+    session.flush()
+
+
+def take(session: Session, pool: OpenPool, moving: Moving, sheet_id: int | None) -> None:
+    """The new layout holds from now on, where what is stored stands in the same places under it: slots are
+    renumbered, drives that it does not use leave."""
+    numbers = {number: index for index, number in enumerate(moving.numbers)}
+    _renumber(session, pool, numbers)
+    row, new = pool.row, moving.new
+    row.scheme, row.sets, row.bands = new.scheme.id, len(new.sets), kept_bands(new)
+    _hold(session, pool, new)
+    label(session, row, pool.members, sheet_id)
+
+
+def lay_way(session: Session, pool: OpenPool, moving: Moving, sheet_id: int | None) -> None:
+    """The front stands where it begins; until it has arrived the pool holds what both layouts do."""
+    walk, row = moving.walk(), pool.row
+    for index, number in enumerate(moving.numbers):
+        pool.place(number).to_slot = index
+    way = Way(
+        moving.new.scheme.id, len(moving.new.sets), kept_bands(moving.new), len(moving.old.members), walk.upwards, sheet_id
+    )  # fmt: skip
+    # The drives of both may be larger than the old layout knew; its rows are what they are.
+    row.bands = kept_bands(moving.old)
+    row.walk, row.front, row.turned = way.kept(), walk.begins, False
+    row.promised = {**row.promised, "restripe_hours": moving.seconds() / 3600}
+    row.measured = {k: v for k, v in row.measured.items() if k != "restripe_hours"}
+    pool.layout = restriping(moving, walk.begins, upwards=walk.upwards, turned=False)
+    row.capacity, row.synced_to = pool.layout.data_extents, pool.layout.stripes
+    session.flush()
+    label(session, row, [p for p in pool.members if (p.slot or 0) >= way.members], sheet_id)
+
+
+def arrive(session: Session, pool: OpenPool, job: JobRow) -> None:
+    """The front has arrived, there or back where it began: one layout is left."""
+    layout, way, row = pool.layout, way_of(pool.row), pool.row
+    assert isinstance(layout, Restriping) and way is not None
+    if row.turned:
+        final, slots = layout.both.old, {n: n for n in range(way.members)}
+    else:
+        final = layout.both.new
+        slots = {p.slot or 0: p.to_slot for p in pool.members if p.to_slot is not None}
+        row.scheme, row.sets, row.bands = way.scheme, way.sets, way.bands
+    hours = row.promised.get("restripe_hours")
+    row.walk, row.front, row.turned = None, None, False
+    # What the drives had to do is measured by the layout on the way, which stays in hand until the job is noted.
+    after = OpenPool(row, pool.places, layout)
+    _renumber(session, after, slots)
+    pool.places = after.places
+    _hold(session, after, final)
+    row.synced_to = final.stripes
+    if hours is not None and layout.walk.upwards is layout.upwards:
+        row.promised = {**row.promised, "restripe_hours": hours}
+    label(session, row, after.members, job.sheet_id)
+    log(session, SYSTEM, "pool-restriped", row.name, f"Pool {row.name} is {final.scheme.id}, {final.describe()}.")
+
+
+def _renumber(session: Session, pool: OpenPool, slots: Mapping[int, int]) -> None:
+    """Members get new slots; those that have none leave."""
+    for place in pool.members:
+        to = slots.get(place.slot or 0)
+        place.to_slot = None
+        if to is None:
+            give_free(session, pool.row, place.drive_id)
+            pool.places.remove(place)
+            session.delete(place)
+        else:
+            place.slot = to
+    session.flush()
+
+
+def _hold(session: Session, pool: OpenPool, layout: Layout) -> None:
+    """The pool promises, and has, what its layout does."""
+    row = pool.row
+    row.capacity = layout.stock
+    row.promised, row.measured = promised(layout), {}
+    session.flush()
+    stripes = layout.volumes if layout.own_protection else ()  # type: ignore[attr-defined]
+    pool.layout = designed_layout(row, pool.places, stripes)
+    refresh_state(session, pool)

@@ -1,0 +1,76 @@
+"""The layouts of pools, from their rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, replace
+from typing import Any
+
+from pairshelf.core.domain.drives import Drive, Kind
+from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.model import Band, Code, Division, Group
+from pairshelf.core.layouts.registry import layout_of, scheme_of
+from pairshelf.core.layouts.restripe import Moving
+from pairshelf.core.layouts.restriping import restriping
+from pairshelf.core.layouts.spread import StripedVolume
+from pairshelf.store.tables import PoolPlace, PoolRow
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """Where a restripe leads: the layout it goes to, kept with the pool until the front has arrived."""
+
+    scheme: str
+    sets: int
+    #: None: as the scheme lays its drives.
+    bands: list[Any] | None
+    #: How many of the members, by slot, are the old layout's.
+    members: int
+    upwards: bool
+    sheet_id: int | None = None
+
+    def kept(self) -> dict[str, Any]:
+        """As the pool's row keeps it."""
+        return asdict(self)
+
+
+def way_of(pool: PoolRow) -> Way | None:
+    """Where a pool is being restriped to; None where it is not."""
+    return Way(**pool.walk) if pool.walk is not None else None
+
+
+def kept_bands(layout: Layout) -> list[Any] | None:
+    """The bands of a layout as a row keeps them; None where they are what its scheme makes of its drives."""
+    if layout.own_protection:
+        return None
+    laid = layout.scheme.lay(layout.scheme, layout.members, layout.division(len(layout.sets)))
+    if laid.bands == layout.bands:
+        return None
+    return [[b.start, b.rows, [[list(g.members), g.code.value, g.parity] for g in b.groups]] for b in layout.bands]
+
+
+def _bands(kept: Sequence[Any]) -> tuple[Band, ...]:
+    return tuple(
+        Band(start, rows, tuple(Group(tuple(members), Code(code), parity) for members, code, parity in groups))
+        for start, rows, groups in kept
+    )
+
+
+def designed_layout(pool: PoolRow, places: Sequence[PoolPlace], stripes: Sequence[StripedVolume] = ()) -> Layout:
+    """The layout a pool has; a member's id is its slot. A spread pool's has its volumes' stripes; that of a pool that
+    is being restriped has both layouts and the front."""
+    members = sorted((p for p in places if p.slot is not None), key=lambda p: p.slot or 0)
+    drives = [Drive(str(p.slot), p.size, Kind(p.kind), p.rate, p.shelf, p.host, p.site, link=p.link) for p in members]
+    spread = scheme_of(pool.scheme).own_protection
+    division = Division(pool.sets, domain=(pool.domain or "") if spread else "", volumes=tuple(stripes), built=True)
+    way = way_of(pool)
+    old = _with(layout_of(drives if way is None else drives[: way.members], pool.scheme, division), pool.bands)
+    if way is None:
+        return old
+    there = sorted((p.to_slot, d) for p, d in zip(members, drives, strict=True) if p.to_slot is not None)
+    new = _with(layout_of([d for _, d in there], way.scheme, Division(way.sets, built=True)), way.bands)
+    return restriping(Moving(old, new), pool.front or 0, upwards=way.upwards, turned=pool.turned)
+
+
+def _with(layout: Layout, kept: Sequence[Any] | None) -> Layout:
+    return layout if kept is None else replace(layout, bands=_bands(kept), known={})
