@@ -343,7 +343,24 @@ def test_larger_drives_one_by_one_bring_what_was_said(scheme: str, gains: list[i
         assert pool_row(pool).capacity - before == gain
         assert pool_row(pool).capacity * EXTENT == promised == layout_says(scheme, sizes)
         assert sound(pool)
+        if gain:
+            do("resize-volume", volume="p/v", size="all")
+            carry(fill(pool, 0.95))
+            assert sound(pool)
+
+
+def test_a_larger_drive_that_came_for_a_failed_one_is_used_when_said_so() -> None:
+    pool = filled(shelf(2), "copies-2")
+    assert refused("use-room", pool="p").code == "no-more-room"
+    for slot, serial in enumerate(("A1", "A2")):
+        happens("fail", serial)
+        replace(pool, slot, shelf(1, size=90 * GIB, name=f"L{slot}")[0])
+        carry_all()
+    assert pool_row(pool).capacity == 59
+    do("use-room", pool="p")
+    assert pool_row(pool).capacity == 89
     do("resize-volume", volume="p/v", size="all")
+    carry_all()
     carry(fill(pool, 0.9))
     assert sound(pool)
 

@@ -21,6 +21,7 @@ from pairshelf.api import (
     docs,
     events,
     finding,
+    growing,
     jobs,
     kinds,
     partitions,
@@ -46,7 +47,7 @@ from pairshelf.store.settings import settings
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
 
 _RESOURCES = (
-    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding,
+    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding, growing,
 )  # fmt: skip
 _HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "

@@ -8,7 +8,7 @@ from typing import Any
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
-from sqlalchemy import case, func
+from sqlalchemy import and_, case, func
 from sqlmodel import Session, col, select
 
 from pairshelf.api.figures_out import After, Cut
@@ -18,6 +18,7 @@ from pairshelf.api.queries import Query
 from pairshelf.api.sessions import own_session
 from pairshelf.core.changes.drives.replace_drive import careful_order, why_not, why_not_replaceable
 from pairshelf.core.changes.pools.build_pool import promised as promises_of
+from pairshelf.core.changes.pools.larger_drives import PathStep, one_by_one
 from pairshelf.core.changes.volumes.volume_plan import why_closed, why_in_use
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstateMount, EstatePlace, EstatePool, EstateVolume
@@ -28,6 +29,8 @@ from pairshelf.core.errors import Locked, NotFound, NotPossible
 from pairshelf.core.figures.report import cut_json
 from pairshelf.core.figures.survival import after_failures, now_in_words, survival
 from pairshelf.core.layouts.registry import scheme_of, trade_name
+from pairshelf.core.layouts.restriping import Restriping
+from pairshelf.core.policies.beside import Under, refused
 from pairshelf.core.policies.checking import why_no_check
 from pairshelf.engine import keys
 from pairshelf.engine.jobs.check import start_check
@@ -161,6 +164,48 @@ class ProofOut(BaseModel):
     measured: float | None
 
 
+class RestripeOut(BaseModel):
+    """Two layouts and the front between them."""
+
+    before: str
+    after: str
+    #: The new layout stands below the front.
+    upwards: bool
+    #: The front goes back.
+    turned: bool
+    #: Share of its way, 0 to 1.
+    passed: float
+    #: Of each place, by slot, the row that the front has come to.
+    ribbon: list[int]
+    #: Drives that leave when it has arrived, by place.
+    leaving: list[str]
+
+
+class CopyOut(BaseModel):
+    """A drive that is being made the copy of a member."""
+
+    slot: int
+    drive_id: int
+    place: str
+    serial: str
+    size: int
+
+
+class PathStepOut(BaseModel):
+    """A larger drive that comes, or has come, into a place."""
+
+    slot: int
+    #: The drive that is there now.
+    place: str | None
+    serial: str | None
+    drive_id: int
+    drive: str
+    size: int
+    came: bool
+    gain: int
+    hours: float
+
+
 class PoolOut(BaseModel):
     id: int
     name: str
@@ -188,6 +233,11 @@ class PoolOut(BaseModel):
     synced: float
     #: Why it cannot be checked now, or null.
     why_no_check: str | None
+    #: While it is being restriped.
+    restripe: RestripeOut | None
+    copies: list[CopyOut]
+    #: The path on which larger drives come.
+    path: list[PathStepOut]
     #: Why nothing can be changed in it, or on its volumes, now; or null.
     why_closed: str | None
     proofs: list[ProofOut]
@@ -277,11 +327,12 @@ def pools(query: PageQuery) -> Any:
         ).all()
         page = rows[: query.limit]
         ids = [p.id for p in page]
-        away = func.sum(case((col(PoolPlace.state) != "active", 1), else_=0))
+        away = func.sum(case((col(PoolPlace.state).not_in(("active", "copying")), 1), else_=0))
+        spares = func.sum(case((and_(col(PoolPlace.slot).is_(None), col(PoolPlace.beside).is_(None)), 1), else_=0))
         counts = {
-            pool: (members, gone, all_, divided)
-            for pool, members, gone, all_, divided in session.exec(
-                pick(PoolPlace.pool_id, func.count(col(PoolPlace.slot)), away, func.count(),
+            pool: (members, gone, idle, divided)
+            for pool, members, gone, idle, divided in session.exec(
+                pick(PoolPlace.pool_id, func.count(col(PoolPlace.slot)), away, spares,
                        func.bool_or(col(PartitionPlan.pool_id).is_not(None)))
                 .outerjoin(PartitionPlan, col(PartitionPlan.pool_id) == PoolPlace.pool_id)
                 .where(col(PoolPlace.pool_id).in_(ids)).group_by(col(PoolPlace.pool_id))
@@ -294,13 +345,13 @@ def pools(query: PageQuery) -> Any:
             volumes.setdefault(pool_id, []).append(name)
     lines = []
     for pool in page:
-        members, gone, everything, divided = counts[pool.number]
+        members, gone, idle, divided = counts[pool.number]
         own = volumes.get(pool.number, [])
         lines.append(PoolLine(
             id=pool.number, name=pool.name, scheme=pool.scheme, trade_name=trade_name(scheme_of(pool.scheme), pool.sets) if pool.domain is None else "",
             sets=pool.sets, state=pool.state, capacity=pool.capacity * EXTENT,
             free=(pool.capacity - used.get(pool.number, 0)) * EXTENT, drives=members, away=gone,
-            spares=everything - members, volumes=own, tint=pool.tint, divided=divided,
+            spares=idle, volumes=own, tint=pool.tint, divided=divided,
         ))  # fmt: skip
     return PoolsOut(pools=lines, more=len(rows) > query.limit)
 
@@ -332,14 +383,15 @@ def pool(path: PoolPath) -> Any:
             select(JobRow).where(JobRow.pool_id == row.id, JobRow.kind == "check", JobRow.state == "done")
             .order_by(col(JobRow.id).desc()).limit(1),
         )  # fmt: skip
-    return _pool_out(row, built, volumes, open_jobs, checks, not syncing)
+        coming = {d.id: d for d in load_drives(session, [drive for _, drive, _ in built.path])}
+    return _pool_out(row, built, volumes, open_jobs, checks, not syncing, coming)
 
 
 #: What is promised, in words, and the unit of the figure.
 _PROMISES = (
     ("capacity", "Capacity", "bytes"), ("first_sync_hours", "First sync", "hours"), ("check_hours", "Check", "hours"),
     ("rebuild_hours", "Rebuild of a drive", "hours"), ("sequential_write", "Writing in one stream", "rate"),
-    ("sequential_read", "Reading in one stream", "rate"),
+    ("sequential_read", "Reading in one stream", "rate"), ("restripe_hours", "Restripe", "hours"),
 )  # fmt: skip
 
 
@@ -357,7 +409,7 @@ def proofs_of(row: PoolRow, built: EstatePool) -> list[ProofOut]:
 
 def _pool_out(
     row: PoolRow, built: EstatePool, volumes: list[VolumeOut], open_jobs: list[JobOut], checks: list[JobOut],
-    volumes_synced: bool,
+    volumes_synced: bool, coming: dict[int, EstateDrive],
 ) -> PoolOut:  # fmt: skip
     layout = built.layout
     promised = survival(layout)
@@ -376,12 +428,50 @@ def _pool_out(
         guaranteed=promised.guaranteed, best_case=promised.best_case,
         now=After(survives=after.survives, more_guaranteed=after.more_guaranteed, more_best_case=after.more_best_case,
                   sentence=now_in_words(layout, failed, missing)),
-        synced=synced, proofs=proofs_of(row, built), why_no_check=_why_no_check(row, built, open_jobs),
+        synced=synced, proofs=proofs_of(row, built), why_no_check=_why_no_check(row, built),
+        restripe=_restripe_out(built), path=_path_out(built, coming),
+        copies=[CopyOut(slot=slot, drive_id=d.id, place=d.place, serial=d.serial, size=d.size) for slot, d in built.copies],
         why_closed=why_closed(replace(built, locked=built.encrypted and not keys.is_open(built.id))),
         places=[_place_out(built, p) for p in built.places],
         spares=[SpareOut(drive_id=d.id, place=d.place, serial=d.serial, size=d.size, condition=d.condition) for d in built.spares],
         cut=Cut(**{**cut_json(layout), "spares": [_cut_spare(d) for d in built.spares]}), volumes=volumes, jobs=open_jobs, last_check=checks[0] if checks else None,
     )  # fmt: skip
+
+
+def _restripe_out(built: EstatePool) -> RestripeOut | None:
+    layout = built.layout
+    if not isinstance(layout, Restriping):
+        return None
+    old, new = layout.both.old, layout.both.new
+    stays = {d.id for d in (old if layout.turned else new).members}
+    leaving = [p.drive.place for p in built.places if p.designed.id not in stays and p.drive]
+    return RestripeOut(
+        before=f"{old.scheme.id}, {old.describe()}", after=f"{new.scheme.id}, {new.describe()}", upwards=layout.upwards,
+        turned=layout.turned, passed=layout.passed, ribbon=list(layout.ribbon), leaving=leaving,
+    )  # fmt: skip
+
+
+def _path_out(built: EstatePool, coming: dict[int, EstateDrive]) -> list[PathStepOut]:
+    """The path as it stands: what has come, and what the rest brings from here on."""
+    places = {p.slot: p.drive for p in built.places}
+    ahead = [(slot, drive) for slot, drive, came in built.path if not came and drive in coming]
+    if isinstance(built.layout, Restriping) or not built.path:
+        steps: list[PathStep] = []
+    else:
+        steps, _, _ = one_by_one(
+            built.layout, [coming[d] for _, d in ahead], [slot for slot, _ in ahead], whole=True
+        )  # fmt: skip
+    figures = {s.drive.id: s for s in steps}
+    found = []
+    for slot, drive_id, came in built.path:
+        own, there = coming.get(drive_id), places.get(slot)
+        step = figures.get(drive_id)
+        found.append(PathStepOut(
+            slot=slot, place=there.place if there else None, serial=there.serial if there else None, drive_id=drive_id,
+            drive=own.serial if own else "", size=own.size if own else 0, came=came, gain=step.gain if step else 0,
+            hours=step.hours if step else 0.0,
+        ))  # fmt: skip
+    return found
 
 
 def _cut_spare(drive: EstateDrive) -> dict[str, Any]:
@@ -390,9 +480,9 @@ def _cut_spare(drive: EstateDrive) -> dict[str, Any]:
     return {"id": f"spare-{drive.id}", "size": drive.size, "extents": seen.extents, "kind": drive.kind.value}
 
 
-def _why_no_check(row: PoolRow, built: EstatePool, open_jobs: list[JobOut]) -> str | None:
-    if any(j.kind == "check" for j in open_jobs):
-        return "A check is under way."
+def _why_no_check(row: PoolRow, built: EstatePool) -> str | None:
+    if found := refused(Under("check"), built.under_way):
+        return found.said
     synced = built.layout.own_protection or row.synced_to >= built.layout.stripes
     why = why_no_check([p.state for p in built.places], synced=synced, stripes=built.layout.stripes)
     return why[1] if why else None

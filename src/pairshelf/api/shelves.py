@@ -281,9 +281,9 @@ def _situations(
 ) -> list[str]:
     """All words that hold of a drive."""
     words = ["starts-host"] if starts_host and service == Service.FREE else [service]
-    if pool_id is not None and slot is None:
+    if pool_id is not None and slot is None and place != "copying":
         words.append("spare")
-    if place == "rebuilding":
+    if place in ("rebuilding", "copying"):
         words.append("rebuilding")
     if condition != "good":
         words.append(condition)

@@ -114,8 +114,9 @@ def _plan(kind: ChangeKind, who: str, as_json: bool, values: dict[str, Any]) -> 
     user = _user(who)
     _may(user, kind.id)
     with transaction() as session:
-        if "drives" in values:
-            values["drives"] = drives_named(session, tuple(values["drives"]))
+        for several in ("drives", "free"):
+            if several in values:
+                values[several] = drives_named(session, tuple(values[several]))
         if isinstance(values.get("drive_id"), str):
             values["drive_id"] = drives_named(session, (values["drive_id"],))[0]
         row = draw_up(session, kind.id, request_of(kind.id, values), user.name)
@@ -165,7 +166,7 @@ def _command(kind: ChangeKind) -> Callable[..., None]:
     parameters = []
     for one in asked:
         # Drives are said by serial or bay.
-        plain = str if one.name in ("drives", "drive_id") else one.hint
+        plain = str if one.name in ("drives", "free", "drive_id") else one.hint
         hint: Any = list[plain] if one.several else plain  # type: ignore[valid-type]
         flag = f"--{one.name.replace('_', '-')}"
         if hint is bool:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import getpass
 import os
+from dataclasses import asdict, replace
 from typing import Annotated, Any
 
 import typer
 
 from pairshelf.cli.planning import As, Json, acting
-from pairshelf.cli.show import app, print_json
+from pairshelf.cli.show import app, print_json, show, table
 from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.units import EXTENT, format_duration, format_size
 from pairshelf.core.errors import BadInput, NotPossible
 
 Pool = Annotated[str, typer.Argument(help="Name of the pool.")]
@@ -106,3 +108,43 @@ def chap(
     secret = (os.environ.get("PAIRSHELF_SECRET") or getpass.getpass("Secret: ")) if name else ""
     with transaction() as session:
         print(keep_chap(session, target, initiator, name, secret, user.name))
+
+
+@app.command("grow")
+def grow(
+    pool: Pool,
+    drives: Annotated[
+        list[str] | None, typer.Option(help="Drives by serial or bay; left out, each way takes its own.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """The ways to make a pool larger, side by side, and the schemes it could become.
+
+    Example: pairshelf grow cold --drives Loft:11-12
+    """
+    from pairshelf.cli.planning import _surroundings, drives_named
+
+    _surroundings()
+    from pairshelf.engine.pools import devices
+    from pairshelf.services.growing import growth_of
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        picked = drives_named(session, tuple(drives or ()))
+        found = growth_of(session, _pool(session, pool).id, picked, devices())
+        serials = {d.id: d.serial for d in found.drives}
+    if as_json:
+        shown = [
+            {k: v for k, v in asdict(replace(w, after=None)).items() if k != "after"} for w in (*found.ways, *found.conversions)
+        ]  # fmt: skip
+        return print_json({"pool": pool, "capacity": found.pool.capacity * EXTENT, "ways": shown})
+    lines = table("", "brings", "there", "may fail meanwhile", "drives", right=(1, 2, 3))
+    for way in (*found.ways, *found.conversions):
+        if way.why_not is not None:
+            lines.add_row(way.name, "", "", "", f"not possible: {way.why_not} {way.way_round or ''}".strip())
+            continue
+        when = format_duration(way.hours * 3600) if way.hours else "at once"
+        named = ", ".join(serials[d] for d in way.drives) + (f". Suggested: {way.suggested}" if way.suggested else "")
+        lines.add_row(way.name, format_size(way.gain) if way.gain else "", when, str(way.meanwhile), named)
+    show(lines)
+    return None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
-from sqlmodel import Session
+from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.device import Devices
 from pairshelf.core.errors import Busy, NotPossible
@@ -20,7 +20,7 @@ from pairshelf.engine.jobs.starting import meet
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, open_io, refresh_state
 from pairshelf.engine.relayout import give_free, join, label, lay_way, take
-from pairshelf.store.tables import DriveRow, JobRow, MemberState
+from pairshelf.store.tables import DriveRow, GrowthPath, JobRow, MemberState, now
 
 
 def begin(
@@ -35,6 +35,9 @@ def begin(
     # Whatever a crash interrupted is put right by the layout that it was written under.
     open_io(session, pool, world)
     before = pool.layout.stripes
+    for index, number in enumerate(moving.numbers):
+        if number < len(moving.old.members):
+            pool.place(number).size = moving.new.members[index].size
     have = len(pool.layout.members)
     join(session, pool, moving, rows)
     if moving.only_copies:
@@ -65,7 +68,19 @@ def change_over(session: Session, pool: OpenPool, slot: int, job: JobRow, world:
     place.drive_id, place.state = new_id, MemberState.ACTIVE
     session.flush()
     label(session, pool.row, [place], job.sheet_id)
+    take_step(session, pool, slot, new_id)
     reach_further(session, pool, slot, job, world)
+
+
+def take_step(session: Session, pool: OpenPool, slot: int, drive_id: int | None) -> None:
+    """Note on the pool's path that a drive has come; with the last it ends."""
+    query = select(GrowthPath).where(GrowthPath.pool_id == pool.row.id, col(GrowthPath.ended_at).is_(None))
+    path = session.exec(query).first()
+    if path is None:
+        return
+    path.steps = [[s, d, came or (s, d) == (slot, drive_id)] for s, d, came in path.steps]
+    if all(came for _, _, came in path.steps):
+        path.ended_at = now()
 
 
 def reach_further(session: Session, pool: OpenPool, slot: int, job: JobRow, world: Devices) -> None:

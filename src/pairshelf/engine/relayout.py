@@ -15,7 +15,7 @@ from pairshelf.engine.errands import on_drive, send
 from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, label_of, refresh_state
-from pairshelf.store.repositories.layouts import Way, designed_layout, kept_bands, way_of
+from pairshelf.store.repositories.layouts import Way, all_bands, designed_layout, kept_bands, way_of
 from pairshelf.store.tables import DriveRow, JobRow, JobState, PoolPlace, PoolRow, Service, now
 
 
@@ -90,8 +90,8 @@ def lay_way(session: Session, pool: OpenPool, moving: Moving, sheet_id: int | No
     way = Way(
         moving.new.scheme.id, len(moving.new.sets), kept_bands(moving.new), len(moving.old.members), walk.upwards, sheet_id
     )  # fmt: skip
-    # The drives of both may be larger than the old layout knew; its rows are what they are.
-    row.bands = kept_bands(moving.old)
+    # Drives may be larger by now than the old layout knew; its rows are what they are.
+    row.bands = all_bands(moving.old)
     row.walk, row.front, row.turned = way.kept(), walk.begins, False
     row.promised = {**row.promised, "restripe_hours": moving.seconds() / 3600}
     row.measured = {k: v for k, v in row.measured.items() if k != "restripe_hours"}

@@ -23,6 +23,7 @@ const POOL = [
   "/api/pools/{pool_id}",
   "/api/pools/{pool_id}/replacements",
   "/api/pools/{pool_id}/room",
+  "/api/pools/{pool_id}/ways",
 ] as const satisfies readonly Path[];
 const SHELVES = ["/api/shelves", "/api/hosts"] as const satisfies readonly Path[];
 const DRIVES = ["/api/drives", "/api/drives/by-id"] as const satisfies readonly Path[];

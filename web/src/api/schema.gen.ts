@@ -1631,6 +1631,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/pools/{pool_id}/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ways to make a pool larger, side by side, and the schemes it could become. */
+        get: operations["growing_ways_pools__int_pool_id__ways_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/build-pool": {
         parameters: {
             query?: never;
@@ -1648,6 +1665,125 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/add-drives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Make a pool larger by further drives in its sets: as many for each, dealt out set after set. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_add_drives_sheets_add_drives_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/add-sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Make a pool larger by one or several whole sets, as wide as those it has; their capacity is there at once. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_add_sets_sheets_add_sets_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/convert-pool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Change the scheme of a pool, with drives added or freed as it needs; the data stay and stay in use. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_convert_pool_sheets_convert_pool_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/replace-larger": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Plan larger drives into the places of smaller ones, one after the other: each step is a sheet of its own. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_replace_larger_sheets_replace_larger_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/leave-path": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Leave the path on which larger drives come to a pool: what has come stays. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_leave_path_sheets_leave_path_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/use-room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Give a pool what its drives have more than it uses, where larger ones have taken the places of smaller ones. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_use_room_sheets_use_room_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/turn-restripe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Turn the front of a pool that is being restriped round: it goes back, or, if it goes back already, on again. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_turn_restripe_sheets_turn_restripe_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/replace-drive": {
         parameters: {
             query?: never;
@@ -1657,8 +1793,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Draw up the sheet: Put a drive in a place of a pool whose own has failed or is missing. Nothing is done before it is approved. */
+        /** Draw up the sheet: Put a drive in the place of another: rebuilt where that has failed or is missing, copied where it still works. Nothing is done before it is approved. */
         post: operations["drawing_up_draw_up_replace_drive_sheets_replace_drive_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/leave-copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Leave the copying of a drive off: the old drive keeps its place, the new one is free again. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_leave_copy_sheets_leave_copy_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5084,6 +5237,11 @@ export interface components {
             synced: number;
             /** Why No Check */
             why_no_check: string | null;
+            restripe: components["schemas"]["RestripeOut"] | null;
+            /** Copies */
+            copies: components["schemas"]["CopyOut"][];
+            /** Path */
+            path: components["schemas"]["PathStepOut"][];
             /** Why Closed */
             why_closed: string | null;
             /** Proofs */
@@ -5098,6 +5256,22 @@ export interface components {
             /** Jobs */
             jobs: components["schemas"]["JobOut"][];
             last_check: components["schemas"]["JobOut"] | null;
+        };
+        /**
+         * CopyOut
+         * @description A drive that is being made the copy of a member.
+         */
+        CopyOut: {
+            /** Slot */
+            slot: number;
+            /** Drive Id */
+            drive_id: number;
+            /** Place */
+            place: string;
+            /** Serial */
+            serial: string;
+            /** Size */
+            size: number;
         };
         /** MountOut */
         MountOut: {
@@ -5115,6 +5289,30 @@ export interface components {
             line: string;
             /** Explained */
             explained: string[];
+        };
+        /**
+         * PathStepOut
+         * @description A larger drive that comes, or has come, into a place.
+         */
+        PathStepOut: {
+            /** Slot */
+            slot: number;
+            /** Place */
+            place: string | null;
+            /** Serial */
+            serial: string | null;
+            /** Drive Id */
+            drive_id: number;
+            /** Drive */
+            drive: string;
+            /** Size */
+            size: number;
+            /** Came */
+            came: boolean;
+            /** Gain */
+            gain: number;
+            /** Hours */
+            hours: number;
         };
         /** PlaceOut */
         PlaceOut: {
@@ -5150,6 +5348,26 @@ export interface components {
             promised: number;
             /** Measured */
             measured: number | null;
+        };
+        /**
+         * RestripeOut
+         * @description Two layouts and the front between them.
+         */
+        RestripeOut: {
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
+            /** Upwards */
+            upwards: boolean;
+            /** Turned */
+            turned: boolean;
+            /** Passed */
+            passed: number;
+            /** Ribbon */
+            ribbon: number[];
+            /** Leaving */
+            leaving: string[];
         };
         /** SpareOut */
         SpareOut: {
@@ -6167,6 +6385,98 @@ export interface components {
             /** Link */
             link: string;
         };
+        /** WaysOut */
+        WaysOut: {
+            /** Pool */
+            pool: string;
+            /** Capacity */
+            capacity: number;
+            /** Free */
+            free: number;
+            /** Ways */
+            ways: components["schemas"]["WayOut"][];
+            /** Conversions */
+            conversions: components["schemas"]["WayOut"][];
+            /** Why No Conversion */
+            why_no_conversion: string | null;
+            /** Way Round */
+            way_round: string[];
+            /** Drives */
+            drives: components["schemas"]["PickOut"][];
+        };
+        /**
+         * PickOut
+         * @description A drive that could be picked.
+         */
+        PickOut: {
+            /** Id */
+            id: number;
+            /** Shelf */
+            shelf: string | null;
+            /** Place */
+            place: string;
+            /** Serial */
+            serial: string;
+            /** Size */
+            size: number;
+            /** Kind */
+            kind: string;
+            /** Holds */
+            holds: string | null;
+            /** New */
+            new: boolean;
+            /** Remark */
+            remark: string | null;
+        };
+        /** WayOut */
+        WayOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Drives */
+            drives: number[];
+            /** Gain */
+            gain: number;
+            /** Capacity */
+            capacity: number;
+            /** Hours */
+            hours: number;
+            /** Meanwhile */
+            meanwhile: number;
+            /** Afterwards */
+            afterwards: number;
+            /** Price */
+            price: number | null;
+            /** Currency */
+            currency: string | null;
+            /** Cautions */
+            cautions: string[];
+            /** Steps */
+            steps: components["schemas"]["WayStepOut"][];
+            /** Kind */
+            kind: string | null;
+            /** Request */
+            request: {
+                [key: string]: unknown;
+            };
+            /** Why Not */
+            why_not: string | null;
+            /** Way Round */
+            way_round: string | null;
+            /** Suggested */
+            suggested: string | null;
+            cut: components["schemas"]["Cut"] | null;
+        };
+        /** WayStepOut */
+        WayStepOut: {
+            /** Act */
+            act: string;
+            /** Gain */
+            gain: number;
+            /** Hours */
+            hours: number;
+        };
         /**
          * BuildPoolBody
          * @description Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back.
@@ -6265,8 +6575,82 @@ export interface components {
             backup_link?: string;
         };
         /**
+         * AddDrivesBody
+         * @description Make a pool larger by further drives in its sets: as many for each, dealt out set after set.
+         */
+        AddDrivesBody: {
+            /** Pool */
+            pool: string;
+            /** Drives */
+            drives: number[];
+        };
+        /**
+         * AddSetsBody
+         * @description Make a pool larger by one or several whole sets, as wide as those it has; their capacity is there at once.
+         */
+        AddSetsBody: {
+            /** Pool */
+            pool: string;
+            /** Drives */
+            drives: number[];
+        };
+        /**
+         * ConvertPoolBody
+         * @description Change the scheme of a pool, with drives added or freed as it needs; the data stay and stay in use.
+         */
+        ConvertPoolBody: {
+            /** Pool */
+            pool: string;
+            /** Scheme */
+            scheme: string;
+            /**
+             * Drives
+             * @default []
+             */
+            drives?: number[];
+            /**
+             * Free
+             * @default []
+             */
+            free?: number[];
+        };
+        /**
+         * ReplaceLargerBody
+         * @description Plan larger drives into the places of smaller ones, one after the other: each step is a sheet of its own.
+         */
+        ReplaceLargerBody: {
+            /** Pool */
+            pool: string;
+            /** Drives */
+            drives: number[];
+        };
+        /**
+         * LeavePathBody
+         * @description Leave the path on which larger drives come to a pool: what has come stays.
+         */
+        LeavePathBody: {
+            /** Pool */
+            pool: string;
+        };
+        /**
+         * UseRoomBody
+         * @description Give a pool what its drives have more than it uses, where larger ones have taken the places of smaller ones.
+         */
+        UseRoomBody: {
+            /** Pool */
+            pool: string;
+        };
+        /**
+         * TurnRestripeBody
+         * @description Turn the front of a pool that is being restriped round: it goes back, or, if it goes back already, on again.
+         */
+        TurnRestripeBody: {
+            /** Pool */
+            pool: string;
+        };
+        /**
          * ReplaceDriveBody
-         * @description Put a drive in a place of a pool whose own has failed or is missing.
+         * @description Put a drive in the place of another: rebuilt where that has failed or is missing, copied where it still works.
          */
         ReplaceDriveBody: {
             /** Pool Id */
@@ -6275,6 +6659,16 @@ export interface components {
             slot: number;
             /** Drive Id */
             drive_id: number;
+        };
+        /**
+         * LeaveCopyBody
+         * @description Leave the copying of a drive off: the old drive keeps its place, the new one is free again.
+         */
+        LeaveCopyBody: {
+            /** Pool Id */
+            pool_id: number;
+            /** Slot */
+            slot: number;
         };
         /**
          * MakeVolumesBody
@@ -10751,6 +11145,42 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    growing_ways_pools__int_pool_id__ways_get: {
+        parameters: {
+            query?: {
+                drives?: string;
+            };
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaysOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     drawing_up_draw_up_build_pool_sheets_build_pool_post: {
         parameters: {
             query?: never;
@@ -10787,6 +11217,258 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    drawing_up_draw_up_add_drives_sheets_add_drives_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddDrivesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_add_sets_sheets_add_sets_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddSetsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_convert_pool_sheets_convert_pool_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConvertPoolBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_replace_larger_sheets_replace_larger_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplaceLargerBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_leave_path_sheets_leave_path_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeavePathBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_use_room_sheets_use_room_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UseRoomBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_turn_restripe_sheets_turn_restripe_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TurnRestripeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     drawing_up_draw_up_replace_drive_sheets_replace_drive_post: {
         parameters: {
             query?: never;
@@ -10797,6 +11479,42 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ReplaceDriveBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_leave_copy_sheets_leave_copy_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaveCopyBody"];
             };
         };
         responses: {

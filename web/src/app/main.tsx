@@ -17,6 +17,7 @@ import { SheetScreen } from "../features/changes/SheetScreen";
 import { Compare } from "../features/compare/Compare";
 import { OpenSaved } from "../features/compare/Saved";
 import { Logbook } from "../features/logbook/Logbook";
+import { Grow } from "../features/pools/Grow";
 import { Pool } from "../features/pools/Pool";
 import { Pools } from "../features/pools/Pools";
 import { Settings } from "../features/settings/Settings";
@@ -79,6 +80,7 @@ function Door() {
               <Route path="build" element={<Build />} />
               <Route path="pools" element={<Pools />} />
               <Route path="pools/:id" element={<Pool />} />
+              <Route path="pools/:id/grow" element={<Grow />} />
               <Route path="access" element={<Access />} />
               <Route path="access/:view" element={<Access />} />
               <Route path="notice" element={<Notice />} />

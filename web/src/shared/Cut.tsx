@@ -28,9 +28,11 @@ interface Props {
   onFail?: (id: string) => void;
   tint?: number;
   title?: (id: string) => string;
+  /** Of each drive, the row that the front of a restripe has come to: a ribbon is laid across there. */
+  ribbon?: number[];
 }
 
-export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, tint, title }: Props) {
+export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, tint, title, ribbon }: Props) {
   const mark = useId();
   const { system } = useUnits();
   const count = cut.members.length + cut.spares.length;
@@ -88,7 +90,14 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
                   transform={`translate(${left} ${top}) ${gone ? `rotate(7 ${width} ${high(member.extents)})` : ""}`}
                   opacity={gone ? 0.55 : 1}
                 >
-                  <Pieces cut={cut} index={index} width={width} high={high} tint={tint} />
+                  <Pieces
+                    cut={cut}
+                    index={index}
+                    width={width}
+                    high={high}
+                    tint={tint}
+                    gaps={ribbon !== undefined}
+                  />
                   <path
                     d={spinePath(member.kind, high(member.extents), width)}
                     fill="none"
@@ -117,6 +126,7 @@ export function Cut({ cut, label, failed, filling, goneWord = "fails", onFail, t
             </SvgButton>
           );
         })}
+        {ribbon && <Ribbon rows={ribbon} places={places} width={width} foot={30 + TALL} high={high} />}
         {/* One that leans is drawn over its neighbours; the order in which keys go round stays. */}
         <g style={{ pointerEvents: "none" }}>
           {cut.members.map(
@@ -172,6 +182,39 @@ function SetMarks({
   });
 }
 
+/** The front as a ribbon laid across the spines, its ends cut like a bookmark's. */
+function Ribbon({
+  rows,
+  places,
+  width,
+  foot,
+  high,
+}: {
+  rows: number[];
+  places: { x: number; index: number }[];
+  width: number;
+  foot: number;
+  high: (e: number) => number;
+}) {
+  const at = places.map((p) => ({ x: p.x, y: foot - high(rows[p.index] ?? 0) }));
+  const last = at[at.length - 1];
+  const points = at.flatMap((p) => [`${p.x - 2},${p.y}`, `${p.x + width + 2},${p.y}`]);
+  const under = at
+    .flatMap((p) => [`${p.x + width + 2},${p.y + 6}`, `${p.x - 2},${p.y + 6}`].reverse())
+    .reverse();
+  return (
+    <g style={{ pointerEvents: "none" }}>
+      <title>The front: on one side of it the new layout, on the other the old one</title>
+      <polygon points={[...points, ...under].join(" ")} fill="var(--rust)" opacity="0.85" />
+      <path
+        d={`M${last.x + width + 2} ${last.y}h12l-5 3 5 3h-12z M${at[0].x - 2} ${at[0].y}h-7l4 3-4 3h7z`}
+        fill="var(--rust)"
+        opacity="0.85"
+      />
+    </g>
+  );
+}
+
 /** One drive's pieces, from the foot up: in each band its data and its share of redundancy. */
 function Pieces({
   cut,
@@ -179,7 +222,9 @@ function Pieces({
   width,
   high,
   tint,
+  gaps,
 }: {
+  gaps: boolean;
   cut: CutData;
   index: number;
   width: number;
@@ -195,6 +240,8 @@ function Pieces({
   cut.bands.forEach((band, number) => {
     const group = band.groups.find((g) => g.members.includes(index));
     if (!group) return;
+    // On its way from one layout to another a drive has rows between that hold nothing.
+    if (gaps) foot = band.start;
     const plain = (band.rows * group.data) / group.width;
     const guard = band.rows - plain;
     for (const [kind, extents] of [

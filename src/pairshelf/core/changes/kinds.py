@@ -29,7 +29,16 @@ from pairshelf.core.changes.applications import (
 )
 from pairshelf.core.changes.drives import leave_copy, replace_drive, write_partitions
 from pairshelf.core.changes.kind import ChangeKind
-from pairshelf.core.changes.pools import add_drive, add_set, build_pool, change_scheme, turn_restripe
+from pairshelf.core.changes.pools import (
+    add_drive,
+    add_set,
+    build_pool,
+    change_scheme,
+    larger_drives,
+    leave_path,
+    turn_restripe,
+    use_room,
+)
 from pairshelf.core.changes.volumes import (
     check_files,
     delete_volume,
@@ -50,6 +59,9 @@ KINDS: dict[str, ChangeKind] = {
         add_drive.KIND,
         add_set.KIND,
         change_scheme.KIND,
+        larger_drives.KIND,
+        leave_path.KIND,
+        use_room.KIND,
         turn_restripe.KIND,
         replace_drive.KIND,
         leave_copy.KIND,

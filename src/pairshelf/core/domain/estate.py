@@ -122,6 +122,8 @@ class EstatePool:
     table: Table | None = None
     #: Drives that are being made copies of members: (slot, drive).
     copies: tuple[tuple[int, EstateDrive], ...] = ()
+    #: The path on which larger drives come to it, where there is one: (slot, drive, whether it has come).
+    path: tuple[tuple[int, int, bool], ...] = ()
     #: Jobs on it that have not ended.
     under_way: tuple[Under, ...] = ()
 

@@ -47,6 +47,25 @@ class Restriping(Layout):
         return Walk(new, old, upwards=not self.upwards) if self.turned else Walk(old, new, upwards=self.upwards)
 
     @property
+    def ribbon(self) -> tuple[int, ...]:
+        """Of each drive, the row at which what the front has passed ends (or, going downwards, begins)."""
+        stands = self.both.new_bands if self.upwards else self.both.old.bands
+        below = _rows_between(stands, 0, self.front)
+        ends = [0] * len(self.members)
+        for band in below:
+            for group in band.groups:
+                for member in group.members:
+                    ends[member] = max(ends[member], band.start + band.rows)
+        return tuple(ends)
+
+    @property
+    def passed(self) -> float:
+        """The share of its way that the front has behind it, 0 to 1; of one that goes back, of the way back."""
+        walk = self.walk
+        whole = abs(walk.arrives - walk.begins)
+        return 1 - min(1.0, abs(walk.arrives - min(self.front, max(walk.arrives, walk.begins))) / max(1, whole))
+
+    @property
     def data_extents(self) -> int:
         """Until it has arrived, what both have."""
         return min(self.both.old.data_extents, self.both.new.data_extents)

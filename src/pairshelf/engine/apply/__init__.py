@@ -23,7 +23,7 @@ from pairshelf.engine.apply.access import (
 from pairshelf.engine.apply.applications import end_keep_rule, move_application, set_folders, set_keep_rule
 from pairshelf.engine.apply.drives import replace_drive, write_partitions
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.apply.pools import build_pool, relayout
+from pairshelf.engine.apply.pools import build_pool, larger_drives, relayout
 from pairshelf.engine.apply.volumes import (
     check_files,
     delete_volume,
@@ -44,6 +44,9 @@ APPLY: dict[str, Applying] = {
     "add-drives": relayout.apply,
     "add-sets": relayout.apply,
     "convert-pool": relayout.apply,
+    "replace-larger": larger_drives.apply,
+    "leave-path": larger_drives.leave,
+    "use-room": relayout.apply,
     "turn-restripe": relayout.turn,
     "replace-drive": replace_drive.apply,
     "leave-copy": replace_drive.leave,

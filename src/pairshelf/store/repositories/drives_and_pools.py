@@ -26,6 +26,7 @@ from pairshelf.store.tables import (
     Condition,
     DriveModel,
     DriveRow,
+    GrowthPath,
     Host,
     JobRow,
     JobState,
@@ -163,6 +164,8 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     for pool_id, first, count in session.exec(pieces):
         taken.setdefault(pool_id, []).append((first, count))
     tables = _tables(session, ids)
+    going = select(GrowthPath).where(among(GrowthPath.pool_id, ids), col(GrowthPath.ended_at).is_(None))
+    paths = {p.pool_id: tuple((slot, drive, done) for slot, drive, done in p.steps) for p in session.exec(going)}
     under_way: dict[int, list[Under]] = {}
     open_jobs = select(JobRow.pool_id, JobRow.kind, JobRow.volume_id, JobRow.slot).where(
         among(JobRow.pool_id, ids), col(JobRow.state).not_in((JobState.DONE, JobState.FAILED))
@@ -189,7 +192,7 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
                 row.key is not None,
                 table=tables.get(row.id),
                 copies=tuple((p.beside, drives[p.drive_id]) for p in own if p.beside is not None and p.drive_id in drives),
-                under_way=tuple(under_way.get(row.id, ())),
+                path=paths.get(row.id, ()), under_way=tuple(under_way.get(row.id, ())),
             )
         )  # fmt: skip
     return pools

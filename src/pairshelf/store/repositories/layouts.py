@@ -44,8 +44,11 @@ def kept_bands(layout: Layout) -> list[Any] | None:
     if layout.own_protection:
         return None
     laid = layout.scheme.lay(layout.scheme, layout.members, layout.division(len(layout.sets)))
-    if laid.bands == layout.bands:
-        return None
+    return None if laid.bands == layout.bands else all_bands(layout)
+
+
+def all_bands(layout: Layout) -> list[Any]:
+    """The bands of a layout as a row keeps them, whatever its scheme would make of its drives."""
     return [[b.start, b.rows, [[list(g.members), g.code.value, g.parity] for g in b.groups]] for b in layout.bands]
 
 

@@ -17,7 +17,7 @@ from pairshelf.store.tables.access import (
 from pairshelf.store.tables.columns import Condition, JobState, MemberState, Service, SheetState, now
 from pairshelf.store.tables.drives import DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
-from pairshelf.store.tables.pools import BackupRow, MissedWrite, PoolPlace, PoolRow
+from pairshelf.store.tables.pools import BackupRow, GrowthPath, MissedWrite, PoolPlace, PoolRow
 from pairshelf.store.tables.volumes import KeepRule, Mount, SampleFile, VolumePiece, VolumeRow, VolumeStripes
 from pairshelf.store.tables.work import Comparison, ErrandRow, JobRow, LogRow, SheetPlan, SheetRow
 
@@ -29,6 +29,7 @@ __all__ = [
     "DriveModel",
     "DriveRow",
     "ErrandRow",
+    "GrowthPath",
     "Host",
     "Initiator",
     "JobRow",

@@ -93,6 +93,20 @@ class PoolPlace(Numbered, table=True):
     )
 
 
+class GrowthPath(Numbered, table=True):
+    """Larger drives that come into the places of smaller ones one after the other, over weeks."""
+
+    __tablename__ = "growth_path"
+    id: int | None = Field(default=None, primary_key=True)
+    pool_id: int = Field(foreign_key="pool.id")
+    #: (slot, drive that comes, whether it has come), in their order.
+    steps: list[Any] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    made_by: str
+    made_at: dt.datetime = when()
+    ended_at: dt.datetime | None = when(default=False)
+    __table_args__ = (Index("one_open_path_a_pool", "pool_id", unique=True, postgresql_where=text("ended_at is null")),)
+
+
 class MissedWrite(SQLModel, table=True):
     """A place whose drive is away has missed a change of its pool's bytes. Written, and committed, before the
     first byte is changed: so its drive comes back as it was only if nothing changed."""

@@ -1,6 +1,6 @@
 /** One pool: how it stands, its drives as they are cut, what runs, its volumes, the last check. */
 
-import { Text } from "@mantine/core";
+import { Button, Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
@@ -12,6 +12,7 @@ import { useMay } from "../../shared/me";
 import { Act, Heading, State, Term, Trouble, Waiting } from "../../shared/parts";
 import { formatWhen, Size } from "../../shared/units";
 import { Backups } from "./Backups";
+import { Copies, Front, LargerPath, Members } from "./Changing";
 import { Keys } from "./Keys";
 import { MakeVolumes } from "./MakeVolumes";
 import { Proofs } from "./Proofs";
@@ -61,6 +62,18 @@ function Shown({ pool }: { pool: PoolData }) {
             : "one drive, divided into partitions"}
           {pool.spares.length > 0 && `, ${pool.spares.length} spare${pool.spares.length > 1 ? "s" : ""}`}
         </Text>
+        {pool.unallocated === null && (
+          <Button
+            component={Link}
+            to={`/pools/${pool.id}/grow`}
+            variant="default"
+            size="xs"
+            ml="auto"
+            className="no-print"
+          >
+            Make it larger…
+          </Button>
+        )}
       </Heading>
       <div style={{ display: "flex", gap: "1rem", flexWrap: "wrap", alignItems: "flex-start" }}>
         <div
@@ -82,7 +95,9 @@ function Shown({ pool }: { pool: PoolData }) {
               filling={new Set(away.filter((p) => p.state === "rebuilding").map((p) => String(p.slot)))}
               goneWord="away"
               tint={pool.tint}
+              ribbon={pool.restripe?.ribbon}
             />
+            {pool.unallocated === null && <Members pool={pool} />}
             {shelf && (
               <Text size="sm" c="dimmed">
                 Bays of {shelf}
@@ -94,6 +109,7 @@ function Shown({ pool }: { pool: PoolData }) {
             .map((place) => (
               <Gone key={place.slot} pool={pool} place={place} />
             ))}
+          <Copies pool={pool} />
           {pool.volumes.map((volume) => (
             <Volume key={volume.id} volume={volume} closed={pool.why_closed} />
           ))}
@@ -117,6 +133,8 @@ function Shown({ pool }: { pool: PoolData }) {
               ))}
             </section>
           )}
+          <Front pool={pool} />
+          <LargerPath pool={pool} />
           {pool.encrypted && <Keys pool={pool} />}
           <Check pool={pool} />
           <Proofs pool={pool} />

@@ -92,6 +92,7 @@ def plan(estate: Estate, request: ReplaceDrive) -> ReplaceDrivePlan:
         raise BadInput(f"{pool.name} has no place {request.slot + 1}.", field="slot")
     require_replaceable(pool, place)
     drive = _offered(estate, pool, place, request.drive_id)
+    _in_order(pool, request)
     sheet = _copy_sheet(pool, place, drive) if place.state == "active" else _sheet(pool, place, drive)
     return ReplaceDrivePlan(sheet, request, drive)
 
@@ -126,6 +127,18 @@ def require_replaceable(pool: EstatePool, place: EstatePlace) -> None:
 def why_not_replaceable(pool: EstatePool, place: EstatePlace) -> str | None:
     """Why no drive can take a place now, or None if one can."""
     return reason_of(require_replaceable, pool, place)
+
+
+def _in_order(pool: EstatePool, request: ReplaceDrive) -> None:
+    """BadInput where the drive is to come on the pool's path, and this is not its step or not its turn."""
+    ahead = [(slot, drive) for slot, drive, came in pool.path if not came]
+    if request.drive_id not in [drive for _, drive in ahead] or ahead[0] == (request.slot, request.drive_id):
+        return
+    slot, drive = ahead[0]
+    raise BadInput(
+        f"On the path of {pool.name}, drive {drive} comes into place {slot + 1} next. Take that step first, or leave the path.",
+        code="out-of-order", field="slot" if drive == request.drive_id else "drive_id",
+    )  # fmt: skip
 
 
 def _offered(estate: Estate, pool: EstatePool, place: EstatePlace, drive_id: int) -> EstateDrive:

@@ -8,6 +8,7 @@ from pairshelf.core.changes.drives.leave_copy import LeaveCopyPlan
 from pairshelf.core.changes.drives.replace_drive import ReplaceDrivePlan
 from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
+from pairshelf.engine.growing import take_step
 from pairshelf.engine.jobs.copy_member import start_copy
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.observe import give_place
@@ -33,6 +34,7 @@ def apply(session: Session, sheet: SheetRow, planned: ReplaceDrivePlan, who: str
         start_copy(session, pool, request.slot, drive, who, sheet.id)
         return Outcome(request.pool_id)
     give_place(session, pool, place, drive)
+    take_step(session, pool, request.slot, drive.id)
     place.state = MemberState.FAILED
     session.flush()
     start_rebuild(session, pool, request.slot, who, sheet.id)
