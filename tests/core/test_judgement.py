@@ -92,7 +92,7 @@ def test_the_gravest_comes_first() -> None:
     keys = _matters(locked=[(4, "safe")], unruled=[(2, "rec", "cam")])
     assert [m.link for m in keys] == ["/pools/4", "/pools/2"]  # type: ignore[attr-defined]
     assert "Compare layouts" in [m.act for m in _matters(no_pools=True, free_drives=3)]  # type: ignore[attr-defined]
-    found = _matters(_facts("degraded", empty=1), new_drives=2, worker_away=True, failing=[(3, "Drive X")])
+    found = _matters(_facts("degraded", empty=1), new_drives=2, worker_away=True, failing=[(3, "Drive X", None)])
     assert [m.gravity for m in found] == sorted(m.gravity for m in found)  # type: ignore[attr-defined]
     assert "No worker" in found[0].sentence  # type: ignore[attr-defined]
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
-from sqlalchemy import case, func
+from sqlalchemy import and_, case, func
 from sqlmodel import Session, col, or_, select
 
 from pairshelf.api.guard import needs, signed_in
@@ -24,6 +24,7 @@ from pairshelf.store.tables import (
     Application,
     DriveRow,
     JobRow,
+    JobState,
     KeepRule,
     LogRow,
     PoolPlace,
@@ -187,13 +188,20 @@ def _unruled(session: Session) -> list[tuple[int, str, str]]:
     return [(pool, volume, app) for pool, volume, app in session.exec(query)]
 
 
-def _failing(session: Session) -> list[tuple[int, str]]:
+def _failing(session: Session) -> list[tuple[int, str, int | None]]:
+    # A member whose copying is under way needs nobody any more.
+    copied = select(JobRow.slot).where(
+        JobRow.kind == "copy", JobRow.pool_id == PoolPlace.pool_id, JobRow.slot == PoolPlace.slot,
+        col(JobRow.state).not_in((JobState.DONE, JobState.FAILED)),
+    )  # fmt: skip
     rows = session.exec(
-        select(DriveRow.id, Shelf.name, DriveRow.bay, DriveRow.serial)
+        pick(DriveRow.id, Shelf.name, DriveRow.bay, DriveRow.serial, PoolPlace.pool_id)
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .outerjoin(PoolPlace, and_(col(PoolPlace.drive_id) == DriveRow.id, col(PoolPlace.slot).is_not(None)))
+        .where(~copied.exists())
         .where(DriveRow.condition == "failing").order_by(Shelf.name, col(DriveRow.bay)).limit(_MOST)
     )  # fmt: skip
-    return [(i or 0, f"Drive {serial} ({shelf} bay {bay})") for i, shelf, bay, serial in rows]
+    return [(i or 0, f"Drive {serial} ({shelf} bay {bay})", pool) for i, shelf, bay, serial, pool in rows]
 
 
 def _drafts(session: Session) -> list[tuple[int, str]]:

@@ -52,7 +52,7 @@ class PoolFacts:
 
 
 def matters(
-    pools: Sequence[PoolFacts], *, new_drives: int, failing: Sequence[tuple[int, str]], drafts: Sequence[tuple[int, str]],
+    pools: Sequence[PoolFacts], *, new_drives: int, failing: Sequence[tuple[int, str, int | None]], drafts: Sequence[tuple[int, str]],
     worker_away: bool, no_drives: bool, free_drives: int, no_pools: bool,
     locked: Sequence[tuple[int, str]] = (), unkept: Sequence[tuple[int, str]] = (), room_left: int | None = None,
     unruled: Sequence[tuple[int, str, str]] = (),
@@ -97,8 +97,13 @@ def matters(
     ]
     found += [
         Matter(Gravity.SOON, f"{where} still works, but its readings warn.", "Look at it", f"/shelves?drive={i}")
-        for i, where in failing
-    ]
+        if pool is None
+        else Matter(
+            Gravity.SOON, f"{where} still works, but its readings warn. Replace it while it can be copied.", "Replace it",
+            f"/pools/{pool}?replace={i}",
+        )
+        for i, where, pool in failing
+    ]  # fmt: skip
     found += [
         Matter(Gravity.SOMETIME, f"{title} waits for approval.", "Read the sheet", f"/changes/{i}")
         for i, title in drafts

@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from pairshelf.core.changes.later import AWAY
+from pairshelf.core.changes.later import AWAY, Opening
 from pairshelf.core.changes.pools import add_drive, add_set, change_scheme
 from pairshelf.core.changes.pools.larger_drives import PathStep, gains_after, one_by_one
 from pairshelf.core.changes.pools.use_room import room_of
@@ -86,7 +86,8 @@ def ways(estate: Estate, pool: EstatePool, picked: Sequence[int] = ()) -> tuple[
         _room(pool),
         _other_pool(pool, picked, free),
     ]
-    return tuple(_suggest([w for w in found if w is not None]))
+    told = _suggest([w for w in found if w is not None])
+    return tuple(sorted(told, key=lambda w: (w.why_not is not None, w.suggested is None, w.kind is None)))
 
 
 def conversions(estate: Estate, pool: EstatePool, picked: Sequence[int] = ()) -> tuple[Way, ...]:
@@ -102,6 +103,12 @@ def conversions(estate: Estate, pool: EstatePool, picked: Sequence[int] = ()) ->
         need = max(0, least) * sets
         drives = tuple(picked[: max(0, most) * sets]) if picked and most > 0 else _high_enough(pool, free, need)
         named = trade_name(scheme_of(to), sets)
+        if need and not drives:
+            short = f"It takes {need} more drive{'s' if need > 1 else ''} of {format_size(min(d.size for d in layout.members))} or more; there are not so many free."
+            found.append(
+                Way(f"convert-{to}", f"to {to}{f' ({named})' if named else ''}", kind="convert-pool", why_not=short)
+            )
+            continue
         frees = f", {-most * sets} drive{'s' if -most * sets > 1 else ''} freed" if most < 0 else ""
         adds = f", {len(drives)} drive{'s' if len(drives) != 1 else ''} added" if drives else ""
         way = _asked(
@@ -143,7 +150,7 @@ def remark_on(pool: EstatePool, drive: EstateDrive) -> str | None:
     if drive.condition == "failing":
         return "Its own readings warn; a poor choice."
     if layout.scheme.family is Family.SETS and extents < min(height(layout, i) for i in range(len(layout.sets))):
-        return f"It is too small to go into a set: that needs {format_size(min(d.size for d in layout.members))}."
+        return f"It is smaller than its sets need ({format_size(min(d.size for d in layout.members))}); it can be part of a new one."
     if drive.kind not in {d.kind for d in layout.members}:
         return f"It is of another kind ({drive.kind.value}) than the pool's drives."
     return f"It holds {drive.holds}: that will be gone." if drive.holds else None
@@ -153,7 +160,8 @@ def _high_enough(pool: EstatePool, free: Sequence[EstateDrive], count: int) -> t
     """The smallest drives that reach as high as every set."""
     layout = pool.layout
     needed = max(height(layout, i) for i in range(len(layout.sets))) if layout.scheme.family is Family.SETS else 1
-    return tuple(d.id for d in _like(pool, free) if d.as_drive.extents >= needed)[:count]
+    found = tuple(d.id for d in _like(pool, free) if d.as_drive.extents >= needed)
+    return found[:count] if len(found) >= count else ()
 
 
 def _like(pool: EstatePool, free: Sequence[EstateDrive]) -> list[EstateDrive]:
@@ -208,6 +216,20 @@ def _price(estate: Estate, drives: Sequence[int]) -> tuple[float | None, str | N
     return sum(d.price or 0.0 for d in known), known[0].currency
 
 
+_PUT_IN = "Put drives into bays; they appear here."
+
+
+def _none_fits(pool: EstatePool) -> str | None:
+    """Said where no free drive could be one more in each set; None where a drive is not what is lacking."""
+    system = file_system_of(DEFAULT_FILE_SYSTEM)
+    if add_drive.door(pool.layout, system)[0] is Opening.CLOSED:
+        return None
+    sets = len(pool.layout.sets)
+    kinds = " or ".join(sorted({d.kind.value for d in pool.layout.members}))
+    needed = format_size(min(d.size for d in pool.layout.members))
+    return f"There {'is' if sets == 1 else 'are'} not {'a' if sets == 1 else sets} free {kinds} drive{'s' if sets > 1 else ''} of {needed} or more."
+
+
 def _few(count: int, sets: int) -> str:
     return (
         f"one more drive for each of its {sets} sets"
@@ -220,6 +242,8 @@ def _few(count: int, sets: int) -> str:
 
 def _added(estate: Estate, pool: EstatePool, drives: Sequence[int]) -> Way:
     name = _few(len(drives), len(pool.layout.sets))
+    if not drives and (short := _none_fits(pool)):
+        return Way("add-drives", name, kind="add-drives", why_not=short, way_round=_round(pool, drives) or _PUT_IN)
     way = _asked(estate, pool, "add-drives", name, "add-drives",
                  lambda: add_drive.plan(estate, add_drive.AddDrives(pool.name, tuple(drives))), drives)  # fmt: skip
     if way.why_not is None:

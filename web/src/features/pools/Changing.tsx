@@ -1,6 +1,7 @@
 /** What changes a pool's drives over time: the front of a restripe, copies, the path of larger drives, each drive by itself. */
 import { Text } from "@mantine/core";
 import { useState } from "react";
+import { useSearchParams } from "react-router";
 import type { Schema } from "../../api/client";
 import { useMay, useMayDo } from "../../shared/me";
 import { Act, State, Trouble } from "../../shared/parts";
@@ -129,7 +130,12 @@ export function LargerPath({ pool }: { pool: PoolData }) {
 /** Each drive by itself; one that works can be replaced, too. */
 export function Members({ pool }: { pool: PoolData }) {
   const may = useMay("replace-drives");
-  const [slot, setSlot] = useState<number | null>(null);
+  // Today leads here with the drive that is to be replaced.
+  const [asked] = useSearchParams();
+  const first = pool.places.find(
+    (p) => String(p.drive_id) === asked.get("replace") && !p.why_not_replaceable,
+  );
+  const [slot, setSlot] = useState<number | null>(may.may && first ? first.slot : null);
   const warns = pool.places.some((p) => p.condition === "failing");
   return (
     <details open={warns} className="members">

@@ -138,7 +138,7 @@ function Picks({
 }) {
   const { system } = useUnits();
   const largest = Math.max(1, ...drives.map((d) => d.size));
-  const wide = 58;
+  const wide = 64;
   return (
     <div className="picks">
       {drives.map((d) => {
@@ -153,7 +153,7 @@ function Picks({
               onPress={() => onPick(d.id)}
             >
               <rect width={wide} height={136} fill="transparent" />
-              <g transform={`translate(12 ${92 - tall + (chosen ? 9 : 0)})`}>
+              <g transform={`translate(15 ${92 - tall + (chosen ? 9 : 0)})`}>
                 <path
                   d={spinePath(d.kind, tall)}
                   fill={chosen ? "var(--pine-wash, var(--spine))" : "var(--spine)"}
@@ -181,13 +181,13 @@ function Picks({
 
 function bayOf(d: Pick): string {
   const bay = /bay (\d+)$/.exec(d.place)?.[1];
-  return bay && d.shelf ? `${d.shelf.length > 7 ? `${d.shelf.slice(0, 6)}.` : d.shelf} ${bay}` : d.serial;
+  return bay && d.shelf ? `${d.shelf.length > 10 ? `${d.shelf.slice(0, 9)}.` : d.shelf} ${bay}` : d.serial;
 }
 
 /** The remark in a word, under the spine. */
 function wordOf(d: Pick): string {
   if (d.remark?.startsWith("Its own readings")) return "warns";
-  if (d.remark?.startsWith("It is too small")) return "too small";
+  if (d.remark?.startsWith("It is smaller")) return "small";
   if (d.remark?.startsWith("It is of another kind")) return "other kind";
   return d.holds ? "holds data" : "";
 }
@@ -203,7 +203,8 @@ function useWay(way: Way, found: Found) {
     if (fresh.length) await takeIn.mutateAsync(fresh);
     draw.mutate(way.request);
   };
-  const said = fresh.length ? "Take them in and draw up the sheet" : "Draw up the sheet";
+  const them = fresh.length > 1 ? "them" : "it";
+  const said = fresh.length ? `Take ${them} in and draw up the sheet` : "Draw up the sheet";
   return { go, may, said, error: takeIn.error ?? draw.error, busy: draw.isPending || takeIn.isPending };
 }
 
@@ -256,7 +257,7 @@ function Rung({
       )}
       <Stair before={found.capacity} gain={way.gain} />
       <Arrival hours={way.hours} longest={longest} />
-      <table className="plain">
+      <table className="plain facts">
         <tbody>
           <tr>
             <td>Capacity then</td>
@@ -335,6 +336,7 @@ function Stair({ before, gain }: { before: number; gain: number }) {
     <svg
       width="100%"
       height={tall + 26}
+      preserveAspectRatio="xMinYMin"
       viewBox={`0 0 260 ${tall + 26}`}
       role="img"
       aria-label={`${formatSize(before, system)} now, ${formatSize(gain, system)} more`}
@@ -376,6 +378,7 @@ function Arrival({ hours, longest }: { hours: number; longest: number }) {
     <svg
       width="100%"
       height="34"
+      preserveAspectRatio="xMinYMin"
       viewBox="0 0 260 34"
       role="img"
       aria-label={hours ? `There after ${formatHours(hours)}` : "There at once"}
