@@ -63,6 +63,27 @@ def on_its_way(one: Estate, *, turned: bool = False) -> Estate:
     return replace(found, pools=(*found.pools[:-1], replace(pool, layout=layout, under_way=(Under("restripe"),))))
 
 
+def roomy_pair(one: Estate) -> Estate:
+    """A pair whose drives are larger than their places were made with."""
+    found = pool_of(one, "copies-2", 2)
+    pool = found.pools[-1]
+    places = tuple(replace(p, drive=replace(p.drive, size=8 * TB)) for p in pool.places if p.drive)
+    return replace(found, pools=(*found.pools[:-1], replace(pool, places=places)))
+
+
+def held_pair(one: Estate) -> Estate:
+    """A pair of flash drives of which a tenth is held back."""
+    found = pool_of(one, "copies-2", 2)
+    pool = found.pools[-1]
+    flash = [replace(p.drive, kind=Kind.SSD, held_share=0.1) for p in pool.places if p.drive]
+    layout = build_layout([Drive(str(i), d.offers, Kind.SSD) for i, d in enumerate(flash)], "copies-2")
+    places = tuple(replace(p, drive=d, designed=m) for p, d, m in zip(pool.places, flash, layout.members, strict=True))
+    drives = tuple(d for d in found.drives if d.id < 40)
+    gaps = ((1000, layout.data_extents - 1000),)
+    pool = replace(pool, layout=layout, places=places, gaps=gaps)
+    return replace(found, drives=(*drives, *flash), pools=(*found.pools[:-1], pool))
+
+
 def larger_set(one: Estate) -> Estate:
     """Three of the four members are larger already than their places were made with."""
     found = four(one)
@@ -133,6 +154,19 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "more parity": ("convert-pool", {"pool": "p", "scheme": "parity-2", "drives": (11,)}, four),
     "less parity": ("convert-pool", {"pool": "d", "scheme": "parity-1"}, lambda one: pool_of(one, "parity-2", 5)),
     "two copies to three": ("convert-pool", {"pool": "d", "scheme": "copies-3", "drives": (11, 12)}, lambda one: four(pool_of(one, "copies-2", 4, 2))),
+    "larger drives one by one": ("replace-larger", {"pool": "d", "drives": (16, 17)}, lambda one: more_drives(
+        pool_of(one, "copies-2", 2), free(16, 8 * TB), free(17, 8 * TB))),
+    "too few larger drives": ("replace-larger", {"pool": "p", "drives": (16,)}, lambda one: more_drives(one, free(16, 8 * TB))),
+    "a path left": ("leave-path", {"pool": "p"}, lambda one: with_pool(one, path=((0, 11, True), (1, 12, False)))),
+    "what larger drives have, used": ("use-room", {"pool": "d"}, roomy_pair),
+    "a spare taken out": ("take-out", {"pool": "p", "drives": (12,)}, lambda one: with_pool(
+        more_drives(one, free(12)), spares=(free(12),))),
+    "the last drive of a span taken out": ("take-out", {"pool": "d", "drives": (42,)}, lambda one: pool_of(one, "span", 3)),
+    "all volumes extended": ("extend-volumes", {"pool": "p"}, as_it_is),
+    "one volume extended by all": ("extend-volumes", {"pool": "p", "volumes": ("b",)}, as_it_is),
+    "a share of flash held back": ("hold-back", {"drives": (16, 17), "share": 0.1}, lambda one: more_drives(
+        one, *(replace(free(i), kind=Kind.SSD) for i in (16, 17)))),
+    "a share of flash given back": ("hold-back", {"drives": (40, 41), "share": 0.0}, held_pair),
     "a restripe turned round": ("turn-restripe", {"pool": "d"}, on_its_way),
     "a restripe that goes on again": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, turned=True)),
     "a missing drive replaced": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11},

@@ -14,13 +14,28 @@ from sqlmodel import Session, select
 
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.domain.device import DeviceError
+from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.inventory import DriveRecord
+from pairshelf.core.domain.units import GIB
 from pairshelf.engine import approver, keys
 from pairshelf.engine.errands import do_errands, still_to_do
-from pairshelf.engine.pools import devices
+from pairshelf.engine.pools import devices, open_pool
 from pairshelf.services.simulated_use import install_application
 from pairshelf.store import database
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import DriveRow, ErrandRow, Host, PartitionPlan, PoolRow, SheetRow, Site
+from pairshelf.store.repositories.drives_and_pools import add_records
+from pairshelf.store.tables import (
+    DriveRow,
+    ErrandRow,
+    GrowthPath,
+    Host,
+    PartitionPlan,
+    PoolPlace,
+    PoolRow,
+    Service,
+    SheetRow,
+    Site,
+)
 from tests.conftest import database_from
 from tests.engine.helpers import at_once, carry_all, do, happens, shelf
 from tests.engine.test_crashes import dies_at
@@ -36,6 +51,12 @@ CHANGES: dict[str, dict[str, Any]] = {
     "add-drives": {"pool": "low", "drives": (17,)},
     "add-sets": {"pool": "low", "drives": (17, 18, 19)},
     "convert-pool": {"pool": "low", "scheme": "parity-2", "drives": (18,)},
+    "replace-larger": {"pool": "low", "drives": (29,)},
+    "leave-path": {"pool": "dup"},
+    "use-room": {"pool": "tall"},
+    "take-out": {"pool": "dry", "drives": (34,)},
+    "extend-volumes": {"pool": "tall"},
+    "hold-back": {"drives": (37,), "share": 0.1},
     "turn-restripe": {"pool": "way"},
     "leave-copy": {"pool_id": 6, "slot": 0},
     "make-volumes": {"pool": "cold", "name": "v-{1..2}", "size": "5 GiB", "host": "fir", "mount_point": "/srv/{name}"},
@@ -87,7 +108,8 @@ union all select 'lun', string_agg(lun || ':' || volume_id, ',' order by lun) fr
 union all select 'job', string_agg(kind, ',' order by kind) from job where state not in ('done', 'failed')
 union all select 'rule', string_agg(above::text, ',') from keep_rule union all select 'host', string_agg(address, ',') from host
 union all select 'written', string_agg(drive_id || coalesce(written::text, '') || parts::text || (pool_id is not null), ',' order by drive_id) from partition_plan
-union all select 'drive', string_agg(service || coalesce(holds, ''), ',' order by id) from drive
+union all select 'drive', string_agg(service || coalesce(holds, '') || held_share, ',' order by id) from drive
+union all select 'path', string_agg(pool_id || steps::text || (ended_at is null), ',' order by id) from growth_path
 union all select 'place', string_agg(drive_id::text || state || coalesce(to_slot, -1), ',' order by pool_id, slot) from pool_place order by 1
 """)
 
@@ -139,7 +161,26 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
         do("build-pool", name="way", scheme="parity-1", drives=tuple(drives[19:22]))
         do("build-pool", name="dup", scheme="copies-2", drives=tuple(drives[23:25]))
         do("build-pool", name="dry", scheme="copies-2", drives=tuple(drives[26:28]))
+        larger = shelf(6, size=80 * GIB, name="L")
+        do(
+            "build-pool",
+            name="tall",
+            scheme="copies-2",
+            drives=tuple(shelf(2, name="T")),
+            volume="v",
+            volume_size="20 GiB",
+        )
         carry_all()
+        with transaction() as session:
+            # As after two failed drives were replaced by larger ones.
+            for place, drive in zip(open_pool(session, 8).members, larger[1:3], strict=True):
+                place.drive_id = drive
+                session.get_one(DriveRow, drive).service = "in-use"
+            session.add(PoolPlace(pool_id=7, slot=None, size=80 * GIB, drive_id=larger[5]))
+            session.get_one(DriveRow, larger[5]).service = "in-use"
+            flash = DriveRecord("F", 1, "F1", 60 * GIB, Kind.SSD)
+            add_records(session, [flash], service=Service.FREE)
+            session.add(GrowthPath(pool_id=6, steps=[[1, larger[3], False]], made_by="ida"))
         do("add-drives", pool="way", drives=(drives[22],))
         do("replace-drive", pool_id=6, slot=0, drive_id=drives[25])
         database.engine().dispose()

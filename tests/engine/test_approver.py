@@ -175,6 +175,8 @@ def test_every_kind_is_applied_by_the_module_that_mirrors_its_own() -> None:
         "convert-pool",
         "turn-restripe",
         "leave-copy",
+        "use-room",
+        "leave-path",
     }
     for kind, apply in APPLY.items():
         if kind not in shared:

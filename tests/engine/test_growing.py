@@ -8,16 +8,29 @@ import pytest
 from sqlmodel import select
 
 from pairshelf.core.changes.kinds import request_of
-from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.drives import Drive, Kind
+from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.domain.units import EXTENT, GIB
 from pairshelf.core.errors import PairShelfError
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.restriping import Restriping
 from pairshelf.engine import approver
 from pairshelf.engine.carry import carry
+from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import DriveRow, JobRow, LogRow, PoolPlace, SheetRow
+from pairshelf.store.repositories.drives_and_pools import add_records
+from pairshelf.store.tables import (
+    DriveRow,
+    GrowthPath,
+    JobRow,
+    LogRow,
+    PoolPlace,
+    SampleFile,
+    Service,
+    SheetRow,
+    VolumeRow,
+)
 from tests.engine.helpers import (
     at_once,
     build,
@@ -446,3 +459,129 @@ def test_a_pool_shrinks_only_to_what_its_volumes_leave() -> None:
     assert pool_row(pool).capacity == 3 * 59
     carry_all()
     assert sound(pool)
+
+
+def test_all_volumes_take_what_is_left() -> None:
+    pool = do("build-pool", name="p", scheme="copies-2", drives=tuple(shelf(2, size=120 * GIB)), volume="v", volume_size="20 GiB",
+              file_system="xfs").pool_id or 0  # fmt: skip
+    do("make-volumes", pool="p", name="w", size="40 GiB", file_system="ext4")
+    carry_all()
+    do("extend-volumes", pool="p")
+    with transaction() as session:
+        sizes = {v.name: v.extents for v in session.exec(select(VolumeRow))}
+        assert sizes["w"] == 40 + 59 * 40 // 60 and sizes["v"] + sizes["w"] == 119
+    assert refused("extend-volumes", pool="p").code == "pool-full"
+    with transaction() as session:
+        volume = session.exec(select(VolumeRow).where(VolumeRow.name == "w")).one()
+        job = start_fill(session, open_pool(session, pool), volume, 0.9, "ida").id or 0
+    carry(job)
+    with transaction() as session:
+        files = session.exec(select(SampleFile)).all()
+        assert sum(f.extents for f in files) > 60
+    assert check(pool).report["files_differing"] == []
+
+
+def test_what_is_not_needed_is_taken_out_and_the_rest_stays_where_it_is() -> None:
+    spare = shelf(1, name="S")[0]
+    pool = do("build-pool", name="p", scheme="copies-2", drives=(*shelf(2), spare), spares=1, volume="v", file_system="xfs",
+              volume_size="40 GiB").pool_id or 0  # fmt: skip
+    carry_all()
+    do("take-out", pool="p", drives=(spare,))
+    middle, last = shelf(2, name="B"), shelf(2, name="C")
+    do("add-sets", pool="p", drives=tuple(middle))
+    carry_all()
+    do("add-sets", pool="p", drives=tuple(last))
+    carry_all()
+    # v reaches over the first set into the second; w stands behind it; then v shrinks back, and w stays on the third.
+    do("make-volumes", pool="p", name="a", size="19 GiB", file_system="xfs")
+    do("make-volumes", pool="p", name="b", size="59 GiB", file_system="xfs")
+    do("make-volumes", pool="p", name="c", size="30 GiB", file_system="xfs")
+    for name in ("v", "c"):
+        with transaction() as session:
+            volume = session.exec(select(VolumeRow).where(VolumeRow.name == name)).one()
+            job = start_fill(session, open_pool(session, pool), volume, 0.7, "ida").id or 0
+        carry(job)
+    assert refused("take-out", pool="p", drives=tuple(middle)).code == "not-empty"
+    assert refused("take-out", pool="p", drives=(middle[0],)).code == "bad-input"
+    do("delete-volume", volume="p/b")
+    do("take-out", pool="p", drives=tuple(middle))
+    assert pool_row(pool).capacity == 2 * 59
+    assert check(pool).report["files_differing"] == [] and pool_state(pool)[0] == "healthy"
+    with transaction() as session:
+        left = session.exec(select(DriveRow).where(DriveRow.service == "free")).all()
+        assert {d.id for d in left} == {spare, *middle} and all("old data" in (d.holds or "") for d in left)
+    happens("fail", "C1")
+    with transaction() as session:
+        assert set(_serials(pool)) == {"A1", "A2", "C1", "C2"}
+
+
+def test_a_span_gives_its_empty_last_drive_back() -> None:
+    drives = shelf(3)
+    pool = (
+        do(
+            "build-pool",
+            name="p",
+            scheme="span",
+            drives=tuple(drives),
+            volume="v",
+            file_system="xfs",
+            volume_size="100 GiB",
+        ).pool_id
+        or 0
+    )
+    carry(fill(pool, 0.9))
+    assert refused("take-out", pool="p", drives=(drives[0],)).code == "not-empty"
+    do("take-out", pool="p", drives=(drives[2],))
+    assert pool_row(pool).capacity == 2 * 59 and files_intact(pool)
+    do("add-drives", pool="p", drives=(drives[2],))
+    assert pool_row(pool).capacity == 3 * 59 and files_intact(pool)
+
+
+def test_a_share_of_flash_is_held_back_and_given_to_the_pool_later() -> None:
+    with transaction() as session:
+        records = [DriveRecord("F", i + 1, f"F{i + 1}", 101 * GIB, Kind.SSD) for i in range(3)]
+        drives = [r.id or 0 for r in add_records(session, records, service=Service.FREE)]
+    do("hold-back", drives=tuple(drives), share=0.2)
+    pool = build(drives, "parity-1")
+    carry_all()
+    assert pool_row(pool).capacity == 2 * 80
+    carry(fill(pool, 0.5))
+    assert refused("hold-back", drives=(drives[0],), share=0.3).code == "in-use"
+    do("hold-back", drives=tuple(drives[:2]), share=0.0)
+    assert pool_row(pool).capacity == 2 * 80
+    do("hold-back", drives=(drives[2],), share=0.1)
+    carry_all()
+    assert pool_row(pool).capacity == 2 * 90
+    do("hold-back", drives=(drives[2],), share=0.0)
+    carry_all()
+    assert pool_row(pool).capacity == 2 * 100 and sound(pool)
+
+
+def test_a_path_is_kept_step_by_step_and_can_be_left() -> None:
+    pool = filled(shelf(3), "parity-1")
+    larger = [shelf(1, size=80 * GIB, name=f"L{i}")[0] for i in range(3)]
+    do("replace-larger", pool="p", drives=tuple(larger))
+    assert refused("replace-larger", pool="p", drives=tuple(larger)).code == "on-a-path"
+    found = refused("replace-drive", pool_id=pool, slot=0, drive_id=larger[1])
+    assert (found.code, found.field) == ("out-of-order", "drive_id")
+    assert refused("replace-drive", pool_id=pool, slot=2, drive_id=larger[0]).field == "slot"
+    for slot, drive in enumerate(larger[:2]):
+        replace(pool, slot, drive)
+        carry_all()
+    with transaction() as session:
+        (path,) = session.exec(select(GrowthPath)).all()
+        assert [came for _, _, came in path.steps] == [True, True, False] and path.ended_at is None
+    # A step may also be taken because the drive there failed first.
+    happens("fail", "A3")
+    replace(pool, 2, larger[2])
+    carry_all()
+    with transaction() as session:
+        assert session.exec(select(GrowthPath)).one().ended_at is not None
+    assert pool_row(pool).capacity == 2 * 59
+    do("use-room", pool="p")
+    assert pool_row(pool).capacity == 2 * 79
+    carry_all()
+    assert sound(pool)
+    do("replace-larger", pool="p", drives=(shelf(1, size=90 * GIB, name="M")[0],))
+    do("leave-path", pool="p")
+    assert refused("leave-path", pool="p").code == "no-path"

@@ -8,6 +8,7 @@ from dataclasses import replace
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.device import Devices
+from pairshelf.core.domain.drives import offered
 from pairshelf.core.errors import Busy, NotPossible
 from pairshelf.core.figures.durations import restripe
 from pairshelf.core.layouts import Layout
@@ -88,15 +89,12 @@ def reach_further(session: Session, pool: OpenPool, slot: int, job: JobRow, worl
     place = pool.place(slot)
     drive = session.get(DriveRow, place.drive_id)
     assert drive is not None
-    if pool.layout.own_protection or drive.size <= place.size:
-        if pool.layout.own_protection and drive.size > place.size:
-            place.size = drive.size
-            larger = {slot: replace(pool.layout.members[slot], size=drive.size)}
-            begin(session, pool, with_members(pool.layout, larger), {}, SYSTEM, job.sheet_id, world, job)
+    offers = offered(drive.size, drive.held_share)
+    if offers <= place.size:
         return
-    after = with_members(pool.layout, {slot: replace(pool.layout.members[slot], size=drive.size)})
-    place.size = drive.size
-    if after.bands == pool.layout.bands:
+    after = with_members(pool.layout, {slot: replace(pool.layout.members[slot], size=offers)})
+    place.size = offers
+    if after.bands == pool.layout.bands and not pool.layout.own_protection:
         return
     try:
         begin(session, pool, after, {}, SYSTEM, job.sheet_id, world, job)

@@ -10,7 +10,7 @@ from sqlalchemy.exc import IntegrityError, OperationalError, TimeoutError
 from sqlmodel import Session, and_, col, or_, select
 
 from pairshelf.core.domain.device import Arrival, Devices, Presence
-from pairshelf.core.domain.drives import extents_of
+from pairshelf.core.domain.drives import extents_of, offered
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.figures.survival import after_failures
 from pairshelf.engine.jobs.rebuild import start_rebuild
@@ -287,7 +287,7 @@ def _fitting_spare(session: Session, pool: OpenPool, place: PoolPlace) -> PoolPl
         .with_for_update(of=PoolPlace, skip_locked=True)
     )  # fmt: skip
     order = {"pool": 0, "shelf": 1, "all": 2}
-    fitting = [p for p, d in session.exec(query) if extents_of(d.size) >= extents_of(place.size)]
+    fitting = [p for p, d in session.exec(query) if extents_of(offered(d.size, d.held_share)) >= extents_of(place.size)]
     return min(fitting, key=lambda p: (p.pool_id != pool.row.id, order[p.scope]), default=None)
 
 

@@ -18,7 +18,17 @@ from pairshelf.core.domain.partitions import wanted_of
 from pairshelf.core.errors import PairShelfError
 from pairshelf.engine import keys
 from pairshelf.store.repositories.books import load_books, taken_in
-from pairshelf.store.tables import Application, Host, PartitionPlan, PoolRow, Share, Target, TargetLun, VolumeRow
+from pairshelf.store.tables import (
+    Application,
+    Host,
+    PartitionPlan,
+    PoolPlace,
+    PoolRow,
+    Share,
+    Target,
+    TargetLun,
+    VolumeRow,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +46,8 @@ def named(session: Session, context: Context) -> Named:
     if context.partitions:
         itself = select(PartitionPlan.pool_id).where(col(PartitionPlan.drive_id).in_(context.drives))
         pools.update(_ids(session, itself))
+    if context.pools_of_drives:
+        pools.update(_ids(session, select(PoolPlace.pool_id).where(col(PoolPlace.drive_id).in_(context.drives))))
     for name in _given(context.pools):
         pools.update(_ids(session, select(PoolRow.id).where(col(PoolRow.name).ilike(_literal(name), escape="\\"))))
     for ref in _given(context.volumes):

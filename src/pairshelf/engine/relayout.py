@@ -47,7 +47,7 @@ def place_of(pool_id: int, member: Drive, drive: DriveRow, slot: int | None) -> 
     """A place for a drive that comes to a pool."""
     drive.service, drive.holds = Service.IN_USE, None
     return PoolPlace(
-        pool_id=pool_id, slot=slot, size=drive.size, rate=member.rate, kind=drive.kind, shelf=member.shelf,
+        pool_id=pool_id, slot=slot, size=member.size, rate=member.rate, kind=drive.kind, shelf=member.shelf,
         link=member.link, host=member.host, site=member.site, drive_id=drive.id,
     )  # fmt: skip
 
@@ -80,6 +80,18 @@ def take(session: Session, pool: OpenPool, moving: Moving, sheet_id: int | None)
     row.scheme, row.sets, row.bands = new.scheme.id, len(new.sets), kept_bands(new)
     _hold(session, pool, new)
     label(session, row, pool.members, sheet_id)
+
+
+def drop(session: Session, pool: OpenPool, slots: Sequence[int], after: Layout, sheet_id: int | None) -> None:
+    """Members on which nothing stands leave; the others close up."""
+    kept = [p.slot or 0 for p in pool.members if p.slot not in slots]
+    # Of the stripes that were in step, those before and behind the ones that go still are.
+    whole = pool.row.synced_to >= pool.layout.stripes
+    _renumber(session, pool, {slot: index for index, slot in enumerate(kept)})
+    pool.row.sets, pool.row.bands = len(after.sets), kept_bands(after)
+    pool.row.synced_to = after.stripes if whole else 0
+    _hold(session, pool, after)
+    label(session, pool.row, pool.members, sheet_id)
 
 
 def lay_way(session: Session, pool: OpenPool, moving: Moving, sheet_id: int | None) -> None:

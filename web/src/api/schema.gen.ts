@@ -1767,6 +1767,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/take-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Take drives out of a pool that it does not need: spares, and sets or drives of a span on which nothing stands. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_take_out_sheets_take_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/turn-restripe": {
         parameters: {
             query?: never;
@@ -1818,6 +1835,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/hold-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Hold a share of flash drives back, so that they last longer; or give it back: a pool grows by what it gets. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_hold_back_sheets_hold_back_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/make-volumes": {
         parameters: {
             query?: never;
@@ -1863,6 +1897,23 @@ export interface paths {
         put?: never;
         /** Draw up the sheet: Extend or shrink a volume with its file system. Nothing is done before it is approved. */
         post: operations["drawing_up_draw_up_resize_volume_sheets_resize_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/extend-volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Extend volumes of a pool, with their file systems, by all that it has left: in proportion to their sizes. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_extend_volumes_sheets_extend_volumes_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6641,6 +6692,16 @@ export interface components {
             pool: string;
         };
         /**
+         * TakeOutBody
+         * @description Take drives out of a pool that it does not need: spares, and sets or drives of a span on which nothing stands.
+         */
+        TakeOutBody: {
+            /** Pool */
+            pool: string;
+            /** Drives */
+            drives: number[];
+        };
+        /**
          * TurnRestripeBody
          * @description Turn the front of a pool that is being restriped round: it goes back, or, if it goes back already, on again.
          */
@@ -6669,6 +6730,16 @@ export interface components {
             pool_id: number;
             /** Slot */
             slot: number;
+        };
+        /**
+         * HoldBackBody
+         * @description Hold a share of flash drives back, so that they last longer; or give it back: a pool grows by what it gets.
+         */
+        HoldBackBody: {
+            /** Drives */
+            drives: number[];
+            /** Share */
+            share: number;
         };
         /**
          * MakeVolumesBody
@@ -6744,6 +6815,19 @@ export interface components {
             volume: string;
             /** Size */
             size: string;
+        };
+        /**
+         * ExtendVolumesBody
+         * @description Extend volumes of a pool, with their file systems, by all that it has left: in proportion to their sizes.
+         */
+        ExtendVolumesBody: {
+            /** Pool */
+            pool: string;
+            /**
+             * Volumes
+             * @default []
+             */
+            volumes?: string[];
         };
         /**
          * ReformatVolumeBody
@@ -11433,6 +11517,42 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    drawing_up_draw_up_take_out_sheets_take_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeOutBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     drawing_up_draw_up_turn_restripe_sheets_turn_restripe_post: {
         parameters: {
             query?: never;
@@ -11541,6 +11661,42 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    drawing_up_draw_up_hold_back_sheets_hold_back_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldBackBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     drawing_up_draw_up_make_volumes_sheets_make_volumes_post: {
         parameters: {
             query?: never;
@@ -11623,6 +11779,42 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ResizeVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_extend_volumes_sheets_extend_volumes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExtendVolumesBody"];
             };
         };
         responses: {

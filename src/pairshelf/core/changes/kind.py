@@ -37,6 +37,8 @@ class Context:
     #: Their hosts, and what lies in their folders, belong to it too.
     applications: tuple[str, ...] = ()
     drives: tuple[int, ...] = ()
+    #: The pools that the drives are in belong to it, too.
+    pools_of_drives: bool = False
     #: Every one of the drives is read beforehand.
     read_drives: bool = False
     #: The drives' pending partitions are wanted.

@@ -27,7 +27,7 @@ from pairshelf.core.changes.applications import (
     set_keep_rule,
     undo_move,
 )
-from pairshelf.core.changes.drives import leave_copy, replace_drive, write_partitions
+from pairshelf.core.changes.drives import hold_back, leave_copy, replace_drive, write_partitions
 from pairshelf.core.changes.kind import ChangeKind
 from pairshelf.core.changes.pools import (
     add_drive,
@@ -36,12 +36,14 @@ from pairshelf.core.changes.pools import (
     change_scheme,
     larger_drives,
     leave_path,
+    take_out,
     turn_restripe,
     use_room,
 )
 from pairshelf.core.changes.volumes import (
     check_files,
     delete_volume,
+    extend_volumes,
     make_volumes,
     mount_volume,
     reformat_volume,
@@ -62,12 +64,15 @@ KINDS: dict[str, ChangeKind] = {
         larger_drives.KIND,
         leave_path.KIND,
         use_room.KIND,
+        take_out.KIND,
         turn_restripe.KIND,
         replace_drive.KIND,
         leave_copy.KIND,
+        hold_back.KIND,
         make_volumes.KIND,
         rename_volume.KIND,
         resize_volume.KIND,
+        extend_volumes.KIND,
         reformat_volume.KIND,
         check_files.KIND,
         delete_volume.KIND,

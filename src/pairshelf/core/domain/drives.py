@@ -131,6 +131,11 @@ def extents_of(size: int) -> int:
     return max(0, (size - HELD_BACK) // EXTENT)
 
 
+def offered(size: int, held_share: float) -> int:
+    """Bytes that a drive gives to a pool while a share of it is held back for its endurance: whole extents less."""
+    return size - int(extents_of(size) * held_share) * EXTENT
+
+
 def parse_kind(text: str, *, field: str | None = None) -> Kind:
     """A drive's kind from the words inventories use for it."""
     word = re.sub(r"[^a-z]", "", text.lower())

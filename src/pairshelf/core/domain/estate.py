@@ -6,7 +6,7 @@ import datetime as dt
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from pairshelf.core.domain.drives import Drive, Kind
+from pairshelf.core.domain.drives import Drive, Kind, offered
 from pairshelf.core.domain.partitions import Table, Wanted
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import BadInput, NotFound
@@ -40,6 +40,8 @@ class EstateDrive:
     retired_to: str | None = None
     #: What it belongs to is itself, divided into partitions.
     partitioned: bool = False
+    #: Of flash: the share of it that is held back for its endurance.
+    held_share: float = 0.0
 
     @property
     def place(self) -> str:
@@ -56,9 +58,14 @@ class EstateDrive:
         return f"{self.serial}, which was in {self.left[0]} bay {self.left[1]}" if self.left else self.serial
 
     @property
+    def offers(self) -> int:
+        """Bytes that it gives to a pool: all it has, less what is held back."""
+        return offered(self.size, self.held_share)
+
+    @property
     def as_drive(self) -> Drive:
         """The drive as the layouts see it."""
-        return self.known or Drive(str(self.id), self.size, self.kind, self.rate, self.shelf, self.host)
+        return self.known or Drive(str(self.id), self.offers, self.kind, self.rate, self.shelf, self.host)
 
     def why_not_offered(self) -> str | None:
         """Why it cannot be given a duty, or None if it can."""

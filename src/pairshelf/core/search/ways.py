@@ -10,6 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from pairshelf.core.changes.drives import hold_back
 from pairshelf.core.changes.later import AWAY, Opening
 from pairshelf.core.changes.pools import add_drive, add_set, change_scheme
 from pairshelf.core.changes.pools.larger_drives import PathStep, gains_after, one_by_one
@@ -84,6 +85,7 @@ def ways(estate: Estate, pool: EstatePool, picked: Sequence[int] = ()) -> tuple[
         _sets(taken_in, pool, picked or _whole_set(pool, free)),
         _larger(taken_in, pool, picked, free),
         _room(pool),
+        _held_back(taken_in, pool),
         _other_pool(pool, picked, free),
     ]
     told = _suggest([w for w in found if w is not None])
@@ -281,7 +283,7 @@ def _larger(estate: Estate, pool: EstatePool, picked: Sequence[int], free: Seque
         return Way(way, name, why_not="A stripe stays as wide and as high as it is.", way_round=AWAY)
     smallest = min(d.size for d in layout.members)
     chosen = [d for i in picked if (d := estate.drive(i)) is not None] if picked else _like(pool, free)
-    larger = sorted((d for d in chosen if d.size > smallest), key=lambda d: -d.size)
+    larger = sorted((d for d in chosen if d.offers > smallest), key=lambda d: -d.offers)
     if not larger:
         return Way(way, name, why_not=f"No {'picked' if picked else 'free'} drive is larger than {format_size(smallest)}.",
                    way_round="Put larger drives into bays; they appear here.")  # fmt: skip
@@ -315,6 +317,18 @@ def _room(pool: EstatePool) -> Way | None:
     hours = 0.0 if moving.at_once else moving.seconds() / 3600
     return Way("use-room", "what its drives have more than it uses", (), gain, after.stock * EXTENT, hours, now, now,
                kind="use-room", request={"pool": pool.name}, after=after)  # fmt: skip
+
+
+def _held_back(estate: Estate, pool: EstatePool) -> Way | None:
+    """What is held back of its flash drives, given to it."""
+    drives = [p.drive for p in pool.places if p.drive is not None and p.drive.held_share > 0]
+    if not drives:
+        return None
+    request = hold_back.HoldBack(tuple(d.id for d in drives), 0.0)
+    whole = replace(estate, drives=(*drives, *(d for d in estate.drives if d.id not in request.drives)))
+    way = _asked(whole, pool, "hold-back", "what is held back of its flash drives, given back", "hold-back",
+                 lambda: hold_back.plan(whole, request), ())  # fmt: skip
+    return replace(way, request={"drives": list(request.drives), "share": 0.0})
 
 
 def _other_pool(pool: EstatePool, picked: Sequence[int], free: Sequence[EstateDrive]) -> Way:

@@ -21,12 +21,13 @@ from pairshelf.engine.apply.access import (
     set_members,
 )
 from pairshelf.engine.apply.applications import end_keep_rule, move_application, set_folders, set_keep_rule
-from pairshelf.engine.apply.drives import replace_drive, write_partitions
+from pairshelf.engine.apply.drives import hold_back, replace_drive, write_partitions
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.apply.pools import build_pool, larger_drives, relayout
+from pairshelf.engine.apply.pools import build_pool, larger_drives, relayout, take_out
 from pairshelf.engine.apply.volumes import (
     check_files,
     delete_volume,
+    extend_volumes,
     make_volumes,
     mount_volume,
     reformat_volume,
@@ -47,12 +48,15 @@ APPLY: dict[str, Applying] = {
     "replace-larger": larger_drives.apply,
     "leave-path": larger_drives.leave,
     "use-room": relayout.apply,
+    "take-out": take_out.apply,
     "turn-restripe": relayout.turn,
     "replace-drive": replace_drive.apply,
     "leave-copy": replace_drive.leave,
+    "hold-back": hold_back.apply,
     "make-volumes": make_volumes.apply,
     "rename-volume": rename_volume.apply,
     "resize-volume": resize_volume.apply,
+    "extend-volumes": extend_volumes.apply,
     "reformat-volume": reformat_volume.apply,
     "check-files": check_files.apply,
     "delete-volume": delete_volume.apply,

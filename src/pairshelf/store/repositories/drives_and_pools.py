@@ -10,7 +10,7 @@ import numpy as np
 from sqlalchemy import delete, func
 from sqlmodel import Session, col, select
 
-from pairshelf.core.domain.drives import Drive, Kind
+from pairshelf.core.domain.drives import Drive, Kind, offered
 from pairshelf.core.domain.estate import EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.inventory import COLUMNS, DriveRecord, Kept, Taken
 from pairshelf.core.domain.partitions import Part, Table, table_of_parts
@@ -81,7 +81,7 @@ def _drive(
 ) -> EstateDrive:  # fmt: skip
     assert row.id is not None
     known = Drive(
-        str(row.id), row.size, Kind(row.kind), row.rate, shelf, host, site, row.afr, row.uber,
+        str(row.id), offered(row.size, row.held_share), Kind(row.kind), row.rate, shelf, host, site, row.afr, row.uber,
         price=None if row.price is None else float(row.price), currency=row.currency, model=row.model,
         serial=row.serial, in_service=row.in_service, error_recovery=row.error_recovery, link=link,
     )  # fmt: skip
@@ -90,7 +90,7 @@ def _drive(
     return EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate,
         row.service, row.condition, row.holds, row.starts_host, pool, host, known, row.bus, row.sector_size,
-        left_of(row, left), row.retired_to, by_itself is not None,
+        left_of(row, left), row.retired_to, by_itself is not None, row.held_share,
     )  # fmt: skip
 
 

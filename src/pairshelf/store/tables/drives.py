@@ -66,6 +66,8 @@ class DriveRow(Numbered, table=True):
     uber: float | None = None
     rate: int | None = big(default=None)
     rated_writes: int | None = big(default=None)
+    #: Of flash: the share held back for its endurance.
+    held_share: float = 0.0
     max_temperature: float | None = None
     use: str | None = None
     in_service: dt.date | None = None
@@ -87,6 +89,9 @@ class DriveRow(Numbered, table=True):
         CheckConstraint("(shelf_id is null) = (bay is null)", name="shelf_with_bay"),
         CheckConstraint("size > 0", name="size_positive"),
         CheckConstraint("kind in ('hdd', 'ssd', 'nvme')", name="known_kind"),
+        CheckConstraint(
+            "held_share between 0 and 0.5 and (held_share = 0 or kind <> 'hdd')", name="share_held_of_flash"
+        ),
         CheckConstraint("service in ('new', 'free', 'in-use', 'retired')", name="known_service"),
         CheckConstraint(
             "(service = 'retired') = (retired_to is not null) and (service = 'retired') = (retired_at is not null)",

@@ -10,6 +10,7 @@ import { Cut } from "../../shared/Cut";
 import { JobLine } from "../../shared/JobLine";
 import { useMay } from "../../shared/me";
 import { Act, Heading, State, Term, Trouble, Waiting } from "../../shared/parts";
+import { SheetAct } from "../../shared/SheetForm";
 import { formatWhen, Size } from "../../shared/units";
 import { Backups } from "./Backups";
 import { Copies, Front, LargerPath, Members } from "./Changing";
@@ -184,6 +185,26 @@ function Shown({ pool }: { pool: PoolData }) {
                 </tr>
               </tbody>
             </table>
+            {pool.unallocated === null &&
+              !pool.domain &&
+              pool.free > 0 &&
+              pool.volumes.some((v) => !v.thin) && (
+                <div style={{ marginTop: "0.6rem" }} className="no-print">
+                  <SheetAct kind="extend-volumes" body={{ pool: pool.name }} why={pool.why_closed}>
+                    Extend its volumes by what is left
+                  </SheetAct>
+                </div>
+              )}
+            {pool.spares.length > 0 && (
+              <div style={{ marginTop: "0.6rem" }} className="no-print">
+                <SheetAct
+                  kind="take-out"
+                  body={{ pool: pool.name, drives: [String(pool.spares[0].drive_id)] }}
+                >
+                  {`Take the spare in ${pool.spares[0].place} out`}
+                </SheetAct>
+              </div>
+            )}
             <Text size="sm" mt="xs">
               <Link to={`/notice?kind=pool&name=${encodeURIComponent(pool.name)}`}>
                 What stands on this pool, and who would notice?

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
 import { useKinds, useMay } from "../../shared/me";
 import { Act, State, Trouble, Waiting } from "../../shared/parts";
+import { SheetAct } from "../../shared/SheetForm";
 import { formatSize, Size, useUnits } from "../../shared/units";
 import { DriveActs } from "./ByHand";
 
@@ -106,6 +107,21 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
           </Link>
         )}
       </p>
+      {drive.service === "free" && drive.kind !== "hdd" && (
+        <p className="no-print" style={{ margin: "0.4rem 0" }}>
+          <SheetAct
+            kind="hold-back"
+            body={{ drives: [String(drive.id)] }}
+            title="Hold a share back"
+            about="What is held back makes a flash drive last longer. It can be given back to its pool later."
+            fields={[
+              { name: "share", label: "Share, from 0 to 0.5", kind: "number", initial: 0.1, required: true },
+            ]}
+          >
+            Hold a share back…
+          </SheetAct>
+        </p>
+      )}
       {drive.retired_to === null && <DriveActs drive={drive} />}
       {drive.retired_to === null && <StandIn drive={drive} />}
     </>

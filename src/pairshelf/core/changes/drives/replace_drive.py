@@ -201,7 +201,7 @@ def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> Cha
     assert old is not None
     before = pool.layout
     takes = [Takes.of("Copy", copy(before, place.slot, drive.as_drive))]
-    larger = replace(place.designed, size=max(place.designed.size, drive.size))
+    larger = replace(place.designed, size=max(place.designed.size, drive.offers))
     after = with_members(before, {place.slot: larger})
     gain = (after.stock - before.stock) * EXTENT
     moving = Moving(before, after)

@@ -148,11 +148,11 @@ def one_by_one(
     """The steps in their best order (or in this one), up to the last that brings capacity; what they gain together,
     bytes, and how long they take, hours. All of them where none brings any, or the ``whole`` is asked for."""
     if order is None:
-        order = best_order(layout, max((d.size for d in larger), default=0))
+        order = best_order(layout, max((d.offers for d in larger), default=0))
     current, steps, kept = layout, [], 0
     for slot, drive in zip(order, larger, strict=False):
         old = current.members[slot]
-        new = replace(old, size=max(old.size, drive.size), kind=drive.kind, rate=drive.as_drive.rate)
+        new = replace(old, size=max(old.size, drive.offers), kind=drive.kind, rate=drive.as_drive.rate)
         after = with_members(current, {slot: new})
         seconds = copy(current, slot, new).idle
         moving = Moving(current, after)
@@ -196,12 +196,12 @@ def plan(estate: Estate, request: ReplaceLarger) -> ReplaceLargerPlan:
     if not drives:
         raise BadInput("Choose the larger drives that are to come.", field="drives")
     for drive in drives:
-        if drive.size <= smallest:
+        if drive.offers <= smallest:
             raise BadInput(
                 f"{drive.place} ({drive.serial}) is not larger than the smallest of {pool.name}, {format_size(smallest)}.",
                 field="drives",
             )  # fmt: skip
-    larger = sorted(drives, key=lambda d: (-d.size, d.id))
+    larger = sorted(drives, key=lambda d: (-d.offers, d.id))
     steps, gain, hours = one_by_one(pool.layout, larger)
     places = {p.slot: p.drive for p in pool.places}
 

@@ -132,7 +132,7 @@ def relayout(
         ),
         steps=_steps(added, leaving, walks=walks, copies=copies),
         cautions=(*cautions, *_fewer(now, then), *_kinds(before, added), *_doors(before, after)),
-        confirm=pool.name,
+        confirm=pool.name if added else None,
         role="administrator",
         findings=tuple(findings),
     )  # fmt: skip
@@ -168,7 +168,7 @@ def _why(
     if leaving:
         parts.append(f"{len(leaving)} freed")
     size = (
-        f"{pool.name} becomes {format_size(abs(gain))} {'larger' if gain > 0 else 'smaller'}"
+        f"pool {pool.name} becomes {format_size(abs(gain))} {'larger' if gain > 0 else 'smaller'}"
         if gain
         else "its capacity stays"
     )

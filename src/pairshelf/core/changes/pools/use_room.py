@@ -24,8 +24,8 @@ def room_of(pool: EstatePool) -> Layout:
     """The pool as it would be if it used all of its drives: some may be larger than their places were made with."""
     members = pool.layout.members
     larger = {
-        p.slot: replace(members[p.slot], size=p.drive.size)
-        for p in pool.places if p.drive is not None and p.drive.size > members[p.slot].size
+        p.slot: replace(members[p.slot], size=p.drive.offers)
+        for p in pool.places if p.drive is not None and p.drive.offers > members[p.slot].size
     }  # fmt: skip
     return with_members(pool.layout, larger) if larger else pool.layout
 

@@ -80,7 +80,7 @@ def _places(session: Session, pool_id: int, planned: BuildPoolPlan) -> tuple[lis
         spare = index >= len(layout.members)
         places.append(
             PoolPlace(
-                pool_id=pool_id, slot=None if spare else index, size=drive.size, rate=member.rate, kind=drive.kind,
+                pool_id=pool_id, slot=None if spare else index, size=member.size, rate=member.rate, kind=drive.kind,
                 shelf=member.shelf, link=member.link, host=member.host, site=member.site, drive_id=drive.id,
                 scope=planned.request.spares_for if spare else "pool",
             )

@@ -1,0 +1,99 @@
+"""What a pool has left, given to its volumes at once: to all of them in proportion, or to those that are named."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pairshelf.core.changes.kind import ChangeKind, Context
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, simple_sheet
+from pairshelf.core.changes.volumes.volume_plan import VolumePlan, serving, spec_of
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstatePool
+from pairshelf.core.domain.file_systems import file_system_of
+from pairshelf.core.domain.units import EXTENT, format_size
+from pairshelf.core.errors import BadInput, NoRoom, NotFound, NotPossible
+
+
+@dataclass(frozen=True, slots=True)
+class ExtendVolumes:
+    """Extend volumes of a pool, with their file systems, by all that it has left: in proportion to their sizes."""
+
+    pool: str
+    #: Their names; none: all of the pool.
+    volumes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class ExtendVolumesPlan:
+    """Each volume as it will be, and the one sheet of all."""
+
+    sheet: ChangeSheet
+    pool: EstatePool
+    each: tuple[VolumePlan, ...]
+
+
+def plan(estate: Estate, request: ExtendVolumes) -> ExtendVolumesPlan:
+    """The sheet for extending. Raises where nothing is left, or a volume cannot be extended so, naming the field."""
+    pool = estate.pool_named(request.pool)
+    serving(pool)
+    if pool.spread or pool.table is not None:
+        what = "Volumes of a spread pool have protections of their own" if pool.spread else "Its volumes are partitions"
+        raise NotPossible(f"{what}; extend them one by one.", code="one-by-one", field="pool")
+    own = {v.name: v for v in estate.volumes if v.pool == pool.name}
+    for name in request.volumes:
+        if name not in own:
+            raise NotFound("volume", f"{pool.name}/{name}", field="volumes")
+    chosen = [own[n] for n in dict.fromkeys(request.volumes)] or [v for v in own.values() if not v.thin]
+    if not chosen:
+        raise BadInput("There is no volume to extend.", field="volumes")
+    left = pool.free
+    shares = _shares([-(-v.size // EXTENT) for v in chosen], left)
+    if not any(shares):
+        raise NoRoom(f"{pool.name} has nothing left.", needed=1, left=0, field="pool")
+    each = []
+    for volume, extents in zip(chosen, shares, strict=True):
+        if not extents:
+            continue
+        size = (-(-volume.size // EXTENT) + extents) * EXTENT
+        if size > (largest := file_system_of(volume.file_system).largest):
+            raise BadInput(f"{volume.name}: {volume.file_system} goes up to {format_size(largest)}.", field="volumes")
+        each.append(VolumePlan(_NONE, volume, spec_of(volume, size=size)))
+    taken = sum(shares)
+    sheet = simple_sheet(
+        "extend-volumes",
+        f"Extend {f'{len(each)} volumes' if len(each) > 1 else f'volume {each[0].volume.ref}'} by all that {pool.name} has left",
+        f"By {format_size(taken * EXTENT)} together, with their file systems."
+        if len(each) > 1 else f"By {format_size(taken * EXTENT)}, with its file system.",
+        figures=(
+            *(BeforeAfter(f"Size of {p.volume.name}", Figure(bytes=p.volume.size), Figure(bytes=p.after.size)) for p in each),
+            BeforeAfter("Left in the pool", Figure(bytes=left * EXTENT), Figure(bytes=(left - taken) * EXTENT)),
+        ),
+        steps=tuple(_said(p) for p in each),
+        meanwhile=("They stay in use.",),
+    )  # fmt: skip
+    return ExtendVolumesPlan(sheet, pool, tuple(each))
+
+
+_NONE = simple_sheet("resize-volume", "", "", steps=())
+
+
+def _said(plan: VolumePlan) -> str:
+    system = file_system_of(plan.volume.file_system)
+    grows = f" and grow its file system ({system.id}, {system.grows})" if system.id != "none" else ""
+    return f"Give {plan.volume.name} {format_size(plan.after.size - plan.volume.size)} more{grows}."
+
+
+def _shares(sizes: list[int], left: int) -> list[int]:
+    """Whole extents for each, in proportion; what rounding leaves goes to the first."""
+    whole = sum(sizes)
+    found = [left * size // whole for size in sizes]
+    found[0] += left - sum(found)
+    return found
+
+
+def context(request: ExtendVolumes) -> Context:
+    """What the plan is made on, and what is held while it is carried out."""
+    return Context(pools=(request.pool,))
+
+
+KIND = ChangeKind("extend-volumes", Act.BUILD_POOLS, ExtendVolumes, context, plan)
