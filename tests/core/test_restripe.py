@@ -13,8 +13,10 @@ from hypothesis import strategies as st
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import EXTENT, GIB
 from pairshelf.core.errors import NotPossible
+from pairshelf.core.figures.survival import PoolState, state_of, survival
 from pairshelf.core.layouts import Band, Layout, build_layout
 from pairshelf.core.layouts.restripe import COPIED_ROWS, Moving, Walk, Window, capacity_of, in_common, walk_between
+from pairshelf.core.layouts.restriping import restriping
 
 
 def drives(*extents: int) -> list[Drive]:
@@ -247,3 +249,24 @@ def test_a_way_of_a_thousand_rows_is_found_at_once() -> None:
     while window := walk.next(front, 24_576):
         front, count = window.high, count + 1
     assert count < 200
+
+
+def test_between_two_layouts_no_more_is_said_to_be_survived_than_both_do() -> None:
+    old, new = PAIRS["copies to parity-2"]
+    moving = Moving(old, new)
+    for front in (0, 3, 8):
+        layout = restriping(moving, front, upwards=True, turned=False)
+        assert survival(layout).guaranteed == 1
+        assert state_of(layout, [], []) is PoolState.HEALTHY
+        assert state_of(layout, ["c"], []) is PoolState.DEGRADED
+        assert state_of(layout, ["a"], []) is PoolState.UNPROTECTED
+        # Both drives of the old layout hold what has not been moved; the new ones hold only what has.
+        assert state_of(layout, ["a", "b"], []) is PoolState.LOST
+        assert (state_of(layout, ["c", "d", "b"], []) is PoolState.LOST) == (front > 0)
+        assert state_of(layout, [], ["a", "b"]) is PoolState.UNREACHABLE
+    assert layout.ribbon == (4, 4, 4, 4) and layout.passed == pytest.approx(8 / 18)
+    assert restriping(moving, 8, upwards=True, turned=True).passed == pytest.approx(1 - 8 / 9)
+    # What really stands there: rows of the new layout below, of the old one above, nothing twice on a drive.
+    for slot, used in enumerate(layout.used_extents):
+        assert used <= layout.members[slot].extents
+    assert layout.stripes == old.stripes + new.stripes and layout.data_extents == 9

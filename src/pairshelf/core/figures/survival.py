@@ -105,7 +105,9 @@ def state_of(layout: Layout, failed: Collection[str], missing: Collection[str]) 
     if not after.survives:
         return PoolState.UNREACHABLE
     promised = survival(layout)
-    if (after.more_guaranteed, after.more_best_case) == (promised.guaranteed, promised.best_case):
+    # Between two layouts the loss of a drive that only the stronger one has leaves what is promised of both as it was.
+    whole = layout.own_protection or not {d.id for d in layout.members}.intersection((*failed, *missing))
+    if whole and (after.more_guaranteed, after.more_best_case) == (promised.guaranteed, promised.best_case):
         return PoolState.HEALTHY
     return PoolState.DEGRADED if after.more_guaranteed > 0 else PoolState.UNPROTECTED
 

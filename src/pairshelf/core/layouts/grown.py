@@ -25,6 +25,13 @@ def height(layout: Layout, number: int) -> int:
     return max((b.start + b.rows for b in layout.bands for g in b.groups if first in g.members), default=0)
 
 
+def needed(layout: Layout, number: int) -> int:
+    """Extents that a drive must have to be one more in a set."""
+    if layout.scheme.family is not Family.SETS or layout.scheme.one_after_another:
+        return 1
+    return height(layout, number)
+
+
 def laid_anew(layout: Layout, sets: Sequence[Sequence[Drive]], scheme: Scheme | None = None) -> Layout:
     """These sets under its scheme, or another, as if built now."""
     scheme = scheme or layout.scheme
@@ -119,11 +126,11 @@ def converted(layout: Layout, scheme_id: str, added: Sequence[Drive], freed: Col
 def _with_sets(layout: Layout, scheme: Scheme, sets: Sequence[Sequence[Drive]]) -> Layout:
     """The same rows over other sets."""
     for number, one in enumerate(sets):
-        needed = height(layout, number)
+        least = needed(layout, number)
         for drive in one:
-            if drive.extents < needed:
+            if drive.extents < least:
                 raise BadInput(
-                    f"{drive.serial or drive.id} has {drive.extents} extents; its set needs {needed}.",
+                    f"{drive.serial or drive.id} has {drive.extents} extents; its set needs {least}.",
                     code="too-small", field="drives",
                 )  # fmt: skip
     width = len(sets[0])

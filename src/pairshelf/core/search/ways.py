@@ -22,8 +22,7 @@ from pairshelf.core.domain.units import EXTENT, format_duration, format_size
 from pairshelf.core.errors import PairShelfError
 from pairshelf.core.figures.survival import survival
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.grown import height
-from pairshelf.core.layouts.model import Family
+from pairshelf.core.layouts.grown import needed
 from pairshelf.core.layouts.registry import scheme_of, trade_name
 from pairshelf.core.layouts.restripe import Moving
 
@@ -151,7 +150,7 @@ def remark_on(pool: EstatePool, drive: EstateDrive) -> str | None:
         return reason
     if drive.condition == "failing":
         return "Its own readings warn; a poor choice."
-    if layout.scheme.family is Family.SETS and extents < min(height(layout, i) for i in range(len(layout.sets))):
+    if extents < min(needed(layout, i) for i in range(len(layout.sets))):
         return f"It is smaller than its sets need ({format_size(min(d.size for d in layout.members))}); it can be part of a new one."
     if drive.kind not in {d.kind for d in layout.members}:
         return f"It is of another kind ({drive.kind.value}) than the pool's drives."
@@ -161,8 +160,8 @@ def remark_on(pool: EstatePool, drive: EstateDrive) -> str | None:
 def _high_enough(pool: EstatePool, free: Sequence[EstateDrive], count: int) -> tuple[int, ...]:
     """The smallest drives that reach as high as every set."""
     layout = pool.layout
-    needed = max(height(layout, i) for i in range(len(layout.sets))) if layout.scheme.family is Family.SETS else 1
-    found = tuple(d.id for d in _like(pool, free) if d.as_drive.extents >= needed)
+    least = max(needed(layout, i) for i in range(len(layout.sets)))
+    found = tuple(d.id for d in _like(pool, free) if d.as_drive.extents >= least)
     return found[:count] if len(found) >= count else ()
 
 
@@ -175,8 +174,7 @@ def _for_each_set(pool: EstatePool, free: Sequence[EstateDrive]) -> tuple[int, .
     """One drive for each set: the smallest that reaches high enough."""
     left, chosen = _like(pool, free), []
     for number in range(len(pool.layout.sets)):
-        needed = 0 if pool.layout.scheme.family is not Family.SETS else height(pool.layout, number)
-        fitting = next((d for d in left if d.as_drive.extents >= max(1, needed)), None)
+        fitting = next((d for d in left if d.as_drive.extents >= needed(pool.layout, number)), None)
         if fitting is None:
             return ()
         left.remove(fitting)
@@ -228,8 +226,8 @@ def _none_fits(pool: EstatePool) -> str | None:
         return None
     sets = len(pool.layout.sets)
     kinds = " or ".join(sorted({d.kind.value for d in pool.layout.members}))
-    needed = format_size(min(d.size for d in pool.layout.members))
-    return f"There {'is' if sets == 1 else 'are'} not {'a' if sets == 1 else sets} free {kinds} drive{'s' if sets > 1 else ''} of {needed} or more."
+    size = format_size(min(d.size for d in pool.layout.members))
+    return f"There {'is' if sets == 1 else 'are'} not {'a' if sets == 1 else sets} free {kinds} drive{'s' if sets > 1 else ''} of {size} or more."
 
 
 def _few(count: int, sets: int) -> str:

@@ -1,0 +1,85 @@
+"""Growing through the API: the ways, the sheets they lead to, and the pool on its way."""
+
+from __future__ import annotations
+
+from tests.api.conftest import PASSWORD, Person
+from tests.engine.helpers import carry_all, happens, shelf
+
+
+def approve(person: Person, sheet: dict[str, object]) -> None:
+    body = {"confirm": sheet["body"]["confirm"] or "", "password": PASSWORD}  # type: ignore[index]
+    answer = person.post(f"/api/sheets/{sheet['id']}/approve", body)
+    assert answer.status_code == 200, answer.get_json()
+
+
+def test_the_ways_lead_to_sheets_and_a_restripe_that_can_be_turned(lab: Person) -> None:
+    before = lab.get("/api/pools/1").get_json()
+    assert before["restripe"] is None and before["copies"] == [] and before["path"] == []
+    new = shelf(2, name="N")
+    found = lab.get(f"/api/pools/1/ways?drives={new[0]}").get_json()
+    way = next(w for w in found["ways"] if w["id"] == "add-drives")
+    assert way["gain"] > 0 and way["hours"] > 0 and way["cut"]["members"] and way["suggested"]
+    assert {d["id"] for d in found["drives"]} >= set(new)
+    sheet = lab.post("/api/sheets/add-drives", way["request"])
+    assert sheet.status_code == 200, sheet.get_json()
+    approve(lab, sheet.get_json())
+    pool = lab.get("/api/pools/1").get_json()
+    assert pool["restripe"]["turned"] is False and pool["restripe"]["passed"] == 0
+    assert len(pool["restripe"]["ribbon"]) == len(pool["places"]) == len(before["places"]) + 1
+    assert "restriped" in pool["why_no_check"]
+    assert lab.get("/api/pools/1/ways").get_json()["ways"][0]["suggested"] is None
+    approve(lab, lab.post("/api/sheets/turn-restripe", {"pool": pool["name"]}).get_json())
+    pool = lab.get("/api/pools/1").get_json()
+    assert pool["restripe"]["turned"] and pool["restripe"]["leaving"] == ["N bay 1"]
+    approve(lab, lab.post("/api/sheets/turn-restripe", {"pool": pool["name"]}).get_json())
+    carry_all()
+    after = lab.get("/api/pools/1").get_json()
+    assert after["restripe"] is None and after["capacity"] == way["capacity"]
+    proof = next(p for p in after["proofs"] if p["figure"] == "Restripe")
+    assert proof["promised"] > 0
+
+
+def test_a_drive_that_warns_leads_to_its_pool_and_is_copied(lab: Person) -> None:
+    happens("warn", "A1")
+    matter = next(m for m in lab.get("/api/today").get_json()["matters"] if "warn" in m["sentence"])
+    assert matter["to"].startswith("/pools/1?replace=")
+    (new,) = shelf(1, name="N")
+    assert lab.get("/api/pools/1").get_json()["places"][0]["why_not_replaceable"] is None
+    approve(lab, lab.post("/api/sheets/replace-drive", {"pool_id": 1, "slot": 0, "drive_id": new}).get_json())
+    pool = lab.get("/api/pools/1").get_json()
+    assert pool["state"] == "healthy" and pool["copies"][0]["drive_id"] == new
+    (line,) = lab.get("/api/pools").get_json()["pools"]
+    assert (line["away"], line["spares"]) == (0, 0)
+    assert not [m for m in lab.get("/api/today").get_json()["matters"] if "warn" in m["sentence"]]
+    carry_all()
+    assert lab.get("/api/pools/1").get_json()["places"][0]["drive_id"] == new
+
+
+def test_a_path_shows_what_its_steps_bring(lab: Person) -> None:
+    larger = [shelf(1, size=80 * 2**30, name=f"L{i}")[0] for i in range(6)]
+    approve(
+        lab,
+        lab.post(
+            "/api/sheets/replace-larger", {"pool": lab.get("/api/pools/1").get_json()["name"], "drives": larger}
+        ).get_json(),
+    )
+    path = lab.get("/api/pools/1").get_json()["path"]
+    assert [bool(s["gain"]) for s in path] == [False] * (len(path) - 1) + [True]
+    assert all(s["hours"] > 0 and not s["came"] for s in path)
+    first = path[0]
+    approve(
+        lab,
+        lab.post(
+            "/api/sheets/replace-drive", {"pool_id": 1, "slot": first["slot"], "drive_id": first["drive_id"]}
+        ).get_json(),
+    )
+    carry_all()
+    assert [s["came"] for s in lab.get("/api/pools/1").get_json()["path"]] == [True] + [False] * (len(path) - 1)
+
+
+def test_what_cannot_be_asked_is_refused_at_its_field(lab: Person) -> None:
+    for query, status in (("x", 400), ("999999", 400), ("1,1", 400), ("1;2", 400)):
+        answer = lab.get(f"/api/pools/1/ways?drives={query}")
+        assert answer.status_code in (400, 422), (query, status)
+        assert answer.get_json()["field"] == "drives"
+    assert lab.get("/api/pools/99/ways").status_code == 404
