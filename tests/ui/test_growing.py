@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 
 import pytest
 from playwright.sync_api import Page, expect
@@ -51,7 +52,15 @@ def approve(page: Page, confirm: str | None) -> None:
 
 
 def settled(page: Page) -> None:
-    expect(page.get_by_role("heading", name="Under way")).to_be_hidden(timeout=60_000)
+    """All jobs have ended, and the page shows it."""
+    until = time.monotonic() + 60
+    while True:
+        with transaction() as session:
+            if not session.exec(select(JobRow).where(JobRow.state.in_(("waiting", "running", "held")))).all():  # type: ignore[attr-defined]
+                break
+        assert time.monotonic() < until
+        time.sleep(0.1)
+    expect(page.get_by_role("heading", name="Under way")).to_be_hidden()
 
 
 def test_from_full_to_larger_through_a_failure_and_on_to_larger_drives(page: Page) -> None:

@@ -45,15 +45,15 @@ def plan(estate: Estate, request: TurnRestripe) -> TurnRestripePlan:
     if not walk.possible:
         raise NotPossible("From the new layout one front cannot lead back to the old one.", code="no-way", field="pool")
     goal = layout.both.old if back else layout.both.new
-    share = abs(layout.front - walk.arrives) / max(1, abs(walk.arrives - walk.begins))
-    takes = at_rate(layout.both.seconds() * min(1.0, share))
+    # What is shown must not change while the front moves on.
+    takes = at_rate(layout.both.seconds())
     left = [p for p in pool.places if back and p.slot >= len(layout.both.old.members)]
     sheet = simple_sheet(
         "turn-restripe",
         f"Turn the restripe of pool {pool.name} round" if back else f"Let the restripe of pool {pool.name} go on again",
         f"The front goes {'back' if back else 'on'} to {goal.scheme.id}, {goal.describe()}.",
         figures=(BeforeAfter("Goes to", Figure(text=_named(layout.both.new if back else layout.both.old)), Figure(text=_named(goal))),),
-        takes=(Takes.of("Restripe, back" if back else "Restripe", takes),),
+        takes=(Takes.of("Restripe, at most", takes),),
         meanwhile=("Reading and writing go on, and as many drives may fail as before. It can be turned round again.",),
         steps=(
             "Move what the front has passed back to where it was, extent by extent." if back
