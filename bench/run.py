@@ -18,6 +18,7 @@ from playwright.sync_api import Page, sync_playwright
 
 from bench.building import screens, sixty_drives
 from bench.common import line
+from bench.growing import growing
 from pairshelf import demo
 from pairshelf.core.domain.drives import Drive, Kind
 from pairshelf.core.figures.report import answer_json
@@ -331,6 +332,7 @@ if __name__ == "__main__":
     deciding()
     kernel()
     sixty_drives()
+    growing()
     screens()
     server()
     pace()

@@ -27,6 +27,7 @@ from sqlalchemy.exc import OperationalError
 from sqlmodel import col, select
 
 from pairshelf.core.changes.kinds import request_of
+from pairshelf.core.changes.pools.change_scheme import drives_a_set, targets
 from pairshelf.core.domain.device import DeviceError, Presence
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.inventory import DriveRecord
@@ -47,7 +48,7 @@ from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import Media
 from pairshelf.store import database
 from pairshelf.store.database import transaction
-from pairshelf.store.repositories.drives_and_pools import add_records
+from pairshelf.store.repositories.drives_and_pools import add_records, load_pools
 from pairshelf.store.tables import (
     DriveRow,
     JobRow,
@@ -121,6 +122,14 @@ class _Counted:
             clear(self)
             counted.point()
 
+        aside = Media.keep_aside
+
+        def kept_aside(self: Media, data: bytes) -> None:
+            counted.point()
+            aside(self, data)
+            counted.point()
+
+        Media.keep_aside = kept_aside  # type: ignore[method-assign]
         Media.write, Media.flush = write, sync  # type: ignore[method-assign]
         StripeJournal.record, StripeJournal.clear = recorded, cleared  # type: ignore[method-assign]
         for name in ("write", "move", "close"):
@@ -150,7 +159,7 @@ class History:
     def __init__(self, seed: int, kind: str | None = None) -> None:
         self.dice = random.Random(seed)
         self.kind = kind or self.dice.choice(sorted(POOLS))
-        self.scheme, count, sets, self.promised, sizes, volume = POOLS[self.kind]
+        self.scheme, count, sets, self._spread_promises, sizes, volume = POOLS[self.kind]
         self.encrypted = self.dice.random() < 0.4
         self.said: list[str] = [f"{self.kind}{', encrypted' if self.encrypted else ''}"]
         self.kills = 0
@@ -188,7 +197,23 @@ class History:
     def _places(self) -> list[tuple[PoolPlace, DriveRow]]:
         with transaction() as session:
             query = select(PoolPlace, DriveRow).join(DriveRow, col(DriveRow.id) == PoolPlace.drive_id)
-            return list(session.exec(query.where(PoolPlace.pool_id == self.pool_id).order_by(col(PoolPlace.slot))))
+            mine = query.where(PoolPlace.pool_id == self.pool_id, col(PoolPlace.slot).is_not(None))
+            return list(session.exec(mine.order_by(col(PoolPlace.slot))))
+
+    @property
+    def promised(self) -> int:
+        """How many may be gone, whichever they are, as its layout is now."""
+        if self.kind.startswith("spread"):
+            return self._spread_promises
+        with transaction() as session:
+            return load_pools(session, [self.pool_id])[0].layout.scheme.survives
+
+    def _beside(self) -> list[tuple[int, DriveRow]]:
+        """Drives that are being made copies: (slot of the member, drive)."""
+        with transaction() as session:
+            query = select(PoolPlace.beside, DriveRow).join(DriveRow, col(DriveRow.id) == PoolPlace.drive_id)
+            mine = query.where(PoolPlace.pool_id == self.pool_id, col(PoolPlace.beside).is_not(None))
+            return [(slot or 0, drive) for slot, drive in session.exec(mine)]
 
     def _bytes(self) -> dict[str, str]:
         """What stands on each member of the pool, labels aside, by serial."""
@@ -223,8 +248,15 @@ class History:
             for place, drive in self._places()
         )  # fmt: skip
 
+    def _at_risk(self) -> int:
+        """Places that cannot give all their data: with what cannot be read of one, another may not go."""
+        return self._not_whole() + sum(
+            bool(devices().lost_extents(drive.serial)) and place.state == MemberState.ACTIVE
+            for place, drive in self._places()
+        )
+
     def pull(self) -> None:
-        if self._not_whole() >= self.promised:
+        if self._at_risk() >= self.promised:
             return
         whole = [d for p, d in self._places() if p.state == MemberState.ACTIVE and devices().presence(d.serial).works]
         drive = self.dice.choice(whole)
@@ -235,6 +267,7 @@ class History:
 
     def put_back(self) -> None:
         away = [d for _, d in self._places() if devices().presence(d.serial) is Presence.ABSENT]
+        away += [d for _, d in self._beside() if devices().presence(d.serial) is Presence.ABSENT]
         if away:
             drive = self.dice.choice(away)
             devices().put_back(drive.serial)
@@ -244,7 +277,7 @@ class History:
 
     def fail(self) -> None:
         """One more than is promised never fails for good."""
-        if self._not_whole() >= self.promised or self.dice.random() < 0.5:
+        if self._at_risk() >= self.promised or self.dice.random() < 0.5:
             return
         drive = self.dice.choice([d for p, d in self._places() if p.state == MemberState.ACTIVE])
         devices().fail(drive.serial)
@@ -261,9 +294,55 @@ class History:
                 self._do("replace-drive", pool_id=self.pool_id, slot=place.slot, drive_id=new)
                 self._say(f"slot {place.slot} replaced")
 
+    def grow(self) -> None:
+        """It gets other drives, sets or another scheme, or one that works is exchanged; or what is on its way turns."""
+        largest = max(self._sizes) + self.dice.choice((0, 0, 7))
+        act = self.dice.choice(("add-drives", "add-drives", "convert-pool", "convert-pool", "exchange", "exchange", "add-sets",
+                                "turn-restripe", "leave-copy", "extend-volumes"))  # fmt: skip
+        with transaction() as session:
+            layout = open_pool(session, self.pool_id).layout
+        sets, width = len(layout.sets), layout.width
+        with suppress(PairShelfError):
+            if act == "add-drives":
+                self._do(
+                    act,
+                    pool="p",
+                    drives=tuple(self._put_in(largest) for _ in range(sets * self.dice.choice((1, 1, 2)))),
+                )
+            elif act == "add-sets":
+                self._do(act, pool="p", drives=tuple(self._put_in(largest) for _ in range(width)))
+            elif act == "convert-pool":
+                to = self.dice.choice(targets(layout) or ("none",))
+                least, most = drives_a_set(layout, to)
+                more = self.dice.choice((max(0, least), max(0, least), min(max(0, most), max(0, least) + 1)))
+                self._do(act, pool="p", scheme=to, drives=tuple(self._put_in(largest) for _ in range(more * sets)))
+            elif act == "exchange":
+                place, old = self.dice.choice(self._places())
+                new = self._put_in(max(place.size // GIB, self.dice.choice((1, largest))))
+                risky = self._at_risk() >= self.promised or place.state != MemberState.ACTIVE
+                if self.dice.random() < 0.5 and not risky:
+                    devices().lose_extents(old.serial, sorted(self.dice.sample(range(10), 3)))
+                self._do("replace-drive", pool_id=self.pool_id, slot=place.slot, drive_id=new)
+            elif act == "leave-copy":
+                for slot, _ in self._beside():
+                    self._do(act, pool_id=self.pool_id, slot=slot)
+            else:
+                self._do(act, pool="p")
+            self._say(act)
+
+    def lose_the_copy(self) -> None:
+        """A drive that is being made a copy goes, and perhaps comes back."""
+        for _, drive in self._beside():
+            devices().fail(drive.serial) if self.dice.random() < 0.3 else devices().pull(drive.serial)
+            self._say(f"the copy {drive.serial} goes")
+            if self.dice.random() < 0.7:
+                self._look()
+
     def unplug(self) -> None:
         """A whole shelf goes and comes back: more than the pool survives."""
         here = [d for _, d in self._places() if devices().presence(d.serial).works]
+        for drive in here:
+            devices().lose_extents(drive.serial, [])
         gone = self.dice.sample(here, self.dice.randint(1, len(here)))
         for drive in gone:
             devices().pull(drive.serial)
@@ -386,7 +465,7 @@ class History:
 
     ACTS = (
         ("work", 10), ("fill", 5), ("pull", 4), ("put_back", 4), ("fail", 2), ("replace", 3), ("unplug", 1), ("lock", 2),
-        ("unlock", 2), ("read", 1), ("check", 1), ("pause", 1), ("resume", 2), ("two_work", 2), ("full", 1), ("cut_off", 1),
+        ("grow", 7), ("lose_the_copy", 1), ("unlock", 2), ("read", 1), ("check", 1), ("pause", 1), ("resume", 2), ("two_work", 2), ("full", 1), ("cut_off", 1),
     )  # fmt: skip
 
     def run(self) -> None:
@@ -406,7 +485,7 @@ class History:
         self.said.append("in the end")
         for _ in range(12):
             self.unlock()
-            for _, drive in self._places():
+            for _, drive in (*self._places(), *self._beside()):
                 devices().put_back(drive.serial)
             self._look()
             for _ in range(len(self._sizes)):
@@ -426,7 +505,8 @@ class History:
             assert session.get_one(PoolRow, self.pool_id).state == "healthy"
             ended = session.exec(select(JobRow.kind, JobRow.error).where(JobRow.state == JobState.FAILED)).all()
             # Superseded: its drive failed, or another came. Full: two filled the same volume.
-            assert all("place" in (e or "") or "full" in (e or "") for _, e in ended), ended
+            fine = ("place", "full", "copy", "left off")
+            assert all(any(word in (e or "") for word in fine) for _, e in ended), ended
         if any(state == "emptied" for state in [p.state for p, _ in self._places()]):
             return
         with transaction() as session:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import EXTENT
@@ -44,7 +45,7 @@ class Restriping(Layout):
     def walk(self) -> Walk:
         """The way the front goes now."""
         old, new = self.both.old.bands, self.both.new_bands
-        return Walk(new, old, upwards=not self.upwards) if self.turned else Walk(old, new, upwards=self.upwards)
+        return _way(new, old, not self.upwards) if self.turned else _way(old, new, self.upwards)
 
     @property
     def ribbon(self) -> tuple[int, ...]:
@@ -125,6 +126,12 @@ class Restriping(Layout):
         """All its drives count as one set."""
         del network
         return [max(self.rebuild_seconds(i, None, ()) for i in range(len(self.members)))]
+
+
+@lru_cache(maxsize=16)
+def _way(old: tuple[Band, ...], new: tuple[Band, ...], upwards: bool) -> Walk:
+    """Worked out once: it is asked for at every step."""
+    return Walk(old, new, upwards=upwards)
 
 
 def restriping(moving: Moving, front: int, *, upwards: bool, turned: bool) -> Restriping:

@@ -115,6 +115,8 @@ class SpreadLayout(Layout):
     def rows_of(self, slot: int) -> list[tuple[int, int]]:
         """Where extents of its volumes stand on a member."""
         rows = np.unique(np.concatenate([np.zeros(0, int), *(v.spots[:, :, 1][v.slots == slot] for v in self.volumes)]))
+        if not len(rows):
+            return []
         edges = np.flatnonzero(np.diff(rows, prepend=-2) != 1)
         ends = np.append(edges[1:], len(rows))
         return [(int(rows[e]), int(n - e)) for e, n in zip(edges, ends, strict=True) if n > e]

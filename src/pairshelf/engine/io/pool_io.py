@@ -99,6 +99,8 @@ class MembersIO:
         self._miss, self._missed, self._guard = miss, False, Lock()
         #: Extents read from or written to each member, by slot: what the drives really had to do.
         self.moved: Counter[int] = Counter()
+        #: (slot, row) of what nothing could be computed from any more: zeros stand there.
+        self.damaged: list[tuple[int, int]] = []
         #: (slot, row) of what could not be read, was computed from the others, and written anew.
         self.mended: list[tuple[int, int]] = []
         #: Stripes whose redundancy is in step; of later ones all copies need not be alike yet.
@@ -249,9 +251,10 @@ class PoolIO(MembersIO):
                     intents += found
         self.carry_out(intents, loose, named)
 
-    def read_data(self, address: int, count: int) -> bytes:
-        """The same of a pool whose members are all there: of each drive no more is read than the data asked for."""
-        out = np.empty((count, self.block), np.uint8)
+    def read_data(self, address: int, out: Block) -> None:
+        """The same, into extents that are there already, of a pool whose members are all there: of each drive no more
+        is read than the data asked for."""
+        count = len(out)
         for run, base in self._touched(address, count):
             group = self._group(run)
             phases = list(self._phases(group, run))
@@ -266,7 +269,6 @@ class PoolIO(MembersIO):
             for phase, own in zip(phases, parts, strict=True):
                 for column, (here, there) in enumerate(own):
                     out[there] = loaded[phase.columns[column]][phase.rows][here]
-        return out.tobytes()
 
     def _load_some(self, member: int, run: Run, wanted: npt.NDArray[np.bool_]) -> Block:
         """Those rows of a run that are wanted, from one member; what stands in the others is not known."""
@@ -432,7 +434,17 @@ class PoolIO(MembersIO):
         group = self._group(run)
         if slot not in group.members:
             return False
-        loaded = self._load(run, leaving_out=slot)
+        try:
+            loaded = self._load(run, leaving_out=slot)
+        except NotPossible:
+            # Somewhere in it another member cannot be read either: row by row, and what cannot be computed is known.
+            if run.rows > 1:
+                for index in range(run.rows):
+                    self.rebuild(replace(run, row=run.row + index, rows=1, number=run.number + index), slot)
+                return True
+            self._put(slot, run.row, np.zeros((1, self.block), np.uint8))
+            self.damaged.append((slot, run.row))
+            return True
         self.moved[slot] += run.rows
         fresh = np.empty((run.rows, self.block), np.uint8)
         for phase in self._phases(group, run):

@@ -48,6 +48,7 @@ class RestripeIO(MembersIO):
         self.new = PoolIO(layout.new_view, members, block, journal, miss)
         self.new.first_stripe = layout.both.old.stripes
         self.old.moved = self.new.moved = self.moved
+        self.old.damaged = self.new.damaged = self.damaged
         self.old.synced_to = self.new.synced_to = _ALL
 
     # -- what users of the pool do -------------------------------------------------------------
@@ -88,12 +89,13 @@ class RestripeIO(MembersIO):
 
     def _gathered(self, window: Window) -> np.ndarray:
         """The data of a window as they stand now; zeros where nothing can be stored yet."""
-        blocks = np.zeros((window.high - window.low, self.block), np.uint8)
+        blocks = np.empty((window.high - window.low, self.block), np.uint8)
+        blocks[max(0, self.walk.stored - window.low) :] = 0
         end = min(window.high, self.walk.stored)
         if window.low < end:
             for io, first, n in self._sides(window.low, end - window.low):
                 at = first - window.low
-                blocks[at : at + n] = np.frombuffer(io.read_data(first, n), np.uint8).reshape(n, self.block)
+                io.read_data(first, blocks[at : at + n])
         return blocks
 
     def _keep(self, window: Window, blocks: np.ndarray) -> None:

@@ -31,7 +31,8 @@ def step(work: Work) -> float:
         _label(work, place)
     done = work.any_io.refill(slot, job.cursor, job.report.get("at", (0, 0)), work.most, job.total)
     job.cursor, place.rebuilt_to = done.cursor, done.serves_to
-    job.report = {**job.report, "at": done.at}
+    damaged = int(job.report.get("damaged", 0)) + len(work.any_io.damaged)
+    job.report = {**job.report, "at": done.at, "damaged": damaged}
     if done.whole:
         place.state, place.rebuilt_to = MemberState.ACTIVE, 0
         refresh_state(work.session, pool)
@@ -65,6 +66,11 @@ def start_rebuild(session: Session, pool: OpenPool, slot: int, who: str, sheet_i
 
 
 def _outcome(report: Mapping[str, Any], pool: str) -> str:
+    if damaged := report.get("damaged"):
+        return (
+            f"Rebuild in {pool} finished; {damaged} GiB of drive {report.get('serial')} could not be computed, because another "
+            "drive could not be read there either. A check says which files are damaged."
+        )
     return f"Rebuild in {pool} finished: drive {report.get('serial')} holds all its data."
 
 

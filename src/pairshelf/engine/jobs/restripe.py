@@ -16,7 +16,7 @@ from pairshelf.engine.relayout import arrive
 from pairshelf.store.tables import JobRow
 
 #: Most extents gathered in one window: what it holds has to fit into memory.
-_MOST = 8192
+_MOST = 16384
 
 
 def step(work: Work) -> float:
