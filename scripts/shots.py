@@ -81,7 +81,6 @@ def decide(page: Page) -> None:
     before = page.url
     for name in ("parity-2 (RAID 6), 1 set of 8", "parity-2 (RAID 60), 2 sets of 4", "copies-2 (RAID 10), 4 sets of 2"):
         page.get_by_label(f"Pin {name}", exact=True).click()
-    region(page, "Side by side", "side-by-side")
     take(
         page,
         "spread",
@@ -100,7 +99,6 @@ def plan(page: Page) -> None:
     ids += page.request.get("/api/drives/matching?filter=free ssd shelf:tray").json()["ids"]
     page.goto(f"/compare?view=split&drives={','.join(map(str, ids))}&backup_where=annex tapes&backup_link=1 Gbit/s")
     page.get_by_role("button", name="Build these as one plan…").click()
-    take(page, "split", whole=True)
     page.get_by_role("button", name="Draw up the plan").click()
     page.get_by_role("heading", name="Approval").wait_for()
     take(page, "plan", whole=True)
@@ -165,17 +163,24 @@ def access(page: Page) -> None:
     take(page, "partitions")
 
 
-def region(page: Page, name: str, file: str) -> None:
-    """A picture of one part of a page, all of it drawn first."""
-    part = page.get_by_role("region", name=name)
-    part.scroll_into_view_if_needed()
-    page.wait_for_timeout(600)
-    for _ in range(8):
-        page.mouse.wheel(0, 500)
-        page.wait_for_timeout(120)
-    page.mouse.move(2, 2)
-    page.evaluate("document.activeElement?.blur()")
-    part.screenshot(path=SHOTS / f"{file}.png", style=".masthead { visibility: hidden }")
+def grow(page: Page) -> None:
+    """Two drives come to the Loft; the ways to grow, and the front of a restripe on its way."""
+    for bay, size in ((11, "14 TB"), (12, "18 TB")):
+        page.goto("/shelves?filter=shelf:loft")
+        page.get_by_role("button", name=re.compile(f"^Loft bay {bay}, empty")).click()
+        page.get_by_role("textbox", name="Size").fill(size)
+        page.get_by_role("button", name="Put it in").click()
+        page.get_by_role("checkbox", name=re.compile(f"^Loft bay {bay},.*new")).wait_for()
+    take(page, "grow", "/pools/1/grow", whole=True)
+    page.get_by_role("article", name="One more drive").get_by_role("button", name="Take it in").click()
+    page.get_by_label("Type archive to confirm").fill("archive")
+    page.get_by_role("textbox", name="Your password").fill("fernhollow")
+    page.get_by_role("button", name="Approve and erase").click()
+    page.get_by_role("link", name="Go to the pool").click()
+    page.get_by_role("region", name="Restripe").get_by_text(re.compile("^[34]. %")).wait_for(timeout=60_000)
+    take(page, "restripe")
+    while page.get_by_role("heading", name="Under way").count():
+        time.sleep(1)
 
 
 def walk(page: Page) -> None:
@@ -207,6 +212,7 @@ def walk(page: Page) -> None:
     page.get_by_role("heading", name="Figures").wait_for()
     while page.get_by_role("heading", name="Under way").count():
         time.sleep(1)
+    grow(page)
     page.goto("/shelves")
     page.get_by_role("checkbox", name=re.compile("^Loft bay 4,")).click()
     page.get_by_role("button", name="Make it fail").click()

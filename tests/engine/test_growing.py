@@ -585,3 +585,15 @@ def test_a_path_is_kept_step_by_step_and_can_be_left() -> None:
     do("replace-larger", pool="p", drives=(shelf(1, size=90 * GIB, name="M")[0],))
     do("leave-path", pool="p")
     assert refused("leave-path", pool="p").code == "no-path"
+
+
+def test_what_is_measured_across_two_layouts_proves_nothing() -> None:
+    """A pool loses a drive while files are written: what that made the drives do is of neither layout."""
+    pool = build(shelf(3), "copies-3")
+    carry_all()
+    job = fill(pool, 0.9)
+    carry(job, stop=_few(1))
+    do("convert-pool", pool="p", scheme="copies-2")
+    carry_all()
+    assert "sequential_write" not in pool_row(pool).measured
+    assert files_intact(pool)

@@ -109,6 +109,7 @@ def lay_way(session: Session, pool: OpenPool, moving: Moving, sheet_id: int | No
     row.measured = {k: v for k, v in row.measured.items() if k != "restripe_hours"}
     pool.layout = restriping(moving, walk.begins, upwards=walk.upwards, turned=False)
     row.capacity, row.synced_to = pool.layout.data_extents, pool.layout.stripes
+    _set_apart(session, pool)
     session.flush()
     label(session, row, [p for p in pool.members if (p.slot or 0) >= way.members], sheet_id)
 
@@ -129,7 +130,7 @@ def arrive(session: Session, pool: OpenPool, job: JobRow) -> None:
     after = OpenPool(row, pool.places, layout)
     _renumber(session, after, slots)
     pool.places = after.places
-    _hold(session, after, final)
+    _hold(session, after, final, job)
     row.synced_to = final.stripes
     if hours is not None and layout.walk.upwards is layout.upwards:
         row.promised = {**row.promised, "restripe_hours": hours}
@@ -151,9 +152,17 @@ def _renumber(session: Session, pool: OpenPool, slots: Mapping[int, int]) -> Non
     session.flush()
 
 
-def _hold(session: Session, pool: OpenPool, layout: Layout) -> None:
+def _set_apart(session: Session, pool: OpenPool, besides: JobRow | None = None) -> None:
+    """What jobs under way make the drives do proves nothing any more: it is of two layouts."""
+    for job in open_jobs(session, pool.row.id):
+        if job is not besides:
+            job.report = {k: v for k, v in job.report.items() if k != "moved"} | {"of_two_layouts": True}
+
+
+def _hold(session: Session, pool: OpenPool, layout: Layout, besides: JobRow | None = None) -> None:
     """The pool promises, and has, what its layout does."""
     row = pool.row
+    _set_apart(session, pool, besides)
     row.capacity = layout.stock
     row.promised, row.measured = promised(layout), {}
     session.flush()

@@ -39,7 +39,7 @@ def _measure(work: Work) -> None:
     job, row = work.job, work.pool.row
     proof = JOBS[job.kind].proves
     moved = {int(k): v for k, v in job.report.get("moved", {}).items()}
-    if proof is None or not moved:
+    if proof is None or not moved or job.report.get("of_two_layouts"):
         return
     hours = proof.figure.endswith("hours")
     if not hours and job.total < _LONG_STREAM:
