@@ -16,6 +16,7 @@ from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.restriping import Restriping
 from pairshelf.engine import approver
 from pairshelf.engine.carry import carry
+from pairshelf.engine.errands import do_errands
 from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
@@ -585,6 +586,28 @@ def test_a_path_is_kept_step_by_step_and_can_be_left() -> None:
     do("replace-larger", pool="p", drives=(shelf(1, size=90 * GIB, name="M")[0],))
     do("leave-path", pool="p")
     assert refused("leave-path", pool="p").code == "no-path"
+
+
+def test_volumes_wait_for_the_end_of_a_restripe_and_are_extended_by_themselves() -> None:
+    pool = filled(shelf(3), "parity-1")
+    assert refused("extend-volumes", pool="p", after_restripe=True).field == "after_restripe"
+    do("add-drives", pool="p", drives=tuple(shelf(1, name="B")))
+    found = refused("extend-volumes", pool="p")
+    assert found.code == "pool-full" and "when it has ended" in found.message
+    do("extend-volumes", pool="p", after_restripe=True)
+    do("turn-restripe", pool="p")
+    carry_all()
+    with transaction() as session:
+        assert session.exec(select(VolumeRow)).one().extents == 2 * 59, "the front went back: nothing is extended"
+    do("add-drives", pool="p", drives=tuple(shelf(1, name="C")))
+    do("extend-volumes", pool="p", after_restripe=True)
+    carry_all()
+    do_errands()
+    with transaction() as session:
+        assert session.exec(select(VolumeRow)).one().extents == 3 * 59
+        assert pool_row(pool).extend_after is None
+    carry(fill(pool, 0.9))
+    assert sound(pool)
 
 
 def test_what_is_measured_across_two_layouts_proves_nothing() -> None:

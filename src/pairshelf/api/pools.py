@@ -179,6 +179,9 @@ class RestripeOut(BaseModel):
     ribbon: list[int]
     #: Drives that leave when it has arrived, by place.
     leaving: list[str]
+    #: Bytes more than now when it has arrived; and whether its volumes are extended then by themselves.
+    to_come: int
+    extends_then: bool
 
 
 class CopyOut(BaseModel):
@@ -429,7 +432,7 @@ def _pool_out(
         now=After(survives=after.survives, more_guaranteed=after.more_guaranteed, more_best_case=after.more_best_case,
                   sentence=now_in_words(layout, failed, missing)),
         synced=synced, proofs=proofs_of(row, built), why_no_check=_why_no_check(row, built),
-        restripe=_restripe_out(built), path=_path_out(built, coming),
+        restripe=_restripe_out(row, built), path=_path_out(built, coming),
         copies=[CopyOut(slot=slot, drive_id=d.id, place=d.place, serial=d.serial, size=d.size) for slot, d in built.copies],
         why_closed=why_closed(replace(built, locked=built.encrypted and not keys.is_open(built.id))),
         places=[_place_out(built, p) for p in built.places],
@@ -438,7 +441,7 @@ def _pool_out(
     )  # fmt: skip
 
 
-def _restripe_out(built: EstatePool) -> RestripeOut | None:
+def _restripe_out(row: PoolRow, built: EstatePool) -> RestripeOut | None:
     layout = built.layout
     if not isinstance(layout, Restriping):
         return None
@@ -448,6 +451,7 @@ def _restripe_out(built: EstatePool) -> RestripeOut | None:
     return RestripeOut(
         before=f"{old.scheme.id}, {old.describe()}", after=f"{new.scheme.id}, {new.describe()}", upwards=layout.upwards,
         turned=layout.turned, passed=layout.passed, ribbon=list(layout.ribbon), leaving=leaving,
+        to_come=max(0, layout.to_come) * EXTENT, extends_then=row.extend_after is not None,
     )  # fmt: skip
 
 

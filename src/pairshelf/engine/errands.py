@@ -17,10 +17,11 @@ from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.domain.partitions import Part, table_of_parts
 from pairshelf.core.errors import NotPossible, PairShelfError
 from pairshelf.engine.io.files import content_of
+from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import devices
 from pairshelf.formats.partition_image import disk_id_of, image_chunks, read_table
 from pairshelf.store.database import Lock, afterwards, lock_until_commit, transaction
-from pairshelf.store.tables import DriveRow, ErrandRow, Host, Mount, PoolPlace, now
+from pairshelf.store.tables import DriveRow, ErrandRow, Host, Mount, PoolPlace, SheetRow, now
 
 _logger = structlog.get_logger()
 #: Errands done in one transaction.
@@ -93,6 +94,7 @@ _SAID = {
     "write-data": "Put {extents} GiB into {folder} on {host}",
     "write-label": "Label drive {serial}",
     "write-table": "Write the partition table of drive {serial}",
+    "extend-volumes": "Extend the volumes of {pool}",
 }
 
 
@@ -168,6 +170,23 @@ def _write_table(_session: Session, world: Devices, facts: dict[str, Any]) -> No
         raise NotPossible("what was read back is not what was written", code="not-as-written")
 
 
+def _extend_volumes(session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    """What was to wait for the end of a restripe; where it cannot be done any more, the logbook says why."""
+    # What changes do may send errands: they are asked for only now.
+    from pairshelf.core.changes.volumes.extend_volumes import ExtendVolumes
+    from pairshelf.engine.apply import APPLY
+    from pairshelf.engine.planner import plan
+
+    request = ExtendVolumes(facts["pool"], tuple(facts["volumes"]))
+    try:
+        planned = plan(session, "extend-volumes", request, world)
+        APPLY["extend-volumes"](session, session.get_one(SheetRow, facts["sheet"]), planned, facts["who"], world)
+        said = planned.sheet.title + ": done, as the restripe has ended."
+    except PairShelfError as error:
+        said = f"The volumes of {facts['pool']} were not extended: {error.message}"
+    log(session, SYSTEM, "volumes-extended", facts["pool"], said)
+
+
 _DO: dict[str, Callable[[Session, Devices, dict[str, Any]], None]] = {
     "move-aside": _move_aside,
     "mount-folder": _mount_folder,
@@ -176,4 +195,5 @@ _DO: dict[str, Callable[[Session, Devices, dict[str, Any]], None]] = {
     "write-data": _write_data,
     "write-label": _write_label,
     "write-table": _write_table,
+    "extend-volumes": _extend_volumes,
 }

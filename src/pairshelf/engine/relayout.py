@@ -135,6 +135,10 @@ def arrive(session: Session, pool: OpenPool, job: JobRow) -> None:
     if hours is not None and layout.walk.upwards is layout.upwards:
         row.promised = {**row.promised, "restripe_hours": hours}
     label(session, row, after.members, job.sheet_id)
+    waiting, row.extend_after = row.extend_after, None
+    if waiting is not None and final is layout.both.new:
+        send(session, "extend-volumes", f"pool {row.name}", waiting["sheet"], pool=row.name, volumes=waiting["volumes"],
+             who=waiting["who"], sheet=waiting["sheet"])  # fmt: skip
     log(session, SYSTEM, "pool-restriped", row.name, f"Pool {row.name} is {final.scheme.id}, {final.describe()}.")
 
 

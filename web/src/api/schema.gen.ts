@@ -5419,6 +5419,10 @@ export interface components {
             ribbon: number[];
             /** Leaving */
             leaving: string[];
+            /** To Come */
+            to_come: number;
+            /** Extends Then */
+            extends_then: boolean;
         };
         /** SpareOut */
         SpareOut: {
@@ -6828,6 +6832,11 @@ export interface components {
              * @default []
              */
             volumes?: string[];
+            /**
+             * After Restripe
+             * @default false
+             */
+            after_restripe?: boolean;
         };
         /**
          * ReformatVolumeBody

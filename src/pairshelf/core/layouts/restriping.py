@@ -71,6 +71,12 @@ class Restriping(Layout):
         """Until it has arrived, what both have."""
         return min(self.both.old.data_extents, self.both.new.data_extents)
 
+    @property
+    def to_come(self) -> int:
+        """Extents of data more than now, once the front has arrived where it goes."""
+        goal = self.both.old if self.turned else self.both.new
+        return goal.data_extents - self.data_extents
+
     def set_of(self, member: int) -> int:
         """Of a drive that the old layout does not use, its set in the new one."""
         old = self.both.old

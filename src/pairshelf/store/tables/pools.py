@@ -27,6 +27,8 @@ class PoolRow(Numbered, table=True):
     #: The address that the front of a restripe has come to, and whether it goes back.
     front: int | None = big(default=None)
     turned: bool = False
+    #: What is extended by itself when the front has arrived: the volumes (none: all), the sheet that says so, and whose.
+    extend_after: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
     #: Windows that were ever moved in it.
     moves: int = big(default=0)
     #: Stripes whose redundancy is in step, from the first.

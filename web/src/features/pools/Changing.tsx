@@ -46,9 +46,21 @@ export function Front({ pool }: { pool: PoolData }) {
         side as the old one does.{" "}
         {way.turned ? "" : "Until it has arrived it can be turned round; then all is as it was."}
       </Text>
-      <SheetAct kind="turn-restripe" body={{ pool: pool.name }}>
-        {way.turned ? "Let it go on again" : "Turn it round"}
-      </SheetAct>
+      <div style={{ display: "flex", gap: "0.6rem", flexWrap: "wrap" }}>
+        <SheetAct kind="turn-restripe" body={{ pool: pool.name }}>
+          {way.turned ? "Let it go on again" : "Turn it round"}
+        </SheetAct>
+        {way.to_come > 0 && !way.extends_then && pool.volumes.some((v) => !v.thin) && (
+          <SheetAct kind="extend-volumes" body={{ pool: pool.name, after_restripe: true }}>
+            Extend its volumes when it has arrived
+          </SheetAct>
+        )}
+      </div>
+      {way.extends_then && (
+        <Text size="sm" mt="xs">
+          When it has arrived, its volumes take what is new by themselves.
+        </Text>
+      )}
     </section>
   );
 }

@@ -257,7 +257,7 @@ function Rung({
       )}
       <Stair before={found.capacity} gain={way.gain} />
       <Arrival hours={way.hours} longest={longest} />
-      <table className="plain facts">
+      <table className="plain way-facts">
         <tbody>
           <tr>
             <td>Capacity then</td>

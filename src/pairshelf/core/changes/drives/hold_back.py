@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.pools.relayout import pool_to_change, relayout
+from pairshelf.core.changes.pools.relayout import chosen_drives, pool_to_change, relayout
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.drives import Kind, offered
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool
-from pairshelf.core.errors import BadInput, Gone, NotPossible
+from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.grown import with_members
 
@@ -69,13 +68,8 @@ def plan(estate: Estate, request: HoldBack) -> HoldBackPlan:
 def _flash(estate: Estate, request: HoldBack) -> tuple[EstateDrive, ...]:
     if not request.drives:
         raise BadInput("Choose the drives.", field="drives")
-    found = []
-    for drive_id, count in Counter(request.drives).items():
-        drive = estate.drive(drive_id)
-        if drive is None:
-            raise Gone("drive", drive_id, field="drives")
-        if count > 1:
-            raise BadInput(f"{drive.place} is chosen twice.", field="drives")
+    found = chosen_drives(estate, request.drives)
+    for drive in found:
         if drive.kind is Kind.HDD:
             raise NotPossible(
                 f"{drive.place} ({drive.serial}) rotates; only flash is worn by writing.",
@@ -84,7 +78,6 @@ def _flash(estate: Estate, request: HoldBack) -> tuple[EstateDrive, ...]:
             )
         if drive.service != "in-use" and (reason := drive.why_not_offered()):
             raise NotPossible(f"{drive.place} ({drive.serial}): {reason}", code="drive-not-free", field="drives")
-        found.append(drive)
     return tuple(found)
 
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import ChangeKind, Context
+from pairshelf.core.changes.pools.relayout import chosen_drives
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Finding, Takes, Text
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive
@@ -14,7 +14,7 @@ from pairshelf.core.domain.mounting import MountLine, mount_folders, plan_mount
 from pairshelf.core.domain.names import check_name
 from pairshelf.core.domain.units import EXTENT, format_duration
 from pairshelf.core.domain.volume_spec import Spec, check_size, plan_volume, read_size
-from pairshelf.core.errors import BadInput, Gone, NameTaken
+from pairshelf.core.errors import BadInput, NameTaken
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions, Backup, backup_asked
 from pairshelf.core.figures.durations import check, first_sync, slowest_rebuild
@@ -78,7 +78,7 @@ def plan(estate: Estate, request: BuildPool) -> BuildPoolPlan:
     """The sheet for building this pool. Raises where it cannot be built, naming the field."""
     request = _checked(estate, request)
     backup = backup_asked(request.backup_where, request.backup_age_hours, request.backup_link)
-    drives = _found(estate, request.drives)
+    drives = chosen_drives(estate, request.drives)
     findings = readiness(drives, dict(estate.silent))
     require_ready(findings)
     layout = _layout(drives, request)
@@ -143,18 +143,6 @@ def _checked(estate: Estate, request: BuildPool) -> BuildPool:
         raise BadInput(f"Spares stand by for {', '.join(SPARES_FOR)}.", field="spares_for")
     file_system_of(request.file_system)
     return replace(request, name=name, mount_point=mount, host=host, volume=request.volume.strip())
-
-
-def _found(estate: Estate, ids: tuple[int, ...]) -> list[EstateDrive]:
-    drives = []
-    for drive_id, count in Counter(ids).items():
-        drive = estate.drive(drive_id)
-        if drive is None:
-            raise Gone("drive", drive_id, field="drives")
-        if count > 1:
-            raise BadInput(f"{drive.place} is chosen twice.", field="drives")
-        drives.append(drive)
-    return drives
 
 
 def _sheet(

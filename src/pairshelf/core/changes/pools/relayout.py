@@ -11,7 +11,7 @@ from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figur
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
-from pairshelf.core.domain.units import EXTENT, format_duration, format_size
+from pairshelf.core.domain.units import EXTENT, format_size
 from pairshelf.core.errors import BadInput, Busy, Gone, Locked, NotPossible, NotServing
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.survival import Survival, survival
@@ -60,9 +60,8 @@ def require_beside(pool: EstatePool, kind: str) -> None:
         raise Busy(found.said, job=None, kind=kind, code=found.code)
 
 
-def drives_to_add(estate: Estate, ids: Sequence[int]) -> tuple[list[EstateDrive], list[Finding]]:
-    """Drives that come to a pool, and what was found of them. BadInput for one named twice, NotPossible with every
-    reason where one cannot have a duty."""
+def chosen_drives(estate: Estate, ids: Sequence[int]) -> list[EstateDrive]:
+    """The drives of these ids. Gone for one that is not there, BadInput for one named twice."""
     found = []
     for drive_id, count in Counter(ids).items():
         drive = estate.drive(drive_id)
@@ -71,6 +70,13 @@ def drives_to_add(estate: Estate, ids: Sequence[int]) -> tuple[list[EstateDrive]
         if count > 1:
             raise BadInput(f"{drive.place} is chosen twice.", field="drives")
         found.append(drive)
+    return found
+
+
+def drives_to_add(estate: Estate, ids: Sequence[int]) -> tuple[list[EstateDrive], list[Finding]]:
+    """Drives that come to a pool, and what was found of them. NotPossible with every reason where one cannot have a
+    duty."""
+    found = chosen_drives(estate, ids)
     if not found:
         return [], []
     findings = readiness(found, dict(estate.silent))
@@ -263,8 +269,3 @@ def _doors(before: Layout, after: Layout) -> tuple[str, ...]:
         if was[0] is not Opening.CLOSED and will[0] is Opening.CLOSED:
             found.append(f"Afterwards there is no way to {later.name}: {will[1]}")
     return tuple(found)
-
-
-def hours_in_words(takes: Sequence[Takes]) -> str:
-    """When a change is over: at once, or after so long."""
-    return format_duration(max(t.hours for t in takes) * 3600) if takes else "at once"

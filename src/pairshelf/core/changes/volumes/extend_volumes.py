@@ -12,6 +12,7 @@ from pairshelf.core.domain.estate import Estate, EstatePool
 from pairshelf.core.domain.file_systems import file_system_of
 from pairshelf.core.domain.units import EXTENT, format_size
 from pairshelf.core.errors import BadInput, NoRoom, NotFound, NotPossible
+from pairshelf.core.layouts.restriping import Restriping
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,6 +22,8 @@ class ExtendVolumes:
     pool: str
     #: Their names; none: all of the pool.
     volumes: tuple[str, ...] = ()
+    #: While the pool is restriped: by all that it has when the front has arrived, and then by itself.
+    after_restripe: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +33,8 @@ class ExtendVolumesPlan:
     sheet: ChangeSheet
     pool: EstatePool
     each: tuple[VolumePlan, ...]
+    #: Not now, but when the front has arrived.
+    later: bool = False
 
 
 def plan(estate: Estate, request: ExtendVolumes) -> ExtendVolumesPlan:
@@ -46,10 +51,11 @@ def plan(estate: Estate, request: ExtendVolumes) -> ExtendVolumesPlan:
     chosen = [own[n] for n in dict.fromkeys(request.volumes)] or [v for v in own.values() if not v.thin]
     if not chosen:
         raise BadInput("There is no volume to extend.", field="volumes")
-    left = pool.free
+    left = pool.free + (_to_come(pool) if request.after_restripe else 0)
     shares = _shares([-(-v.size // EXTENT) for v in chosen], left)
     if not any(shares):
-        raise NoRoom(f"{pool.name} has nothing left.", needed=1, left=0, field="pool")
+        more = "; what the restripe brings is there when it has ended" if isinstance(pool.layout, Restriping) else ""
+        raise NoRoom(f"{pool.name} has nothing left{more}.", needed=1, left=0, field="pool")
     each = []
     for volume, extents in zip(chosen, shares, strict=True):
         if not extents:
@@ -69,9 +75,19 @@ def plan(estate: Estate, request: ExtendVolumes) -> ExtendVolumesPlan:
             BeforeAfter("Left in the pool", Figure(bytes=left * EXTENT), Figure(bytes=(left - taken) * EXTENT)),
         ),
         steps=tuple(_said(p) for p in each),
-        meanwhile=("They stay in use.",),
+        meanwhile=(
+            "They stay in use.",
+            *(("It waits until the front of the restripe has arrived, and is then done by itself. If the front is turned "
+               "round, nothing is extended.",) if request.after_restripe else ()),
+        ),
     )  # fmt: skip
-    return ExtendVolumesPlan(sheet, pool, tuple(each))
+    return ExtendVolumesPlan(sheet, pool, tuple(each), request.after_restripe)
+
+
+def _to_come(pool: EstatePool) -> int:
+    if not isinstance(pool.layout, Restriping):
+        raise BadInput(f"{pool.name} is not being restriped; extend now.", field="after_restripe")
+    return max(0, pool.layout.to_come)
 
 
 _NONE = simple_sheet("resize-volume", "", "", steps=())

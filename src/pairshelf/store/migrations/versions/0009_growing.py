@@ -12,6 +12,7 @@ alter table pool
     add column front bigint,
     add column turned boolean not null default false,
     add column moves bigint not null default 0,
+    add column extend_after jsonb,
     add constraint a_walk_has_a_front check ((walk is null) = (front is null) and (front is null or front >= 0)),
     add constraint only_a_walk_is_turned check (not turned or walk is not null);
 alter table pool_place
