@@ -610,6 +610,16 @@ def test_volumes_wait_for_the_end_of_a_restripe_and_are_extended_by_themselves()
     assert sound(pool)
 
 
+def test_a_drive_that_has_missed_something_once_can_leave_like_any_other() -> None:
+    pool = filled(shelf(3), "copies-3", share=0.2)
+    happens("pull", "A3")
+    carry(fill(pool, 0.5))
+    happens("put_back", "A3")
+    carry_all()
+    do("convert-pool", pool="p", scheme="copies-2")
+    assert sound(pool) and _serials(pool) == ["A1", "A2"]
+
+
 def test_what_is_measured_across_two_layouts_proves_nothing() -> None:
     """A pool loses a drive while files are written: what that made the drives do is of neither layout."""
     pool = build(shelf(3), "copies-3")
