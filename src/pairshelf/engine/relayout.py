@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from sqlalchemy import delete
-from sqlmodel import Session, col
+from sqlmodel import Session
 
 from pairshelf.core.changes.pools.build_pool import promised
 from pairshelf.core.domain.drives import Drive
@@ -17,7 +16,7 @@ from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, label_of, refresh_state
 from pairshelf.store.repositories.layouts import Way, all_bands, designed_layout, kept_bands, way_of
-from pairshelf.store.tables import DriveRow, JobRow, JobState, MissedWrite, PoolPlace, PoolRow, Service, now
+from pairshelf.store.tables import DriveRow, JobRow, JobState, PoolPlace, PoolRow, Service, now
 
 
 def give_free(session: Session, pool: PoolRow, drive_id: int | None) -> None:
@@ -151,8 +150,6 @@ def _renumber(session: Session, pool: OpenPool, slots: Mapping[int, int]) -> Non
         if to is None:
             give_free(session, pool.row, place.drive_id)
             pool.places.remove(place)
-            # What its drives have missed over the years is of no use without it.
-            session.connection().execute(delete(MissedWrite).where(col(MissedWrite.place_id) == place.id))
             session.delete(place)
         else:
             place.slot = to
