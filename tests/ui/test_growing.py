@@ -178,6 +178,21 @@ def test_a_warning_leads_to_the_exchange_and_the_front_can_be_turned(page: Page)
     expect(page.get_by_text("copies-2 (RAID 1), 1 set of 2")).to_be_visible()
 
 
+def test_from_the_shelves_to_the_ways_of_a_pool(page: Page) -> None:
+    (extra,) = drives("Ash", 1, 14 * 10**12)
+    sign_in(page)
+    page.goto("/shelves?filter=shelf:ash")
+    page.get_by_role("checkbox", name=re.compile("^Ash bay 1,")).click()
+    page.get_by_role("button", name="Make a pool larger…").click()
+    page.get_by_role("menuitem", name="archive").click()
+    expect(page).to_have_url(re.compile(f"/pools/1/grow\\?drives={extra}"))
+    expect(page.get_by_text("1 picked")).to_be_visible()
+    # A drive put into a bay while the page is open appears in it.
+    drives("Rye", 1, 14 * 10**12)
+    expect(page.get_by_role("button", name=re.compile("^Rye bay 1,"))).to_be_visible()
+    assert accessible(page) == []
+
+
 @pytest.mark.parametrize("width", [360, 1280])
 def test_the_ways_fit_a_phone_and_a_desk(page: Page, width: int) -> None:
     page.set_viewport_size({"width": width, "height": 800})

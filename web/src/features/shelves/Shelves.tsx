@@ -1,5 +1,5 @@
 /** Shelves: what is there, drawn; choosing drives by click, drag, keys, or a filter in words. */
-import { Button, CloseButton, Text, TextInput, Tooltip } from "@mantine/core";
+import { Button, CloseButton, Menu, Text, TextInput, Tooltip } from "@mantine/core";
 import { useDebouncedValue, useMediaQuery } from "@mantine/hooks";
 import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
@@ -270,6 +270,36 @@ function ShelfList({ shelves, scales, matched, shown, onShow }: ListProps) {
   );
 }
 
+/** A pool that is there can take the chosen drives: which one, and then the ways side by side. */
+function IntoAPool({ drives }: { drives: number[] }) {
+  const [open, setOpen] = useState(false);
+  const go = useNavigate();
+  const pools = server.useQuery(
+    "get",
+    "/api/pools",
+    { params: { query: { limit: 200 } } },
+    { enabled: open && drives.length > 0 },
+  );
+  if (drives.length === 0) return null;
+  return (
+    <Menu opened={open} onChange={setOpen} position="top-start">
+      <Menu.Target>
+        <Button variant="default">Make a pool larger…</Button>
+      </Menu.Target>
+      <Menu.Dropdown mah={280} style={{ overflowY: "auto" }}>
+        {pools.data?.pools
+          .filter((p) => !p.divided)
+          .map((p) => (
+            <Menu.Item key={p.id} onClick={() => go(`/pools/${p.id}/grow?drives=${drives.join(",")}`)}>
+              {p.name}
+            </Menu.Item>
+          ))}
+        {pools.data?.pools.length === 0 && <Menu.Label>There is no pool yet.</Menu.Label>}
+      </Menu.Dropdown>
+    </Menu>
+  );
+}
+
 /** What can be done with the chosen drives; appears as soon as there are some. */
 function SelectionBar() {
   const { ids, replace } = useSelection();
@@ -328,6 +358,7 @@ function SelectionBar() {
       >
         Compare layouts{free.length && free.length !== chosen.length ? ` of ${free.length}` : ""}
       </Act>
+      <IntoAPool drives={[...free, ...fresh]} />
       {fresh.length > 0 && (
         <Act why={manage.why} variant="light" loading={takeIn.isPending} onClick={() => takeIn.mutate(fresh)}>
           Take in {fresh.length === 1 ? "the new one" : `${fresh.length} new ones`}
