@@ -133,3 +133,31 @@ def test_a_plan_from_a_file_is_approved_as_one(run: Callable[..., str], tmp_path
             run("together", str(file), "--title", "x")
     with pytest.raises(BadInput, match="cannot be read"):
         run("together", str(tmp_path / "none.json"), "--title", "x")
+
+
+def test_a_pool_grows_from_the_console(run: Callable[..., str]) -> None:
+    shelf(3, name="Oak")
+    shelf(2, name="Elm")
+    build = json.loads(
+        run("plan", "build-pool", "--name", "cold", "--scheme", "parity-1", "--drives", "Oak:1-3", "--json")
+    )
+    run("approve", str(build["id"]), "--confirm", "cold")
+    carry_all()
+    told = json.loads(run("grow", "cold", "--json"))
+    way = next(w for w in told["ways"] if w["id"] == "add-drives")
+    assert way["gain"] > 0 and way["suggested"] and way["capacity"] == told["capacity"] + way["gain"]
+    table = run("grow", "cold", "--drives", "Elm:1-2")
+    assert "2 more drives" in table and "not possible" in table and "to parity-2" in table
+    for kind, options, confirm in (
+        ("add-drives", ["--pool", "cold", "--drives", "Elm1"], "cold"),
+        ("convert-pool", ["--pool", "cold", "--scheme", "parity-2", "--drives", "Elm:2"], "cold"),
+        ("convert-pool", ["--pool", "cold", "--scheme", "parity-1", "--free", "Oak2"], ""),
+    ):
+        sheet = json.loads(run("plan", kind, *options, "--json"))
+        run("approve", str(sheet["id"]), *(["--confirm", confirm] if confirm else []))
+        carry_all()
+    with transaction() as session:
+        pool = session.exec(select(PoolRow)).one()
+        assert (pool.scheme, pool.capacity) == ("parity-1", 3 * 59)
+    with pytest.raises(BadInput, match="no pool"):
+        run("grow", "hot")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pairshelf.core.domain.units import GIB
 from tests.api.conftest import PASSWORD, Person
 from tests.engine.helpers import carry_all, happens, shelf
 
@@ -15,7 +16,7 @@ def approve(person: Person, sheet: dict[str, object]) -> None:
 def test_the_ways_lead_to_sheets_and_a_restripe_that_can_be_turned(lab: Person) -> None:
     before = lab.get("/api/pools/1").get_json()
     assert before["restripe"] is None and before["copies"] == [] and before["path"] == []
-    new = shelf(2, name="N")
+    new = shelf(2, size=200 * GIB, name="N")
     found = lab.get(f"/api/pools/1/ways?drives={new[0]}").get_json()
     way = next(w for w in found["ways"] if w["id"] == "add-drives")
     assert way["gain"] > 0 and way["hours"] > 0 and way["cut"]["members"] and way["suggested"]
@@ -42,8 +43,8 @@ def test_the_ways_lead_to_sheets_and_a_restripe_that_can_be_turned(lab: Person) 
 def test_a_drive_that_warns_leads_to_its_pool_and_is_copied(lab: Person) -> None:
     happens("warn", "A1")
     matter = next(m for m in lab.get("/api/today").get_json()["matters"] if "warn" in m["sentence"])
-    assert matter["to"].startswith("/pools/1?replace=")
-    (new,) = shelf(1, name="N")
+    assert matter["link"].startswith("/pools/1?replace=")
+    (new,) = shelf(1, size=200 * GIB, name="N")
     assert lab.get("/api/pools/1").get_json()["places"][0]["why_not_replaceable"] is None
     approve(lab, lab.post("/api/sheets/replace-drive", {"pool_id": 1, "slot": 0, "drive_id": new}).get_json())
     pool = lab.get("/api/pools/1").get_json()
@@ -56,7 +57,7 @@ def test_a_drive_that_warns_leads_to_its_pool_and_is_copied(lab: Person) -> None
 
 
 def test_a_path_shows_what_its_steps_bring(lab: Person) -> None:
-    larger = [shelf(1, size=80 * 2**30, name=f"L{i}")[0] for i in range(6)]
+    larger = [shelf(1, size=260 * GIB, name=f"L{i}")[0] for i in range(6)]
     approve(
         lab,
         lab.post(

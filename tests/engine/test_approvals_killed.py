@@ -99,7 +99,7 @@ MORE: dict[str, tuple[str, dict[str, Any]]] = {
 }
 EXAMPLES = {kind: (kind, request) for kind, request in CHANGES.items()} | MORE
 _ROWS = text("""
-select 'mount', count(*)::text from mount union all select 'pool', string_agg(name || scheme || turned || coalesce(front, 0) || capacity, ',') from pool
+select 'mount', count(*)::text from mount union all select 'pool', string_agg(name || scheme || turned || coalesce(front, 0) || capacity, ',' order by id) from pool
 union all select 'volume', string_agg(name || size || file_system, ',' order by name) from volume
 union all select 'party', count(*)::text from party union all select 'member', string_agg(person_id::text, ',') from party_member
 union all select 'share', string_agg(name, ',' order by name) from share union all select 'right', string_agg(party_id || may, ',' order by party_id) from share_right
