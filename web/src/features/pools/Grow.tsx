@@ -97,8 +97,17 @@ function Shown({
             <p style={{ margin: "0.2rem 0" }}>{found.why_no_conversion}</p>
             {found.way_round.length > 0 && (
               <ol className="plain-steps">
-                {found.way_round.map((step) => (
-                  <li key={step}>{step}</li>
+                {found.way_round.map((step, i) => (
+                  <li key={step}>
+                    {step}{" "}
+                    {i === 0 && found.drives.length > 0 && (
+                      <Link
+                        to={`/compare?drives=${(picked.length ? picked : found.drives.map((d) => d.id)).join(",")}`}
+                      >
+                        Compare layouts for {picked.length || found.drives.length} free drives
+                      </Link>
+                    )}
+                  </li>
                 ))}
               </ol>
             )}
