@@ -620,6 +620,30 @@ def test_a_drive_that_has_missed_something_once_can_leave_like_any_other() -> No
     assert sound(pool) and _serials(pool) == ["A1", "A2"]
 
 
+@pytest.mark.parametrize("scheme", ["stepped-1", "copies-2"])
+def test_two_copied_side_by_side_grow_together_when_the_second_has_ended(scheme: str) -> None:
+    """While the second is copied the pool cannot be restriped; what the first brings waits, and nothing is cut anew:
+    in the stepped one, the upper rows would stand elsewhere with the larger drive."""
+    stepped = scheme == "stepped-1"
+    pool = filled([*shelf(2), *(shelf(2, size=70 * GIB, name="B") if stepped else ())], scheme, share=1.0)
+    before = pool_row(pool).capacity
+    for slot in (0, 1):
+        replace(pool, slot, shelf(1, size=70 * GIB, name=f"L{slot}")[0])
+    first, second = open_jobs("copy")
+    carry(first)
+    assert pool_row(pool).capacity == before and files_intact(pool)
+    assert stepped == bool(_said("grows-later"))
+    carry(second)
+    carry_all()
+    assert pool_row(pool).capacity == (3 * 69 if stepped else 69) and sound(pool)
+    assert refused("use-room", pool="p").code == "no-more-room"
+
+
+def _said(act: str) -> list[LogRow]:
+    with transaction() as session:
+        return list(session.exec(select(LogRow).where(LogRow.act == act)))
+
+
 def test_what_is_measured_across_two_layouts_proves_nothing() -> None:
     """A pool loses a drive while files are written: what that made the drives do is of neither layout."""
     pool = build(shelf(3), "copies-3")

@@ -13,7 +13,7 @@ from sqlmodel import Session, select
 
 from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.errors import NoRoom, PairShelfError
-from pairshelf.core.policies.beside import why_waiting
+from pairshelf.core.policies.beside import WAITING, why_waiting
 from pairshelf.engine.errands import do_errands
 from pairshelf.engine.jobs.finishing import finish, note_moved
 from pairshelf.engine.jobs.kinds import JOBS
@@ -85,7 +85,8 @@ def _step(job_id: int, world: Devices) -> float | None:
             assert job is not None
             if job.state not in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
                 return None
-            if why := why_waiting(job.kind, (other.kind for other in open_jobs(session, pool_id))):
+            others = open_jobs(session, pool_id) if job.kind in WAITING else []
+            if why := why_waiting(job.kind, (other.kind for other in others)):
                 job.state, job.why_held = JobState.HELD, why
                 return 4 * _STEP
             speed = simulated_speed(session)

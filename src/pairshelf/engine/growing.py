@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 
 from sqlmodel import Session, col, select
 
@@ -12,7 +11,7 @@ from pairshelf.core.domain.drives import offered
 from pairshelf.core.errors import Busy, NotPossible
 from pairshelf.core.figures.durations import restripe
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.grown import with_members
+from pairshelf.core.layouts.grown import with_room
 from pairshelf.core.layouts.restripe import Moving
 from pairshelf.engine.jobs.first_sync import start_sync_of_more
 from pairshelf.engine.jobs.rebuild import start_rebuild
@@ -33,6 +32,8 @@ def begin(
     moving = Moving(pool.layout, after)
     at_once = moving.at_once or moving.only_copies
     meet(session, pool.row.id, "add-sets" if at_once else "restripe", besides=besides)
+    if not at_once:
+        moving.walk()  # Refused here, where nothing has been changed.
     # Whatever a crash interrupted is put right by the layout that it was written under.
     open_io(session, pool, world)
     before = pool.layout.stripes
@@ -70,7 +71,7 @@ def change_over(session: Session, pool: OpenPool, slot: int, job: JobRow, world:
     session.flush()
     label(session, pool.row, [place], job.sheet_id)
     take_step(session, pool, slot, new_id)
-    reach_further(session, pool, slot, job, world)
+    reach_further(session, pool, job, world)
 
 
 def take_step(session: Session, pool: OpenPool, slot: int, drive_id: int | None) -> None:
@@ -84,20 +85,21 @@ def take_step(session: Session, pool: OpenPool, slot: int, drive_id: int | None)
         path.ended_at = now()
 
 
-def reach_further(session: Session, pool: OpenPool, slot: int, job: JobRow, world: Devices) -> None:
-    """Use what the drive at a slot has more than its place was made with, as far as its set lets it."""
-    place = pool.place(slot)
-    drive = session.get(DriveRow, place.drive_id)
-    assert drive is not None
-    offers = offered(drive.size, drive.held_share)
-    if offers <= place.size:
+def reach_further(session: Session, pool: OpenPool, job: JobRow, world: Devices) -> None:
+    """Use what the pool's drives have more than their places were made with, as far as their sets let it. Where
+    something else is under way nothing changes, and it is there to be used later."""
+    drives = {p.slot or 0: session.get_one(DriveRow, p.drive_id) for p in pool.members if p.drive_id is not None}
+    before = pool.layout
+    after = with_room(before, {slot: offered(d.size, d.held_share) for slot, d in drives.items()})
+    if after is before:
         return
-    after = with_members(pool.layout, {slot: replace(pool.layout.members[slot], size=offers)})
-    place.size = offers
-    if after.bands == pool.layout.bands and not pool.layout.own_protection:
+    if after.bands == before.bands and not before.own_protection:
+        # Not enough of them are larger yet; what the places can hold is known from now on.
+        for place, member in zip(pool.members, after.members, strict=True):
+            place.size = member.size
         return
     try:
         begin(session, pool, after, {}, SYSTEM, job.sheet_id, world, job)
     except (Busy, NotPossible) as error:
         log(session, SYSTEM, "grows-later", pool.row.name,
-            f"Pool {pool.row.name} could use more of {drive.serial}; not yet: {error.message}")  # fmt: skip
+            f"Pool {pool.row.name} could use more of its drives; not yet: {error.message}")  # fmt: skip

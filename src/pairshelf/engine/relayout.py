@@ -15,7 +15,7 @@ from pairshelf.engine.errands import on_drive, send
 from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, label_of, refresh_state
-from pairshelf.store.repositories.layouts import Way, all_bands, designed_layout, kept_bands, way_of
+from pairshelf.store.repositories.layouts import Goal, all_bands, designed_layout, goal_of, kept_bands
 from pairshelf.store.tables import DriveRow, JobRow, JobState, PoolPlace, PoolRow, Service, now
 
 
@@ -99,31 +99,31 @@ def lay_way(session: Session, pool: OpenPool, moving: Moving, sheet_id: int | No
     walk, row = moving.walk(), pool.row
     for index, number in enumerate(moving.numbers):
         pool.place(number).to_slot = index
-    way = Way(
-        moving.new.scheme.id, len(moving.new.sets), kept_bands(moving.new), len(moving.old.members), walk.upwards, sheet_id
+    goal = Goal(
+        moving.new.scheme.id, len(moving.new.sets), kept_bands(moving.new), len(moving.old.members), walk.upwards
     )  # fmt: skip
     # Drives may be larger by now than the old layout knew; its rows are what they are.
     row.bands = all_bands(moving.old)
-    row.walk, row.front, row.turned = way.kept(), walk.begins, False
+    row.walk, row.front, row.turned = goal.kept(), walk.begins, False
     row.promised = {**row.promised, "restripe_hours": moving.seconds() / 3600}
     row.measured = {k: v for k, v in row.measured.items() if k != "restripe_hours"}
     pool.layout = restriping(moving, walk.begins, upwards=walk.upwards, turned=False)
     row.capacity, row.synced_to = pool.layout.data_extents, pool.layout.stripes
     _set_apart(session, pool)
     session.flush()
-    label(session, row, [p for p in pool.members if (p.slot or 0) >= way.members], sheet_id)
+    label(session, row, [p for p in pool.members if (p.slot or 0) >= goal.members], sheet_id)
 
 
 def arrive(session: Session, pool: OpenPool, job: JobRow) -> None:
     """The front has arrived, there or back where it began: one layout is left."""
-    layout, way, row = pool.layout, way_of(pool.row), pool.row
-    assert isinstance(layout, Restriping) and way is not None
+    layout, goal, row = pool.layout, goal_of(pool.row), pool.row
+    assert isinstance(layout, Restriping) and goal is not None
     if row.turned:
-        final, slots = layout.both.old, {n: n for n in range(way.members)}
+        final, slots = layout.both.old, {n: n for n in range(goal.members)}
     else:
         final = layout.both.new
         slots = {p.slot or 0: p.to_slot for p in pool.members if p.to_slot is not None}
-        row.scheme, row.sets, row.bands = way.scheme, way.sets, way.bands
+        row.scheme, row.sets, row.bands = goal.scheme, goal.sets, goal.bands
     hours = row.promised.get("restripe_hours")
     row.walk, row.front, row.turned = None, None, False
     # What the drives had to do is measured by the layout on the way, which stays in hand until the job is noted.
@@ -132,7 +132,7 @@ def arrive(session: Session, pool: OpenPool, job: JobRow) -> None:
     pool.places = after.places
     _hold(session, after, final, job)
     row.synced_to = final.stripes
-    if hours is not None and layout.walk.upwards is layout.upwards:
+    if hours is not None and not layout.turned:
         row.promised = {**row.promised, "restripe_hours": hours}
     label(session, row, after.members, job.sheet_id)
     waiting, row.extend_after = row.extend_after, None

@@ -92,6 +92,17 @@ def with_members(layout: Layout, others: Mapping[int, Drive]) -> Layout:
     return replace(layout, sets=sets, bands=tuple(bands), known={})
 
 
+def with_room(layout: Layout, offers: Mapping[int, int]) -> Layout:
+    """With all that the drives in its places offer (bytes, by slot), where that is more than it was made with; itself,
+    where none does."""
+    larger = {
+        slot: replace(layout.members[slot], size=size)
+        for slot, size in offers.items()
+        if size > layout.members[slot].size
+    }
+    return with_members(layout, larger) if larger else layout
+
+
 def _longer_span(layout: Layout, sets: tuple[tuple[Drive, ...], ...]) -> Layout:
     """Each drive's further rows behind all others': no address changes."""
     bands = list(layout.bands)

@@ -107,6 +107,10 @@ WAITS = (
 )
 
 
+#: Kinds of jobs that may have to wait.
+WAITING = frozenset(w.job for w in WAITS)
+
+
 def why_waiting(kind: str, under_way: Iterable[str]) -> str | None:
     """What a job of that kind has to wait for among the kinds that have not ended in its pool, or None."""
     there = set(under_way)

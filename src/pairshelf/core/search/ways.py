@@ -75,10 +75,7 @@ def why_not_free(drive: EstateDrive) -> str | None:
 def ways(estate: Estate, pool: EstatePool, picked: Sequence[int] = ()) -> tuple[Way, ...]:
     """Every way for this pool, with the drives that were picked, or, where none was, with those each way would take
     of the free ones. The one that is suggested says why."""
-    taken_in = replace(
-        estate, drives=tuple(replace(d, service="free") if d.service == "new" else d for d in estate.drives)
-    )
-    free = [d for d in free_drives(estate) if d.condition == "good"]
+    taken_in, free = _looked_at(estate)
     found = [
         _added(taken_in, pool, picked or _for_each_set(pool, free)),
         _sets(taken_in, pool, picked or _whole_set(pool, free)),
@@ -91,12 +88,15 @@ def ways(estate: Estate, pool: EstatePool, picked: Sequence[int] = ()) -> tuple[
     return tuple(sorted(told, key=lambda w: (w.why_not is not None, w.suggested is None, w.kind is None)))
 
 
+def _looked_at(estate: Estate) -> tuple[Estate, list[EstateDrive]]:
+    """The estate once its new drives are taken in, and the free ones that are well."""
+    drives = tuple(replace(d, service="free") if d.service == "new" else d for d in estate.drives)
+    return replace(estate, drives=drives), [d for d in free_drives(estate) if d.condition == "good"]
+
+
 def conversions(estate: Estate, pool: EstatePool, picked: Sequence[int] = ()) -> tuple[Way, ...]:
     """Every scheme that this pool can become, each with the drives it takes or frees; and, where there is none, why."""
-    taken_in = replace(
-        estate, drives=tuple(replace(d, service="free") if d.service == "new" else d for d in estate.drives)
-    )
-    free = [d for d in free_drives(estate) if d.condition == "good"]
+    taken_in, free = _looked_at(estate)
     layout, sets = pool.layout, len(pool.layout.sets)
     found = []
     for to in change_scheme.targets(layout):
@@ -243,21 +243,20 @@ def _few(count: int, sets: int) -> str:
 def _added(estate: Estate, pool: EstatePool, drives: Sequence[int]) -> Way:
     name = _few(len(drives), len(pool.layout.sets))
     if not drives and (short := _none_fits(pool)):
-        return Way("add-drives", name, kind="add-drives", why_not=short, way_round=_round(pool, drives) or _PUT_IN)
+        return Way("add-drives", name, kind="add-drives", why_not=short, way_round=_round(pool) or _PUT_IN)
     way = _asked(estate, pool, "add-drives", name, "add-drives",
                  lambda: add_drive.plan(estate, add_drive.AddDrives(pool.name, tuple(drives))), drives)  # fmt: skip
     if way.why_not is None:
         return way
-    return replace(way, way_round=_round(pool, drives))
+    return replace(way, way_round=_round(pool))
 
 
-def _round(pool: EstatePool, drives: Sequence[int]) -> str | None:
+def _round(pool: EstatePool) -> str | None:
     to = change_scheme.targets(pool.layout)
     if pool.layout.scheme.code.value == "copies" and len(pool.layout.sets) == 1:
         return f"Convert it to {' or '.join(t for t in to if t.startswith('parity'))}: then it grows drive by drive."
     if pool.layout.scheme.id in ("stripe", "single"):
         return AWAY
-    del drives
     return None
 
 

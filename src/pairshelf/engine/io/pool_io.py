@@ -109,7 +109,7 @@ class MembersIO:
     def recover(self) -> int:
         """Finish the write that a crash interrupted; returns how many pieces were put right."""
         pending = self.journal.pending()
-        slots = {m.device.serial: slot for slot, m in enumerate(self.members) if m.device}
+        slots = self._by_serial()
         for intent in pending.intents:
             if (slot := slots.get(intent.serial)) is not None:
                 self.write_member(slot, intent.start, intent.data)
@@ -121,6 +121,10 @@ class MembersIO:
         if pending:
             self.journal.clear()
         return len(pending.intents) + len(pending.named)
+
+    def _by_serial(self) -> dict[str, int]:
+        """The slots of the drives that are there."""
+        return {m.device.serial: slot for slot, m in enumerate(self.members) if m.device}
 
     def write_member(self, slot: int, start: int, data: bytes | memoryview) -> None:
         """Change a member's bytes. The one way there is: members that are away are marked first."""
@@ -156,7 +160,7 @@ class MembersIO:
         # Even before it is recorded: whoever recovers writes only to those that are in the journal.
         self._mark()
         self.journal.record(intents, named)
-        slots = {m.device.serial: slot for slot, m in enumerate(self.members) if m.device}
+        slots = self._by_serial()
         of_each: dict[int, list[Intent]] = {}
         for intent in (*intents, *loose):
             of_each.setdefault(slots[intent.serial], []).append(intent)
@@ -290,12 +294,12 @@ class PoolIO(MembersIO):
     def put_rows(self, address: int, blocks: Block) -> None:
         """Write whole rows of the layout, redundancy and all, straight to their places: nothing may stand there that
         is needed. They are not flushed."""
+        slots = self._by_serial()
         for run, base in self._touched(address, len(blocks)):
             for skip in range(0, run.rows, ROWS):
                 part = Run(run.band, run.group, run.row + skip, min(ROWS, run.rows - skip), run.number + skip)
                 intents = self._intents(part, base + skip * self.placement.bands[run.band].data, address, blocks)
-                slots = {m.device.serial: slot for slot, m in enumerate(self.members) if m.device}
-                each(lambda i: self.write_member(slots[i.serial], i.start, i.data), intents)  # noqa: B023
+                each(lambda i: self.write_member(slots[i.serial], i.start, i.data), intents)
 
     def runs_at(self, address: int, count: int) -> list[Run]:
         """The runs in which these addresses stand."""

@@ -17,7 +17,7 @@ from pairshelf.store.tables import PoolPlace, PoolRow
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class Goal:
     """Where a restripe leads: the layout it goes to, kept with the pool until the front has arrived."""
 
     scheme: str
@@ -27,16 +27,15 @@ class Way:
     #: How many of the members, by slot, are the old layout's.
     members: int
     upwards: bool
-    sheet_id: int | None = None
 
     def kept(self) -> dict[str, Any]:
         """As the pool's row keeps it."""
         return asdict(self)
 
 
-def way_of(pool: PoolRow) -> Way | None:
+def goal_of(pool: PoolRow) -> Goal | None:
     """Where a pool is being restriped to; None where it is not."""
-    return Way(**pool.walk) if pool.walk is not None else None
+    return Goal(**pool.walk) if pool.walk is not None else None
 
 
 def kept_bands(layout: Layout) -> list[Any] | None:
@@ -66,13 +65,13 @@ def designed_layout(pool: PoolRow, places: Sequence[PoolPlace], stripes: Sequenc
     drives = [Drive(str(p.slot), p.size, Kind(p.kind), p.rate, p.shelf, p.host, p.site, link=p.link) for p in members]
     spread = scheme_of(pool.scheme).own_protection
     division = Division(pool.sets, domain=(pool.domain or "") if spread else "", volumes=tuple(stripes), built=True)
-    way = way_of(pool)
-    old = _with(layout_of(drives if way is None else drives[: way.members], pool.scheme, division), pool.bands)
-    if way is None:
+    goal = goal_of(pool)
+    old = _with(layout_of(drives if goal is None else drives[: goal.members], pool.scheme, division), pool.bands)
+    if goal is None:
         return old
     there = sorted((p.to_slot, d) for p, d in zip(members, drives, strict=True) if p.to_slot is not None)
-    new = _with(layout_of([d for _, d in there], way.scheme, Division(way.sets, built=True)), way.bands)
-    return restriping(Moving(old, new), pool.front or 0, upwards=way.upwards, turned=pool.turned)
+    new = _with(layout_of([d for _, d in there], goal.scheme, Division(goal.sets, built=True)), goal.bands)
+    return restriping(Moving(old, new), pool.front or 0, upwards=goal.upwards, turned=pool.turned)
 
 
 def _with(layout: Layout, kept: Sequence[Any] | None) -> Layout:

@@ -22,7 +22,7 @@ class PoolRow(Numbered, table=True):
     state: str = "healthy"
     #: Its bands, where they are not as the scheme lays its drives: what was added stands behind what there was.
     bands: list[Any] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
-    #: The layout it is being restriped to (``store.repositories.layouts.Way``); None: it is not.
+    #: The layout it is being restriped to (``store.repositories.layouts.Goal``); None: it is not.
     walk: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
     #: The address that the front of a restripe has come to, and whether it goes back.
     front: int | None = big(default=None)

@@ -350,24 +350,18 @@ function Stair({ before, gain }: { before: number; gain: number }) {
       role="img"
       aria-label={`${formatSize(before, system)} now, ${formatSize(gain, system)} more`}
     >
-      <rect
-        x="1"
-        y={18 + tall - high(before)}
-        width="128"
-        height={high(before)}
-        fill="var(--spine)"
-        stroke="var(--ink)"
-        strokeWidth="0.7"
-      />
-      <rect
-        x="129"
-        y={18 + tall - high(before)}
-        width="128"
-        height={high(before)}
-        fill="var(--spine)"
-        stroke="var(--ink)"
-        strokeWidth="0.7"
-      />
+      {[1, 129].map((x) => (
+        <rect
+          key={x}
+          x={x}
+          y={18 + tall - high(before)}
+          width="128"
+          height={high(before)}
+          fill="var(--spine)"
+          stroke="var(--ink)"
+          strokeWidth="0.7"
+        />
+      ))}
       <rect x="129" y="18" width="128" height={tall - high(before)} fill="var(--pine)" opacity="0.75" />
       <text x="65" y={13 + tall - high(before)} fontSize="12" textAnchor="middle" fill="var(--ink)">
         {formatSize(before, system)}

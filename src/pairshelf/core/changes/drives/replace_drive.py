@@ -3,10 +3,11 @@ where it still works."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
+from pairshelf.core.changes.pools.relayout import cautions_of
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Takes
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
@@ -17,7 +18,7 @@ from pairshelf.core.errors import BadInput, Busy, Gone, NotPossible, NotServing,
 from pairshelf.core.figures.durations import copy, rebuild, restripe
 from pairshelf.core.figures.survival import after_failures, in_words
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.grown import with_members
+from pairshelf.core.layouts.grown import with_room
 from pairshelf.core.layouts.restripe import Moving
 from pairshelf.core.policies.beside import Under, refused
 
@@ -201,20 +202,16 @@ def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> Cha
     assert old is not None
     before = pool.layout
     takes = [Takes.of("Copy", copy(before, place.slot, drive.as_drive))]
-    larger = replace(place.designed, size=max(place.designed.size, drive.offers))
-    after = with_members(before, {place.slot: larger})
+    offers = {p.slot: p.drive.offers for p in pool.places if p.drive is not None} | {place.slot: drive.offers}
+    after = with_room(before, offers)
     gain = (after.stock - before.stock) * EXTENT
     moving = Moving(before, after)
     walks = after.bands != before.bands and not moving.at_once and not pool.spread
     if walks:
         takes.append(Takes.of("Restripe", restripe(moving)))
     now = after_failures(before, pool.absent)
-    cautions = []
-    if drive.condition == "failing":
-        cautions.append(f"{drive.named} is failing by its own readings; it is a poor choice.")
-    if drive.kind is not place.designed.kind:
-        cautions.append(f"{drive.named} is of another kind ({drive.kind.value}); the slowest sets the pace.")
-    if larger.size > place.designed.size and not gain:
+    cautions = list(cautions_of(before, [drive]))
+    if drive.offers > place.designed.size and not gain:
         cautions.append("The new drive is larger. The pool can use that once enough others of its set are, too.")
     return ChangeSheet(
         kind="replace-drive",

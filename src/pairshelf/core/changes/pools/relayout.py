@@ -137,7 +137,7 @@ def relayout(
             *(f"{p.drive.named} leaves the pool: free, its old data readable until it is wiped." for p in leaving if p.drive),
         ),
         steps=_steps(added, leaving, walks=walks, copies=copies),
-        cautions=(*cautions, *_fewer(now, then), *_kinds(before, added), *_doors(before, after)),
+        cautions=(*cautions, *_fewer(now, then), *cautions_of(before, added), *_doors(before, after)),
         confirm=pool.name if added else None,
         role="administrator",
         findings=tuple(findings),
@@ -243,7 +243,8 @@ def _fewer(now: Survival, then: Survival) -> tuple[str, ...]:
     return (f"Afterwards fewer drives may fail, whichever they are: {left} instead of {now.guaranteed}.",)
 
 
-def _kinds(before: Layout, added: Sequence[EstateDrive]) -> tuple[str, ...]:
+def cautions_of(before: Layout, added: Sequence[EstateDrive]) -> tuple[str, ...]:
+    """What is to be known of drives that come to a pool: another kind, readings that warn."""
     kinds = {d.kind for d in before.members}
     found = [
         f"{d.place} ({d.serial}) is of another kind ({d.kind.value}) than its members; the slowest sets the pace."

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.pools.relayout import RelayoutPlan, pool_to_change, relayout
@@ -10,7 +10,7 @@ from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.grown import with_members
+from pairshelf.core.layouts.grown import with_room
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,12 +22,7 @@ class UseRoom:
 
 def room_of(pool: EstatePool) -> Layout:
     """The pool as it would be if it used all of its drives: some may be larger than their places were made with."""
-    members = pool.layout.members
-    larger = {
-        p.slot: replace(members[p.slot], size=p.drive.offers)
-        for p in pool.places if p.drive is not None and p.drive.offers > members[p.slot].size
-    }  # fmt: skip
-    return with_members(pool.layout, larger) if larger else pool.layout
+    return with_room(pool.layout, {p.slot: p.drive.offers for p in pool.places if p.drive is not None})
 
 
 def plan(estate: Estate, request: UseRoom) -> RelayoutPlan:
