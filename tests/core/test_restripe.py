@@ -270,3 +270,15 @@ def test_between_two_layouts_no_more_is_said_to_be_survived_than_both_do() -> No
     for slot, used in enumerate(layout.used_extents):
         assert used <= layout.members[slot].extents
     assert layout.stripes == old.stripes + new.stripes and layout.data_extents == 9
+
+
+def test_turned_round_beyond_what_the_old_layout_has_nothing_is_counted_as_moved_that_will_be_written_over() -> None:
+    moving = Moving(*PAIRS["copies to parity-2"])
+    far = restriping(moving, 14, upwards=True, turned=False).turned_round()
+    assert (far.front, far.turned) == (9, True)
+    assert (far.turned_round().front, far.turned_round().turned) == (9, False)
+    near = restriping(moving, 4, upwards=True, turned=False).turned_round()
+    assert near.front == 4
+    down = Moving(*reversed(PAIRS["copies to parity-2"]))
+    assert not down.walk().upwards
+    assert restriping(down, 7, upwards=False, turned=False).turned_round().front == 7

@@ -13,10 +13,12 @@ from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.domain.units import EXTENT, GIB
 from pairshelf.core.errors import PairShelfError
 from pairshelf.core.layouts import build_layout
+from pairshelf.core.layouts.restripe import Window
 from pairshelf.core.layouts.restriping import Restriping
 from pairshelf.engine import approver
 from pairshelf.engine.carry import carry
 from pairshelf.engine.errands import do_errands
+from pairshelf.engine.io.restripe_io import RestripeIO
 from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
@@ -654,3 +656,28 @@ def test_what_is_measured_across_two_layouts_proves_nothing() -> None:
     carry_all()
     assert "sequential_write" not in pool_row(pool).measured
     assert files_intact(pool)
+
+
+def test_a_step_that_dies_between_its_windows_goes_on_from_the_last(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What a window leaves behind is written over by the next: its front is kept, though the step is not."""
+    pool = filled(shelf(3, size=400 * GIB), "parity-1", share=0.9)
+    do("add-drives", pool="p", drives=tuple(shelf(1, size=400 * GIB, name="B")))
+    move, left, deaths, fronts = RestripeIO.move, 2, 0, set()
+
+    def some_windows(io: RestripeIO, most: int) -> Window | None:
+        nonlocal left
+        if left == 0:
+            raise KeyboardInterrupt
+        left -= 1
+        return move(io, min(most, 7))
+
+    monkeypatch.setattr(RestripeIO, "move", some_windows)
+    while jobs := open_jobs("restripe"):
+        try:
+            carry(jobs[0])
+        except KeyboardInterrupt:
+            deaths, left = deaths + 1, 2 + deaths % 3
+            fronts.add(pool_row(pool).front)
+            assert files_intact(pool)
+    assert deaths > 5 and len(fronts) == deaths
+    assert sound(pool)

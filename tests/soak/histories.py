@@ -317,12 +317,14 @@ class History:
                 more = self.dice.choice((max(0, least), max(0, least), min(max(0, most), max(0, least) + 1)))
                 self._do(act, pool="p", scheme=to, drives=tuple(self._put_in(largest) for _ in range(more * sets)))
             elif act == "exchange":
-                place, old = self.dice.choice(self._places())
-                new = self._put_in(max(place.size // GIB, self.dice.choice((1, largest))))
-                risky = self._at_risk() >= self.promised or place.state != MemberState.ACTIVE
-                if self.dice.random() < 0.5 and not risky:
-                    devices().lose_extents(old.serial, sorted(self.dice.sample(range(10), 3)))
-                self._do("replace-drive", pool_id=self.pool_id, slot=place.slot, drive_id=new)
+                places = self._places()
+                # Now and then two side by side: what each brings may need the other.
+                for place, old in self.dice.sample(places, min(len(places), self.dice.choice((1, 1, 2)))):
+                    new = self._put_in(max(place.size // GIB, self.dice.choice((1, largest))))
+                    risky = self._at_risk() >= self.promised or place.state != MemberState.ACTIVE
+                    if self.dice.random() < 0.5 and not risky:
+                        devices().lose_extents(old.serial, sorted(self.dice.sample(range(10), 3)))
+                    self._do("replace-drive", pool_id=self.pool_id, slot=place.slot, drive_id=new)
             elif act == "leave-copy":
                 for slot, _ in self._beside():
                     self._do(act, pool_id=self.pool_id, slot=slot)

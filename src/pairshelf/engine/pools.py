@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
+from sqlalchemy import update
 from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
@@ -129,6 +130,14 @@ def note_front(pool: OpenPool, io: RestripeIO) -> None:
         pool.row.front, pool.row.moves = io.front, io.moves
         layout = io.layout
         pool.layout = io.layout = restriping(layout.both, io.front, upwards=layout.upwards, turned=layout.turned)
+
+
+def keep_front(pool: OpenPool, io: RestripeIO) -> None:
+    """Keep for good, whatever becomes of the caller's transaction, how far the front has come: what lies behind it
+    may be written over from now on. The caller has not written to the pool's row yet."""
+    with engine().begin() as connection:
+        where = col(PoolRow.id) == pool.row.number
+        connection.execute(update(PoolRow).where(where).values(front=io.front, moves=io.moves))
 
 
 def _note_missed(absences: Iterable[tuple[int, int]]) -> None:

@@ -62,6 +62,15 @@ class SimDrive:
         self._readable(start, into.nbytes // BLOCK)
         media.read_into(start, into)
 
+    def read_pieces(self, pieces: Sequence[tuple[int, memoryview]]) -> None:
+        """See Device."""
+        media = self._answer()
+        for start, into in pieces:
+            media.read_into(start, into)
+        for lost in self._world.lost_extents(self._serial):
+            if any(start <= lost < start + into.nbytes // BLOCK for start, into in pieces):
+                raise Unreadable(self._serial)
+
     def _readable(self, start: int, count: int) -> None:
         lost = self._world.lost_extents(self._serial)
         if lost and any(start <= extent < start + count for extent in lost):

@@ -63,6 +63,11 @@ class Device(Protocol):
         """The same into bytes that are there already: as many whole extents as they hold."""
         ...
 
+    def read_pieces(self, pieces: Sequence[tuple[int, memoryview]]) -> None:
+        """Several stretches, each from its first extent into bytes that are there already. Where any of it cannot be
+        read, what the bytes hold afterwards is not known."""
+        ...
+
     def write(self, start: int, data: bytes | memoryview) -> None:
         """Write whole extents from extent ``start``; DeviceError when it does not answer."""
         ...

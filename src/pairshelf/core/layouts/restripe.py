@@ -173,13 +173,17 @@ class Walk:
             return (self.ends > front) & (self.starts >= self.common)
         return (self.starts < front) & (self.starts >= self.common)
 
+    def entered(self, front: int) -> int:
+        """Where a front that is turned round into this way stands. Beyond what this layout has there is nothing to
+        lead back, and its rows will be written over: they are not counted as the other layout's any more."""
+        return front if self.upwards else min(front, self.capacity)
+
     def next(self, front: int, most: int) -> Window | None:
         """What is moved next: the largest window that is safe, of at most so many rows; None when the front has
         arrived. A front in the middle of a row (it was turned round there) takes that row first, by a copy."""
         if (front >= self.arrives) if self.upwards else (front <= self.arrives):
             return None
-        if not self.upwards:
-            front = min(front, self.capacity)  # It may have been turned round beyond what this layout has.
+        front = self.entered(front)
         row = int(np.searchsorted(self.ends, front, "right" if self.upwards else "left"))
         edge = int(self.starts[row] if self.upwards else self.ends[row])
         if not self.safe[row]:

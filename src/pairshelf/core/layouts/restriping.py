@@ -47,6 +47,11 @@ class Restriping(Layout):
         old, new = self.both.old.bands, self.both.new_bands
         return _way(new, old, not self.upwards) if self.turned else _way(old, new, self.upwards)
 
+    def turned_round(self) -> Restriping:
+        """The front goes the other way from now on."""
+        other = restriping(self.both, self.front, upwards=self.upwards, turned=not self.turned)
+        return restriping(self.both, other.walk.entered(self.front), upwards=self.upwards, turned=other.turned)
+
     @property
     def ribbon(self) -> tuple[int, ...]:
         """Of each drive, the row at which what the front has passed ends (or, going downwards, begins)."""

@@ -6,7 +6,6 @@ which parity stands on the same members are handled together as one array operat
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
@@ -22,7 +21,7 @@ from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.erasure import Block, locate, parity, reconstruct
 from pairshelf.core.layouts.model import Code, Group
 from pairshelf.core.layouts.placement import Placement, columns_of
-from pairshelf.engine.io.side_by_side import each
+from pairshelf.engine.io.side_by_side import Tally, each
 from pairshelf.engine.io.stripe_journal import Intent, StripeJournal, Stripes
 
 #: Rows read from one copy before it is the next one's turn.
@@ -98,7 +97,7 @@ class MembersIO:
         self.members, self.block, self.journal = members, block, journal
         self._miss, self._missed, self._guard = miss, False, Lock()
         #: Extents read from or written to each member, by slot: what the drives really had to do.
-        self.moved: Counter[int] = Counter()
+        self.moved = Tally()
         #: (slot, row) of what nothing could be computed from any more: zeros stand there.
         self.damaged: list[tuple[int, int]] = []
         #: (slot, row) of what could not be read, was computed from the others, and written anew.
@@ -281,14 +280,15 @@ class PoolIO(MembersIO):
             raise NotPossible("A member is away.", code="unreachable")
         rows = np.empty((run.rows, self.block), np.uint8)
         edges = np.flatnonzero(np.diff(np.concatenate([[False], wanted, [False]])))
-        for low, high in edges.reshape(-1, 2).tolist():
-            try:
-                device.read_into(run.row + low, rows[low:high].data)
-            except Unreadable:
+        stretches = edges.reshape(-1, 2).tolist()
+        try:
+            device.read_pieces([(run.row + low, rows[low:high].data) for low, high in stretches])
+            self.moved.add(member, int(wanted.sum()))
+        except Unreadable:
+            for low, high in stretches:
                 self._load_member(
                     member, replace(run, row=run.row + low, rows=high - low, number=run.number + low), rows[low:high]
                 )
-        self.moved[member] += int(wanted.sum())
         return rows
 
     def put_rows(self, address: int, blocks: Block) -> None:
@@ -342,7 +342,7 @@ class PoolIO(MembersIO):
         intents = []
         for member in group.members:
             if device := self.members[member].device:
-                self.moved[member] += run.rows
+                self.moved.add(member, run.rows)
                 intents.append(Intent(device.serial, run.row, fresh[member].data.cast("B")))
         return intents
 
@@ -449,7 +449,7 @@ class PoolIO(MembersIO):
             self._put(slot, run.row, np.zeros((1, self.block), np.uint8))
             self.damaged.append((slot, run.row))
             return True
-        self.moved[slot] += run.rows
+        self.moved.add(slot, run.rows)
         fresh = np.empty((run.rows, self.block), np.uint8)
         for phase in self._phases(group, run):
             present = {c: loaded[m][phase.rows] for c, m in enumerate(phase.columns) if m in loaded}
@@ -565,7 +565,7 @@ class PoolIO(MembersIO):
         device = self.members[member].device
         if device is None:
             raise NotPossible("A member is away.", code="unreachable")
-        self.moved[member] += run.rows
+        self.moved.add(member, run.rows)
         rows = np.empty((run.rows, self.block), np.uint8) if into is None else into
         try:
             device.read_into(run.row, rows.data)

@@ -10,6 +10,7 @@ from __future__ import annotations
 import json
 import zlib
 from collections.abc import Callable, Iterator, Sequence
+from itertools import pairwise
 
 import numpy as np
 
@@ -17,8 +18,8 @@ from pairshelf.core.domain.device import DeviceError
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts.restripe import Window
 from pairshelf.core.layouts.restriping import Restriping
-from pairshelf.engine.io.pool_io import Compared, Member, MembersIO, PoolIO, Refilled, Run
-from pairshelf.engine.io.side_by_side import each
+from pairshelf.engine.io.pool_io import ROWS, Compared, Member, MembersIO, PoolIO, Refilled, Run
+from pairshelf.engine.io.side_by_side import ahead, each
 from pairshelf.engine.io.stripe_journal import StripeJournal
 
 #: All redundancy is in step, or the restripe is not begun.
@@ -81,11 +82,26 @@ class RestripeIO(MembersIO):
         window = self.walk.next(self.front, most)
         if window is None:
             return None
-        blocks = self._gathered(window)
         if window.by_copy:
+            blocks = self._gathered(window)
             self._keep(window, blocks)
-        self._put(window, blocks)
+            self._put(window, blocks)
+        else:
+            # Nothing that the window's rows are read from is written over by any of them: a piece after the other.
+            pieces = list(self._pieces(window))
+            for piece, blocks in zip(pieces, ahead(self._gathered, pieces, most=2), strict=True):
+                self._target.put_rows(piece.low, blocks)
+            self._arrived(window)
         return window
+
+    def _pieces(self, window: Window) -> Iterator[Window]:
+        """The window, cut at rows of the layout that is written, into what stays near the processor."""
+        starts = self.walk.starts
+        first, last = (int(np.searchsorted(starts, at)) for at in (window.low, window.high))
+        cuts = [*range(first, last, ROWS), last]
+        for low, high in pairwise(cuts):
+            end = window.high if high == last else int(starts[high])
+            yield Window(int(starts[low]), end, window.by_copy)
 
     def _gathered(self, window: Window) -> np.ndarray:
         """The data of a window as they stand now; zeros where nothing can be stored yet."""
@@ -111,13 +127,20 @@ class RestripeIO(MembersIO):
             device = self.members[slot].device
             assert device is not None
             device.keep_aside(content)
-            self.moved[slot] += len(stored) // self.block
+            self.moved.add(slot, len(stored) // self.block)
 
         each(keep, chosen)
 
     def _put(self, window: Window, blocks: np.ndarray) -> None:
-        target = self.old if self.layout.turned else self.new
-        target.put_rows(window.low, blocks)
+        self._target.put_rows(window.low, blocks)
+        self._arrived(window)
+
+    @property
+    def _target(self) -> PoolIO:
+        """What is written: the bytes of the layout that the front leads to."""
+        return self.old if self.layout.turned else self.new
+
+    def _arrived(self, window: Window) -> None:
         self.flush()
         self.front = window.high if self.walk.upwards else window.low
         self.moves += 1

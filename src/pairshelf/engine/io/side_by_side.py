@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
+from threading import Lock
 from typing import TypeVar
 
 _Given = TypeVar("_Given")
@@ -15,6 +17,19 @@ _Got = TypeVar("_Got")
 @lru_cache(maxsize=4)
 def _threads(_process: int, name: str) -> ThreadPoolExecutor:
     return ThreadPoolExecutor(max(2, min(8, os.cpu_count() or 2)), name)
+
+
+class Tally(Counter[int]):
+    """Counts that several threads add to."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._guard = Lock()
+
+    def add(self, key: int, count: int) -> None:
+        """So many more; none is lost to another thread that adds at the same time."""
+        with self._guard:
+            self[key] += count
 
 
 def each(act: Callable[[_Given], _Got], given: Iterable[_Given]) -> list[_Got]:

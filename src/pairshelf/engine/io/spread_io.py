@@ -154,7 +154,7 @@ class SpreadIO(MembersIO):
         for row, spots in enumerate(stretch.spots):
             for column, (slot, where) in enumerate(spots.tolist()):
                 if device := self.members[slot].device:
-                    self.moved[slot] += 1
+                    self.moved.add(slot, 1)
                     intents.append(Intent(device.serial, where, columns[column][row].tobytes()))
         return intents
 
@@ -261,7 +261,7 @@ class SpreadIO(MembersIO):
         for i, (slot, row) in enumerate(stretch.spots[rows, column].tolist()):
             device = self.members[slot].device
             assert device is not None
-            self.moved[slot] += 1
+            self.moved.add(slot, 1)
             try:
                 blocks[i] = np.frombuffer(device.read(row, 1), np.uint8)
             except Unreadable:
@@ -285,7 +285,7 @@ class SpreadIO(MembersIO):
 
     def _put(self, slot: int, row: int, block: Block) -> None:
         if self.members[slot].device:
-            self.moved[slot] += 1
+            self.moved.add(slot, 1)
         self.write_member(slot, row, np.ascontiguousarray(block).data)
 
     def _columns(self, stretch: Stretch, present: dict[int, Block], wanted: Sequence[int]) -> dict[int, Block]:

@@ -11,7 +11,7 @@ from pairshelf.core.layouts.restriping import Restriping
 from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.starting import start
 from pairshelf.engine.jobs.work import Held, Work
-from pairshelf.engine.pools import OpenPool, note_front
+from pairshelf.engine.pools import OpenPool, keep_front, note_front
 from pairshelf.engine.relayout import arrive
 from pairshelf.store.tables import JobRow
 
@@ -24,8 +24,14 @@ def step(work: Work) -> float:
     if not pool.whole:
         raise Held("waits until every place of the pool holds a drive with all its data")
     io = work.restripe_io
-    rows = max(1, min(work.most, _MOST) // max(band.data for band in io.walk.new))
-    window = io.move(rows)
+    widest = max(band.data for band in io.walk.new)
+    budget = min(work.most, _MOST)
+    # The first windows are small: several to a step, each one's front kept before the next goes beyond it.
+    while (window := io.move(max(1, budget // widest))) is not None:
+        budget -= window.high - window.low
+        if budget < widest:
+            break
+        keep_front(pool, io)
     note_front(pool, io)
     left = abs(io.walk.arrives - io.front)
     done = job.total - left - job.cursor

@@ -11,7 +11,6 @@ from pairshelf.core.domain.estate import Estate, EstatePool
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures.durations import at_rate
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.restripe import Walk
 from pairshelf.core.layouts.restriping import Restriping
 
 
@@ -41,8 +40,7 @@ def plan(estate: Estate, request: TurnRestripe) -> TurnRestripePlan:
             f"{pool.name} is not being restriped; there is no front to turn round.", code="no-front", field="pool"
         )
     back = not layout.turned
-    walk = way_of_front(layout, back=back)
-    if not walk.possible:
+    if not layout.turned_round().walk.possible:
         raise NotPossible("From the new layout one front cannot lead back to the old one.", code="no-way", field="pool")
     goal = layout.both.old if back else layout.both.new
     # What is shown must not change while the front moves on.
@@ -63,12 +61,6 @@ def plan(estate: Estate, request: TurnRestripe) -> TurnRestripePlan:
         fixed=tuple(f"{p.drive.named} leaves the pool again when the front is back." for p in left if p.drive),
     )  # fmt: skip
     return TurnRestripePlan(sheet, pool, back)
-
-
-def way_of_front(layout: Restriping, *, back: bool) -> Walk:
-    """The way the front goes, back or on."""
-    old, new = layout.both.old.bands, layout.both.new_bands
-    return Walk(new, old, upwards=not layout.upwards) if back else Walk(old, new, upwards=layout.upwards)
 
 
 def _named(layout: Layout) -> str:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.pools.relayout import RelayoutPlan
-from pairshelf.core.changes.pools.turn_restripe import TurnRestripePlan, way_of_front
+from pairshelf.core.changes.pools.turn_restripe import TurnRestripePlan
 from pairshelf.core.domain.device import Devices
 from pairshelf.core.errors import Gone
-from pairshelf.core.layouts.restriping import Restriping, restriping
+from pairshelf.core.layouts.restriping import Restriping
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.growing import begin
 from pairshelf.engine.jobs.starting import open_jobs
@@ -36,13 +36,12 @@ def turn(session: Session, _sheet: SheetRow, planned: TurnRestripePlan, _who: st
     open_io(session, pool, world)
     layout = pool.layout
     assert isinstance(layout, Restriping)
-    pool.row.turned = planned.back
-    pool.layout = restriping(layout.both, layout.front, upwards=layout.upwards, turned=planned.back)
-    walk, whole = way_of_front(layout, back=planned.back), layout.both.seconds()
-    front = min(layout.front, walk.capacity)
+    pool.layout = turned = layout.turned_round()
+    pool.row.turned, pool.row.front = turned.turned, turned.front
+    walk, whole = turned.walk, layout.both.seconds()
     job.total = max(1, abs(walk.arrives - walk.begins))
-    job.cursor = job.total - min(job.total, abs(walk.arrives - front))
+    job.cursor = job.total - min(job.total, abs(walk.arrives - turned.front))
     job.seconds, job.spent = whole, whole * job.cursor / job.total
-    job.report = {k: v for k, v in job.report.items() if k != "moved"} | {"turned": planned.back, "went_back": True}
+    job.report = {k: v for k, v in job.report.items() if k != "moved"} | {"turned": turned.turned, "went_back": True}
     session.flush()
     return Outcome(planned.pool.id)
