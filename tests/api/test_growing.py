@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from pairshelf.core.domain.units import GIB
+from pairshelf.engine.carry import carry
 from tests.api.conftest import PASSWORD, Person
-from tests.engine.helpers import carry_all, happens, shelf
+from tests.engine.helpers import carry_all, fill, happens, shelf
 
 
 def approve(person: Person, sheet: dict[str, object]) -> None:
@@ -84,3 +85,45 @@ def test_what_cannot_be_asked_is_refused_at_its_field(lab: Person) -> None:
         assert answer.status_code in (400, 422), (query, status)
         assert answer.get_json()["field"] == "drives"
     assert lab.get("/api/pools/99/ways").status_code == 404
+
+
+def test_what_fills_up_leads_to_making_the_pool_larger(lab: Person) -> None:
+    def said() -> list[dict[str, object]]:
+        return [m for m in lab.get("/api/today").get_json()["matters"] if "full" in m["sentence"]]
+
+    assert said() == []
+    pool = lab.get("/api/pools/1").get_json()
+    left = lab.post("/api/sheets/extend-volumes", {"pool": pool["name"]})
+    if left.status_code == 200:
+        approve(lab, left.get_json())
+    carry_all()
+    for volume in lab.get("/api/pools/1").get_json()["volumes"]:
+        carry(fill(1, 0.97, volume["id"]))
+    (matter,) = said()
+    assert (matter["act"], matter["link"], matter["gravity"]) == ("Make it larger", "/pools/1/grow", 1)
+    new = shelf(1, size=200 * GIB, name="N")
+    approve(lab, lab.post("/api/sheets/add-drives", {"pool": pool["name"], "drives": new}).get_json())
+    assert [m["act"] for m in said()] == ["Watch it"]
+    carry_all()
+    assert [m["act"] for m in said()] == ["Extend it"]
+    sheet = lab.post("/api/sheets/extend-volumes", {"pool": pool["name"]}).get_json()
+    assert ["is thin" in said for said in sheet["body"]["cautions"]] == [True]
+    approve(lab, sheet)
+    # The volumes have room again, at the cost of the thin one beside them.
+    (matter,) = said()
+    assert "full: its thin volumes take no more writes" in str(matter["sentence"])
+
+
+def test_drives_that_cannot_be_had_are_named_with_the_reason(lab: Person) -> None:
+    new = shelf(4, size=200 * GIB, name="N")
+    happens("pull", "N2")
+    happens("fail", "N3")
+    found = lab.get("/api/pools/1/ways").get_json()
+    assert {"N1", "N4"} <= {d["serial"] for d in found["drives"]} and not {"N2", "N3"} & {
+        d["serial"] for d in found["drives"]
+    }
+    reasons = {d["named"].split(",")[0]: d["why_not"] for d in found["not_to_be_had"]}
+    assert reasons == {"N2": "It is not in a bay.", "N bay 3 (N3)": "It has failed."}
+    refused = lab.get(f"/api/pools/1/ways?drives={new[2]}").get_json()
+    way = next(w for w in refused["ways"] if w["id"] == "add-drives")
+    assert "has failed" in way["why_not"]

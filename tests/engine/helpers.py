@@ -56,10 +56,11 @@ def replace(pool: int, slot: int, drive: int) -> None:
     do("replace-drive", pool_id=pool, slot=slot, drive_id=drive)
 
 
-def fill(pool: int, share: float = 0.4) -> int:
-    """Start writing sample files; the job's id."""
+def fill(pool: int, share: float = 0.4, volume_id: int | None = None) -> int:
+    """Start writing sample files to its only volume, or this one; the job's id."""
     with transaction() as session:
-        volume = session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool)).one()
+        mine = select(VolumeRow).where(VolumeRow.pool_id == pool)
+        volume = session.exec(mine).one() if volume_id is None else session.get_one(VolumeRow, volume_id)
         return start_fill(session, open_pool(session, pool), volume, share, "ida").id or 0
 
 

@@ -76,6 +76,14 @@ class PickOut(BaseModel):
     remark: str | None
 
 
+class NotToBeHad(BaseModel):
+    """A drive without a duty that cannot be picked."""
+
+    named: str
+    size: int
+    why_not: str
+
+
 class WaysOut(BaseModel):
     pool: str
     capacity: int
@@ -86,6 +94,7 @@ class WaysOut(BaseModel):
     why_no_conversion: str | None
     way_round: list[str]
     drives: list[PickOut]
+    not_to_be_had: list[NotToBeHad]
 
 
 def _picked(text: str) -> list[int]:
@@ -121,5 +130,8 @@ def ways(path: PoolPath, query: WaysQuery) -> Any:
             PickOut(id=d.id, shelf=d.shelf, place=d.place, serial=d.serial, size=d.size, kind=d.kind.value, holds=d.holds,
                     new=d.service == "new", remark=remark_on(pool, d))
             for d in found.drives if why_not_free(d) is None
+        ],
+        not_to_be_had=[
+            NotToBeHad(named=d.named, size=d.size, why_not=why) for d in found.drives if (why := why_not_free(d))
         ],
     )  # fmt: skip

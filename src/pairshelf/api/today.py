@@ -19,6 +19,7 @@ from pairshelf.core.domain.away import Stood, away_named
 from pairshelf.core.policies.attention import PoolFacts, matters
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices
+from pairshelf.services.watching import what_fills
 from pairshelf.store.database import pick, transaction
 from pairshelf.store.tables import (
     Application,
@@ -110,7 +111,7 @@ def today() -> Any:
             _pools(session), new_drives=new_drives, failing=_failing(session), drafts=_drafts(session),
             worker_away=worker_away(session), no_drives=drives == 0, free_drives=free_drives,
             no_pools=pools == 0, locked=_locked(session), unkept=_unkept(session), room_left=shutil.disk_usage(devices().folder).free,
-            unruled=_unruled(session),
+            unruled=_unruled(session), fills=what_fills(session),
         )  # fmt: skip
         running = jobs_out(
             session,

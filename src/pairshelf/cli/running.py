@@ -125,6 +125,7 @@ def grow(
     from pairshelf.cli.planning import _surroundings, drives_named
 
     _surroundings()
+    from pairshelf.core.search.ways import why_not_free
     from pairshelf.engine.pools import devices
     from pairshelf.services.growing import growth_of
     from pairshelf.store.database import transaction
@@ -133,6 +134,7 @@ def grow(
         picked = drives_named(session, tuple(drives or ()))
         found = growth_of(session, _pool(session, pool).id, picked, devices())
         serials = {d.id: d.serial for d in found.drives}
+        not_to_be_had = [(d.named, why) for d in found.drives if (why := why_not_free(d))]
     if as_json:
         shown = [
             {k: v for k, v in asdict(replace(w, after=None)).items() if k != "after"} for w in (*found.ways, *found.conversions)
@@ -147,4 +149,6 @@ def grow(
         named = ", ".join(serials[d] for d in way.drives) + (f". Suggested: {way.suggested}" if way.suggested else "")
         lines.add_row(way.name, format_size(way.gain) if way.gain else "", when, str(way.meanwhile), named)
     show(lines)
+    for named, why in not_to_be_had:
+        print(f"Not to be had: {named}. {why}")
     return None

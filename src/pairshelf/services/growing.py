@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, or_, select
 
 from pairshelf.core.changes.kind import Context
 from pairshelf.core.domain.device import Devices
@@ -32,9 +32,10 @@ class Growth:
 def growth_of(session: Session, pool_id: int, picked: Sequence[int], world: Devices) -> Growth:
     """The ways for a pool, with these drives or with those each way would take. NotFound for no such pool, BadInput
     for a drive that cannot be picked."""
+    # Those that have failed or are away are among them: why they cannot be had is part of the answer.
     query = select(DriveRow.id).where(
-        col(DriveRow.service).in_((Service.FREE, Service.NEW)), DriveRow.condition != "failed",
-        col(DriveRow.shelf_id).is_not(None), col(DriveRow.starts_host).is_(False),
+        col(DriveRow.service).in_((Service.FREE, Service.NEW)), col(DriveRow.starts_host).is_(False),
+        or_(col(DriveRow.shelf_id).is_not(None), col(DriveRow.left_shelf_id).is_not(None)),
     )  # fmt: skip
     ids = [i for i in session.exec(query.order_by(col(DriveRow.size), col(DriveRow.id)).limit(MOST)) if i is not None]
     wanted = tuple(dict.fromkeys((*picked, *ids)))

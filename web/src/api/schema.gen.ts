@@ -6458,6 +6458,20 @@ export interface components {
             way_round: string[];
             /** Drives */
             drives: components["schemas"]["PickOut"][];
+            /** Not To Be Had */
+            not_to_be_had: components["schemas"]["NotToBeHad"][];
+        };
+        /**
+         * NotToBeHad
+         * @description A drive without a duty that cannot be picked.
+         */
+        NotToBeHad: {
+            /** Named */
+            named: string;
+            /** Size */
+            size: number;
+            /** Why Not */
+            why_not: string;
         };
         /**
          * PickOut

@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import IntEnum
 
+from pairshelf.core.policies.filling import Filling
+
 
 class Gravity(IntEnum):
     """How much a matter presses."""
@@ -55,13 +57,13 @@ def matters(
     pools: Sequence[PoolFacts], *, new_drives: int, failing: Sequence[tuple[int, str, int | None]], drafts: Sequence[tuple[int, str]],
     worker_away: bool, no_drives: bool, free_drives: int, no_pools: bool,
     locked: Sequence[tuple[int, str]] = (), unkept: Sequence[tuple[int, str]] = (), room_left: int | None = None,
-    unruled: Sequence[tuple[int, str, str]] = (),
+    unruled: Sequence[tuple[int, str, str]] = (), fills: Sequence[Filling] = (),
 ) -> list[Matter]:  # fmt: skip
     """All matters, the gravest first, otherwise in the order given.
 
     ``locked`` pools are (id, name), as are ``unkept`` ones, whose passphrase nobody has said to keep;
     ``room_left``: bytes left where the devices' own files lie; ``unruled`` volumes, that recordings are written to and nothing is ever
-    deleted from, are (pool's id, volume, application).
+    deleted from, are (pool's id, volume, application); ``fills``: what is filling up.
     """
     found: list[Matter] = []
     if worker_away:
@@ -104,6 +106,9 @@ def matters(
         )
         for i, where, pool in failing
     ]  # fmt: skip
+    found += [
+        Matter(Gravity.SOON if f.urgent else Gravity.SOMETIME, f.sentence, *_to_fill(f.pool_id, f.act)) for f in fills
+    ]
     found += [
         Matter(Gravity.SOMETIME, f"{title} waits for approval.", "Read the sheet", f"/changes/{i}")
         for i, title in drafts
@@ -156,6 +161,13 @@ def matters(
             )
         )
     return sorted(found, key=lambda m: m.gravity)  # fmt: skip
+
+
+def _to_fill(pool: int, act: str) -> tuple[str, str]:
+    """What to do about something that is filling up, and where."""
+    if act == "grow":
+        return "Make it larger", f"/pools/{pool}/grow"
+    return ("Watch it" if act == "watch" else "Extend it"), f"/pools/{pool}"
 
 
 def _of_pool(pool: PoolFacts) -> list[Matter]:

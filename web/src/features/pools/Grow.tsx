@@ -84,6 +84,7 @@ function Shown({
           )}
         </p>
         <Picks drives={found.drives} picked={picked} onPick={onPick} />
+        {found.not_to_be_had.length > 0 && <NotToBeHad drives={found.not_to_be_had} />}
       </section>
       <section aria-label="Ways to grow" className="rungs">
         {found.ways.map((way) => (
@@ -187,6 +188,25 @@ function Picks({
     </div>
   );
 }
+
+/** Drives without a duty that cannot be picked, each with its reason. */
+function NotToBeHad({ drives }: { drives: Found["not_to_be_had"] }) {
+  const { system } = useUnits();
+  return (
+    <details style={{ marginTop: "0.5rem" }} open={drives.length <= 3}>
+      <summary className="faint">{drives.length} more cannot be had</summary>
+      <ul className="plain-steps">
+        {drives.map((d) => (
+          <li key={d.named}>
+            {d.named}, {shortSize(d.size, system)}: {lower(d.why_not)}
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}
+
+const lower = (sentence: string) => sentence[0].toLowerCase() + sentence.slice(1);
 
 function bayOf(d: Pick): string {
   const bay = /bay (\d+)$/.exec(d.place)?.[1];

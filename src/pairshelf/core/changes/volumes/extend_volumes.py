@@ -80,6 +80,10 @@ def plan(estate: Estate, request: ExtendVolumes) -> ExtendVolumesPlan:
             *(("It waits until the front of the restripe has arrived, and is then done by itself. If the front is turned "
                "round, nothing is extended.",) if request.after_restripe else ()),
         ),
+        cautions=tuple(
+            f"{v.name} is thin and writes to what is left in the pool: afterwards nothing is."
+            for v in own.values() if v.thin and v not in chosen
+        ),
     )  # fmt: skip
     return ExtendVolumesPlan(sheet, pool, tuple(each), request.after_restripe)
 
