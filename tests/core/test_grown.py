@@ -9,6 +9,8 @@ from hypothesis import strategies as st
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.figures.assess import assess
+from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.core.layouts.grown import converted, height, with_drives, with_members, with_sets
 from pairshelf.core.layouts.model import Family
@@ -144,3 +146,28 @@ def test_what_does_not_come_out_even_or_high_enough_is_refused_at_its_field() ->
         converted(build_layout(more([9] * 8), "parity-2", sets=2), "parity-1", [], (0, 1))
     with pytest.raises(NotPossible, match="at least 4"):
         converted(build_layout(more([9] * 2), "copies-2"), "parity-2", more([9], 20))
+
+
+def test_sets_that_are_not_alike_count_each_by_itself() -> None:
+    """Worked by hand: sets of 3 and 5 over rows of 8 and 5, one parity each."""
+    layout = build_layout([Drive(str(i), (8 if i < 3 else 5) * GIB + GIB // 2) for i in range(6)], "parity-1", sets=2)
+    more = [Drive(n, 5 * GIB + GIB // 2) for n in ("x", "y")]
+    wide = with_drives(layout, more, 1)
+    assert [len(one) for one in wide.sets] == [3, 5] and wide.describe() == "2 sets of 3 and 5"
+    assert wide.data_extents == 8 * 2 + 5 * 4 and wide.data_drives == 6
+    assert [wide.set_of(i) for i in range(8)] == [0, 0, 0, 1, 1, 1, 1, 1]
+    assert (list(wide.members_of(0)), list(wide.members_of(1))) == ([0, 1, 2], [3, 4, 5, 6, 7])
+    assert not wide.after_failures({"3", "x"}).survives and wide.after_failures({"0", "x"}).survives
+    # Of the set of five, four are read to compute the fifth; of the other, two.
+    reads = {one.width: one.reads for one in assess(wide, Assumptions()).groups}
+    assert reads == {3: 2 * 8 * GIB, 5: 4 * 5 * GIB}
+    assert [len(one) for one in with_drives(wide, [Drive("z", 9 * GIB)], 0).sets] == [4, 5]
+    both = with_drives(wide, [Drive("z", 9 * GIB), Drive("w", 9 * GIB)])
+    assert [len(one) for one in both.sets] == [4, 6]
+    taller = with_members(wide, {i: Drive(f"t{i}", 7 * GIB) for i in range(3, 8)})
+    assert taller.data_extents == 8 * 2 + 6 * 4 and wide.data_extents < taller.data_extents
+    double = converted(wide, "parity-2", [Drive("z", 9 * GIB), Drive("w", 9 * GIB)])
+    assert [len(one) for one in double.sets] == [4, 6] and double.data_extents == wide.data_extents
+    for wrong in (2, -1):
+        with pytest.raises(BadInput, match="there is no set"):
+            with_drives(layout, more, wrong)

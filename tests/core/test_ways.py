@@ -161,3 +161,17 @@ def test_a_span_grows_at_once_and_held_back_flash_is_a_way() -> None:
     pool = replace(pool, places=held)
     way = by_id(ways(replace(estate, pools=(pool,)), pool))["hold-back"]
     assert way.gain > 0.2 * TB and way.hours == 0 and way.request == {"drives": [1, 2], "share": 0.0}
+
+
+def test_one_set_alone_can_grow_with_a_word_of_warning() -> None:
+    estate, pool = house("parity-1", [6 * TB] * 4 + [4 * TB] * 4, [6 * TB, 4 * TB], sets=2)
+    found = by_id(ways(estate, pool, [100]))
+    assert found["add-drives"].why_not is not None and "say which set" in found["add-drives"].why_not
+    way = found["add-to-one-set"]
+    assert (way.name, way.request["into"]) == ("one more drive for set 1 alone", 1)
+    assert way.after is not None and way.after.describe() == "2 sets of 4 and 5"
+    assert any("Set 1 takes longer to rebuild" in c for c in way.cautions)
+    # The small one reaches only as high as the second set.
+    assert by_id(ways(estate, pool, [101]))["add-to-one-set"].request["into"] == 2
+    assert "add-to-one-set" not in by_id(ways(*house("parity-1", [6 * TB] * 4, [6 * TB])))
+    assert "add-to-one-set" not in by_id(ways(*house("copies-2", [6 * TB] * 4, [6 * TB], sets=2)))

@@ -681,3 +681,46 @@ def test_a_step_that_dies_between_its_windows_goes_on_from_the_last(monkeypatch:
             assert files_intact(pool)
     assert deaths > 5 and len(fronts) == deaths
     assert sound(pool)
+
+
+def test_one_set_gets_a_drive_and_lives_on_as_any_other() -> None:
+    """Sets of four and three: read and in step, a failure in each, larger drives, another scheme, both grown, a set
+    added and taken out again."""
+    size = 60 * GIB
+    pool = filled(shelf(6, size=size), "parity-1", sets=2, share=0.8)
+    do("add-drives", pool="p", drives=tuple(shelf(1, size=size, name="B")), into=1)
+    assert files_intact(pool)
+    carry_all()
+    assert sound(pool)
+    with transaction() as session:
+        layout = open_pool(session, pool).layout
+    assert layout.describe() == "2 sets of 3 and 4" and [len(one) for one in layout.sets] == [4, 3]
+    assert pool_row(pool).capacity * EXTENT == promised_of("add-drives") == (3 + 2) * 59 * EXTENT
+    # The first of the second set and the one that came to the first: one of each is survived.
+    happens("fail", "A4")
+    happens("fail", "B1")
+    assert pool_state(pool)[0] == "unprotected" and files_intact(pool)
+    for slot, new in zip((3, 4), shelf(2, size=80 * GIB, name="C"), strict=True):
+        replace(pool, slot, new)
+    carry_all()
+    assert sound(pool)
+    for slot, new in zip((5, 6), shelf(2, size=80 * GIB, name="D"), strict=True):
+        replace(pool, slot, new)
+        carry_all()
+    carry_all()
+    assert pool_row(pool).capacity == 3 * 59 + 2 * 79 and sound(pool)
+    do("convert-pool", pool="p", scheme="parity-2", drives=tuple(shelf(2, size=80 * GIB, name="E")))
+    carry_all()
+    assert pool_row(pool).capacity == 3 * 59 + 2 * 79 and sound(pool)
+    do("add-drives", pool="p", drives=tuple(shelf(2, size=80 * GIB, name="F")))
+    carry_all()
+    assert pool_row(pool).capacity == 4 * 59 + 3 * 79 and sound(pool)
+    more = shelf(6, size=80 * GIB, name="G")
+    do("add-sets", pool="p", drives=tuple(more))
+    carry_all()
+    assert sound(pool)
+    do("take-out", pool="p", drives=tuple(more))
+    assert pool_row(pool).capacity == 4 * 59 + 3 * 79 and sound(pool)
+    found = refused("add-drives", pool="p", drives=(more[0],), into=3)
+    assert (found.field, "there is no set 3" in found.message) == ("into", True)
+    assert refused("add-drives", pool="p", drives=(more[0],)).field == "drives"

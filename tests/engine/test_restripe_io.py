@@ -66,7 +66,8 @@ def drawn(dice: random.Random) -> tuple[Layout, Layout]:
                 grown = {s: replace(old.members[s], size=old.members[s].size + dice.randint(1, 9) * GIB) for s in slots}
                 new = with_members(old, grown)
             elif dice.random() < 0.4:
-                new = with_drives(old, drives(dice.randint(1, 2) * sets, 10))
+                into = dice.randrange(sets) if sets > 1 and dice.random() < 0.5 else None
+                new = with_drives(old, drives(dice.randint(1, 2) * sets, 10), into)
             else:
                 to = dice.choice(targets(old))
                 least, most = drives_a_set(old, to)

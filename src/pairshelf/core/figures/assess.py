@@ -158,8 +158,7 @@ def sets_alike(layout: Layout, given: Assumptions, share: float) -> tuple[SetsAl
     else:
         sets, seconds = layout.sets, layout.rebuild_seconds_by_set(given.network)
         # Of a set with its tolerance used up only n - p members are left, as many as carry its data.
-        columns = layout.scheme.data_columns(layout.width)
-        read = [min(map(_EXTENTS, one)) * columns * EXTENT for one in sets]
+        read = [min(map(_EXTENTS, one)) * layout.scheme.data_columns(len(one)) * EXTENT for one in sets]
     alike = layout.same("alike", lambda: _alike(layout.members))
     counted: Counter[tuple[int, float, float, float, bool, int]] = Counter()
     for own, idle, reads in zip(sets, seconds, read, strict=True):

@@ -21,7 +21,7 @@ from pairshelf.core.layouts.sets import cut
 
 def height(layout: Layout, number: int) -> int:
     """Rows that are used on the drives of a set, from the first."""
-    first = number * layout.width
+    first = layout.members_of(number)[0]
     return max((b.start + b.rows for b in layout.bands for g in b.groups if first in g.members), default=0)
 
 
@@ -35,25 +35,29 @@ def needed(layout: Layout, number: int) -> int:
 def laid_anew(layout: Layout, sets: Sequence[Sequence[Drive]], scheme: Scheme | None = None) -> Layout:
     """These sets under its scheme, or another, as if built now."""
     scheme = scheme or layout.scheme
-    width = len(sets[0])
-    if reason := why_not(scheme, width, len(sets)):
+    if reason := why_not(scheme, len(sets[0]), len(sets)):
         raise NotPossible(reason[0].upper() + reason[1:] + ".", code="scheme-does-not-fit", field="drives")
     drives = [d for one in sets for d in one]
     laid = scheme.lay(scheme, drives, layout.division(len(sets)))
     return replace(laid, spares=layout.spares)
 
 
-def with_drives(layout: Layout, added: Sequence[Drive]) -> Layout:
-    """As many more drives in each of its sets, dealt out set after set. BadInput where they do not come out even, or
-    one of them does not reach as high as its set."""
+def with_drives(layout: Layout, added: Sequence[Drive], into: int | None = None) -> Layout:
+    """As many more drives in each of its sets, dealt out set after set; or all ``into`` one of them, by its number from
+    0. BadInput where they do not come out even, there is no such set, or one does not reach as high as its set."""
     count = len(layout.sets)
-    if not added or len(added) % count:
+    if into is not None and not 0 <= into < count:
+        raise BadInput(f"It has {count} set{'s' if count > 1 else ''}; there is no set {into + 1}.", field="into")
+    if not added or (into is None and len(added) % count):
         raise BadInput(
-            f"It has {count} sets; choose {count} drives, or a multiple of that." if count > 1 else "Choose a drive.",
+            f"It has {count} sets; choose {count} drives, or a multiple of that, or say which set gets them."
+            if count > 1 else "Choose a drive.",
             field="drives",
-        )
+        )  # fmt: skip
     each = len(added) // count
-    shares = [added[i * each : (i + 1) * each] for i in range(count)]
+    shares = [
+        added[i * each : (i + 1) * each] if into is None else added if i == into else () for i in range(count)
+    ]  # fmt: skip
     sets = [(*one, *more) for one, more in zip(layout.sets, shares, strict=True)]
     if layout.scheme.family is not Family.SETS or layout.scheme.one_after_another:
         return laid_anew(layout, sets)
@@ -76,8 +80,7 @@ def with_members(layout: Layout, others: Mapping[int, Drive]) -> Layout:
     """With other drives in some of its places, as large as those or larger; where that lets a set reach higher, rows
     are added behind its addresses."""
     members = [others.get(i, d) for i, d in enumerate(layout.members)]
-    width = layout.width
-    sets = tuple(tuple(members[i : i + width]) for i in range(0, len(members), width))
+    sets = tuple(tuple(members[i] for i in layout.members_of(n)) for n in range(len(layout.sets)))
     if layout.scheme.family is not Family.SETS:
         return laid_anew(layout, sets)
     if layout.scheme.one_after_another:
@@ -125,10 +128,11 @@ def converted(layout: Layout, scheme_id: str, added: Sequence[Drive], freed: Col
         kept = [d for i, d in enumerate(one) if first + i not in freed]
         sets.append((*kept, *added[number * each : (number + 1) * each]))
         first += len(one)
-    if len({len(one) for one in sets}) > 1:
+    if len({len(one) - len(before) for one, before in zip(sets, layout.sets, strict=True)}) > 1:
         raise BadInput("As many drives must leave each set.", field="free")
-    if reason := why_not(scheme, len(sets[0]), count):
-        raise NotPossible(reason[0].upper() + reason[1:] + ".", code="scheme-does-not-fit", field="drives")
+    for one in sets:
+        if reason := why_not(scheme, len(one), count):
+            raise NotPossible(reason[0].upper() + reason[1:] + ".", code="scheme-does-not-fit", field="drives")
     if scheme.family is Family.STEPPED:
         return laid_anew(layout, sets, scheme)
     return _with_sets(layout, scheme, sets)
@@ -144,17 +148,15 @@ def _with_sets(layout: Layout, scheme: Scheme, sets: Sequence[Sequence[Drive]]) 
                     f"{drive.serial or drive.id} has {drive.extents} extents; its set needs {least}.",
                     code="too-small", field="drives",
                 )  # fmt: skip
-    width = len(sets[0])
+    other = replace(layout, scheme=scheme, sets=tuple(tuple(one) for one in sets), known={})
     groups = {
-        tuple(range(i * layout.width, (i + 1) * layout.width)): Group(
-            tuple(range(i * width, (i + 1) * width)), scheme.code, scheme.survives
-        )
+        tuple(layout.members_of(i)): Group(tuple(other.members_of(i)), scheme.code, scheme.survives)
         for i in range(len(sets))
     }
     bands = tuple(Band(b.start, b.rows, tuple(groups[g.members] for g in b.groups)) for b in layout.bands)
-    return replace(layout, scheme=scheme, sets=tuple(tuple(one) for one in sets), bands=bands, known={})
+    return replace(other, bands=bands)
 
 
 def _group(layout: Layout, number: int) -> Group:
-    first = number * layout.width
+    first = layout.members_of(number)[0]
     return next(g for b in layout.bands for g in b.groups if first in g.members)

@@ -186,10 +186,20 @@ class Layout:
             self.known[name] = work()
         return self.known[name]
 
-    @property
+    @cached_property
     def width(self) -> int:
-        """Drives in a set."""
-        return len(self.sets[0])
+        """Drives in a set; in the widest, where one has been given more than the others."""
+        return max(len(one) for one in self.sets)
+
+    @property
+    def even(self) -> bool:
+        """Whether all sets are as wide."""
+        return all(len(one) == self.width for one in self.sets)
+
+    def members_of(self, number: int) -> range:
+        """The members of a set, by index."""
+        first = sum(len(one) for one in self.sets[:number])
+        return range(first, first + len(self.sets[number]))
 
     @cached_property
     def data_extents(self) -> int:
@@ -225,7 +235,11 @@ class Layout:
 
     def set_of(self, member: int) -> int:
         """Index of the set the member belongs to."""
-        return member // self.width
+        return self._sets_of[member]
+
+    @cached_property
+    def _sets_of(self) -> tuple[int, ...]:
+        return tuple(number for number, one in enumerate(self.sets) for _ in one)
 
     @property
     def stock(self) -> int:
@@ -249,7 +263,8 @@ class Layout:
     def describe(self) -> str:
         """In words: ``2 sets of 6, 1 spare``."""
         sets = len(self.sets)
-        text = f"{sets} sets of {self.width}" if sets > 1 else f"1 set of {self.width}"
+        widths = " and ".join(map(str, sorted({len(one) for one in self.sets})))
+        text = f"{sets} sets of {widths}" if sets > 1 else f"1 set of {widths}"
         held = len(self.spares)
         return f"{text}, {held} spare{'s' if held > 1 else ''}" if held else text
 

@@ -23,6 +23,7 @@ from pairshelf.core.errors import PairShelfError
 from pairshelf.core.figures.survival import survival
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.grown import needed
+from pairshelf.core.layouts.model import Code
 from pairshelf.core.layouts.registry import scheme_of, trade_name
 from pairshelf.core.layouts.restripe import Moving
 
@@ -78,6 +79,7 @@ def ways(estate: Estate, pool: EstatePool, picked: Sequence[int] = ()) -> tuple[
     taken_in, free = _looked_at(estate)
     found = [
         _added(taken_in, pool, picked or _for_each_set(pool, free)),
+        _one_set(taken_in, pool, picked, free),
         _sets(taken_in, pool, picked or _whole_set(pool, free)),
         _larger(taken_in, pool, picked, free),
         _room(pool),
@@ -249,6 +251,26 @@ def _added(estate: Estate, pool: EstatePool, drives: Sequence[int]) -> Way:
     if way.why_not is None:
         return way
     return replace(way, way_round=_round(pool))
+
+
+def _one_set(estate: Estate, pool: EstatePool, picked: Sequence[int], free: Sequence[EstateDrive]) -> Way | None:
+    """Drives for one of its sets alone, the narrowest that they reach high enough for."""
+    layout = pool.layout
+    if len(layout.sets) < 2 or layout.scheme.code is not Code.PARITY:
+        return None
+    drives = [d for i in picked if (d := estate.drive(i)) is not None] if picked else _like(pool, free)
+    for number in sorted(range(len(layout.sets)), key=lambda n: (len(layout.sets[n]), n)):
+        fitting = [d.id for d in drives if d.as_drive.extents >= needed(layout, number)]
+        chosen = tuple(picked) if picked and len(fitting) == len(picked) else tuple(fitting[:1]) if not picked else ()
+        if chosen:
+            break
+    else:
+        return None
+    many = "one more drive" if len(chosen) == 1 else f"{len(chosen)} more drives"
+    request = add_drive.AddDrives(pool.name, chosen, number + 1)
+    way = _asked(estate, pool, "add-to-one-set", f"{many} for set {number + 1} alone", "add-drives",
+                 lambda: add_drive.plan(estate, request), chosen)  # fmt: skip
+    return replace(way, request=way.request | {"into": number + 1})
 
 
 def _round(pool: EstatePool) -> str | None:

@@ -42,6 +42,8 @@ def kept_bands(layout: Layout) -> list[Any] | None:
     """The bands of a layout as a row keeps them; None where they are what its scheme makes of its drives."""
     if layout.own_protection:
         return None
+    if not layout.even:
+        return all_bands(layout)
     laid = layout.scheme.lay(layout.scheme, layout.members, layout.division(len(layout.sets)))
     return None if laid.bands == layout.bands else all_bands(layout)
 
@@ -66,13 +68,23 @@ def designed_layout(pool: PoolRow, places: Sequence[PoolPlace], stripes: Sequenc
     spread = scheme_of(pool.scheme).own_protection
     division = Division(pool.sets, domain=(pool.domain or "") if spread else "", volumes=tuple(stripes), built=True)
     goal = goal_of(pool)
-    old = _with(layout_of(drives if goal is None else drives[: goal.members], pool.scheme, division), pool.bands)
+    old = _laid(drives if goal is None else drives[: goal.members], pool.scheme, division, pool.bands)
     if goal is None:
         return old
     there = sorted((p.to_slot, d) for p, d in zip(members, drives, strict=True) if p.to_slot is not None)
-    new = _with(layout_of([d for _, d in there], goal.scheme, Division(goal.sets, built=True)), goal.bands)
+    new = _laid([d for _, d in there], goal.scheme, Division(goal.sets, built=True), goal.bands)
     return restriping(Moving(old, new), pool.front or 0, upwards=goal.upwards, turned=pool.turned)
 
 
-def _with(layout: Layout, kept: Sequence[Any] | None) -> Layout:
-    return layout if kept is None else replace(layout, bands=_bands(kept), known={})
+def _laid(drives: Sequence[Drive], scheme: str, division: Division, kept: Sequence[Any] | None) -> Layout:
+    """As the scheme lays its drives, or with the bands that are kept."""
+    if kept is None:
+        return layout_of(drives, scheme, division)
+    bands = _bands(kept)
+    if len(drives) % (division.sets or 1) == 0:
+        even = replace(layout_of(drives, scheme, division), bands=bands, known={})
+        if division.sets == 1 or all(len({even.set_of(m) for m in g.members}) == 1 for b in bands for g in b.groups):
+            return even
+    # Sets that are not alike: whose stripes go over the same members is one.
+    found = sorted({g.members for b in bands for g in b.groups})
+    return Layout(scheme_of(scheme), tuple(tuple(drives[m] for m in one) for one in found), (), bands)

@@ -40,7 +40,10 @@ def door(layout: Layout, _file_system: FileSystem) -> tuple[Opening, str]:
     if scheme.code is Code.COPIES:
         return Opening.CLOSED, f"Copies grow by whole sets of {width}; a single drive can only be a spare."
     if sets > 1:
-        return Opening.AT_A_COST, f"One drive for each of the {sets} sets, {sets} at once; everything is restriped."
+        return (
+            Opening.AT_A_COST,
+            f"One drive for each of the {sets} sets, {sets} at once, or for one alone; everything is restriped.",
+        )
     return Opening.AT_A_COST, "Everything is restriped; the capacity comes when that ends."
 
 
@@ -79,10 +82,12 @@ def after(growing: Growing) -> Path:
 
 @dataclass(frozen=True, slots=True)
 class AddDrives:
-    """Make a pool larger by further drives in its sets: as many for each, dealt out set after set."""
+    """Make a pool larger by further drives in its sets: as many for each, dealt out set after set, or all for one."""
 
     pool: str
     drives: tuple[int, ...]
+    #: The one set that gets them, from 1; None: as many for each.
+    into: int | None = None
 
 
 def plan(estate: Estate, request: AddDrives) -> RelayoutPlan:
@@ -90,9 +95,24 @@ def plan(estate: Estate, request: AddDrives) -> RelayoutPlan:
     pool = pool_to_change(estate, request.pool)
     closed(door(pool.layout, file_system_of(DEFAULT_FILE_SYSTEM)))
     drives, findings = drives_to_add(estate, request.drives)
-    after = with_drives(pool.layout, [named_after(d) for d in drives])
+    into = None if request.into is None else request.into - 1
+    after = with_drives(pool.layout, [named_after(d) for d in drives], into)
     many = f"{len(drives)} drives" if len(drives) > 1 else "a drive"
-    return relayout("add-drives", f"Add {many} to pool {pool.name}", pool, after, drives, findings)
+    one = f"set {request.into} of " if into is not None and len(after.sets) > 1 else ""
+    return relayout(
+        "add-drives", f"Add {many} to {one}pool {pool.name}", pool, after, drives, findings, cautions=_uneven(after)
+    )
+
+
+def _uneven(after: Layout) -> tuple[str, ...]:
+    """Sets that are not alike."""
+    if after.even:
+        return ()
+    widest = " and ".join(str(i + 1) for i, one in enumerate(after.sets) if len(one) == after.width)
+    return (
+        f"Its sets will not be alike: {after.describe()}. Set {widest} takes longer to rebuild and is likelier to lose "
+        "data than the others; a drive for each set keeps them alike.",
+    )
 
 
 def context(request: AddDrives) -> Context:

@@ -113,15 +113,15 @@ def best_order(layout: Layout, size: int) -> tuple[int, ...]:
 
 def _stages(layout: Layout, number: int, size: int) -> list[tuple[Sequence[int], int]]:
     """Of one set: the members that go together, smallest size first, and what the set then gains a drive."""
-    first = number * layout.width
-    sizes = sorted({layout.members[first + i].extents for i in range(layout.width)})
-    top = replace(layout.members[first], size=size).extents
+    own = layout.members_of(number)
+    sizes = sorted({layout.members[i].extents for i in own})
+    top = replace(layout.members[own[0]], size=size).extents
     stages: list[tuple[Sequence[int], int]] = []
     for step, height in enumerate(sizes):
         if height >= top:
             break
         after = min(sizes[step + 1] if step + 1 < len(sizes) else top, top)
-        some = [first + i for i in range(layout.width) if layout.members[first + i].extents == height]
+        some = [i for i in own if layout.members[i].extents == height]
         stages.append((some, after - height))
     return stages
 

@@ -117,8 +117,8 @@ def _without(pool: EstatePool, leaving: tuple[int, ...]) -> tuple[Layout, tuple[
             code="not-last", field="drives",
         )  # fmt: skip
     members = [layout.members[s] for s in kept]
-    width = len(members) if span else layout.width
-    divided = tuple(tuple(members[i : i + width]) for i in range(0, len(members), width))
+    sets_left = [one for i, one in enumerate(layout.sets) if i not in sets]
+    divided = (tuple(members),) if span else tuple(sets_left)
     order = [numbers.get(s, 0) for s in range(len(layout.members))]
     return replace(layout, sets=divided, bands=renumbered(bands, order), known={}), tuple(gone)
 

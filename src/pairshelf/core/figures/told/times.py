@@ -22,8 +22,8 @@ def _rebuild(a: Assessment, _file_system: str) -> Worked | None:
         return None
     share, users = _users(a)
     by_set = a.layout.rebuild_seconds_by_set(a.given.network)
-    first = by_set.index(max(by_set)) * len(a.layout.sets[0])
-    members = slice(first, first + len(a.layout.sets[0]))
+    own = a.layout.members_of(by_set.index(max(by_set)))
+    members = slice(own.start, own.stop)
     slow = min(d.mean_rate for d in a.layout.members[members])
     used = max(a.layout.used_extents[members]) * EXTENT
     effective = used / (a.rebuild_hours * 3600) / (1 - share)
