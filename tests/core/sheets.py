@@ -162,6 +162,8 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a spare taken out": ("take-out", {"pool": "p", "drives": (12,)}, lambda one: with_pool(
         more_drives(one, free(12)), spares=(free(12),))),
     "the last drive of a span taken out": ("take-out", {"pool": "d", "drives": (42,)}, lambda one: pool_of(one, "span", 3)),
+    "what is in a pool moved together": ("move-together", {"pool": "p"}, lambda one: with_pool(
+        one, gaps=((1000, 3000), (8000, one.pools[0].capacity - 8000)))),
     "all volumes extended": ("extend-volumes", {"pool": "p"}, as_it_is),
     "one volume extended by all": ("extend-volumes", {"pool": "p", "volumes": ("b",)}, as_it_is),
     "a share of flash held back": ("hold-back", {"drives": (16, 17), "share": 0.1}, lambda one: more_drives(

@@ -34,7 +34,7 @@ from pairshelf.core.domain.patterns import expand
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.core.layouts import build_layout
-from pairshelf.core.layouts.allocation import allocate, gaps, spans, unplaced, without
+from pairshelf.core.layouts.allocation import Piece, allocate, beyond, gaps, moved, next_move, spans, unplaced, without
 from pairshelf.core.policies.beside import Under
 from tests.core.estates import IQN, divided, estate, free, more_drives, spread, with_pool, with_volume
 
@@ -214,6 +214,13 @@ REFUSED_IN: list[tuple[str, dict[str, Any], Estate, str | None, str]] = [
     ("convert-pool", {"pool": "s", "scheme": "parity-2"}, spread(estate()), "pool", "closed"),
     ("convert-pool", {"pool": "p", "scheme": "copies-2", "free": (1,)}, estate(), "free", "bad-input"),
     ("turn-restripe", {"pool": "p"}, estate(), "pool", "no-front"),
+    ("move-together", {"pool": "p"}, estate(), "pool", "together"),
+    ("move-together", {"pool": "s"}, spread(estate()), "pool", "together"),
+    ("move-together", {"pool": "p"}, with_pool(estate(), locked=True), None, "locked"),
+    ("move-together", {"pool": "p"}, with_pool(estate(), state="lost"), None, "not-serving"),
+    ("move-together", {"pool": "p"}, with_pool(estate(), gaps=((0, 9),), under_way=(Under("restripe"),)), None, "restriping"),
+    ("move-together", {"pool": "p"}, with_pool(estate(), gaps=((0, 9),), under_way=(Under("move-together"),)), None, "already-running"),
+    ("add-sets", {"pool": "p", "drives": (11, 12, 13, 14)}, more_drives(with_pool(estate(), under_way=(Under("move-together"),)), *(free(i) for i in range(11, 15))), None, "busy"),
     ("replace-larger", {"pool": "p", "drives": (11,)}, more_drives(estate(), free(11)), "drives", "bad-input"),
     ("replace-larger", {"pool": "p", "drives": ()}, estate(), "drives", "bad-input"),
     ("replace-larger", {"pool": "p", "drives": (11,)}, more_drives(with_pool(estate(), path=((0, 11, False),)), free(11, 8 * TB)), "pool", "on-a-path"),
@@ -406,6 +413,40 @@ def test_what_is_given_lies_in_the_gaps_and_comes_back(
     kept = {p.at + i: p.first + i for p in left for i in range(p.count)}
     assert kept == {a: f for a, f in placed.items() if not cut[0] <= a < cut[0] + cut[1]}
     assert sum(n for _, _, n in spans(left, at, count)) + sum(n for _, n in unplaced(left, at, count)) == count
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 9), st.integers(1, 9), st.integers(0, 2)), min_size=1, max_size=8),
+    st.integers(1, 5),
+)
+def test_what_stands_apart_is_moved_together_and_nothing_twice(drawn: list[tuple[int, int, int]], most: int) -> None:
+    """Pieces of three volumes with gaps between them; after every move each extent still has one place of its own."""
+    pieces: dict[int, list[Piece]] = {0: [], 1: [], 2: []}
+    at = 0
+    for gap, count, volume in drawn:
+        at += gap
+        pieces[volume].append(Piece(sum(p.count for p in pieces[volume]), at, count))
+        at += count
+    whole = sum(count for _, count, _ in drawn)
+
+    def taken() -> list[tuple[int, int]]:
+        return [(p.first, p.count) for own in pieces.values() for p in own]
+
+    to_move, done = beyond(taken()), 0
+    while move := next_move(taken()):
+        source, to, count = move[0], move[1], min(move[2], most)
+        there = {a for first, n in taken() for a in range(first, first + n)}
+        assert to + count <= whole <= source
+        assert set(range(source, source + count)) <= there and not set(range(to, to + count)) & there
+        volume = next(v for v, own in pieces.items() if any(p.first <= source < p.first + p.count for p in own))
+        before = {p.at + i: p.first + i for p in pieces[volume] for i in range(p.count)}
+        pieces[volume] = moved(pieces[volume], source, to, count)
+        after = {p.at + i: p.first + i for p in pieces[volume] for i in range(p.count)}
+        assert after == {a: to + f - source if source <= f < source + count else f for a, f in before.items()}
+        done += count
+    # No more was moved than had to be, and all of it lies without a gap.
+    assert done == to_move and beyond(taken()) == 0
+    assert gaps(whole, taken()) == []
 
 
 @st.composite

@@ -98,14 +98,16 @@ def happens(what: str, serial: str) -> None:
     observe(world)
 
 
-def files_intact(pool: int) -> bool:
-    """Read every file back with a job of its own and compare."""
+def files_intact(pool: int, volume_id: int | None = None) -> bool:
+    """Read every file of its only volume, or of this one, back with a job of its own and compare."""
     with transaction() as session:
-        volume = session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool)).one()
+        mine = select(VolumeRow).where(VolumeRow.pool_id == pool)
+        volume = session.exec(mine).one() if volume_id is None else session.get_one(VolumeRow, volume_id)
         job = start_reading(session, open_pool(session, pool), volume, "ida").id or 0
     carry(job)
     with transaction() as session:
-        files = session.exec(select(SampleFile)).all()
+        every = select(SampleFile) if volume_id is None else select(SampleFile).where(SampleFile.volume_id == volume_id)
+        files = session.exec(every).all()
         return bool(files) and all(f.intact for f in files) and session.get(JobRow, job).state == "done"  # type: ignore[union-attr]
 
 

@@ -55,6 +55,7 @@ CHANGES: dict[str, dict[str, Any]] = {
     "leave-path": {"pool": "dup"},
     "use-room": {"pool": "tall"},
     "take-out": {"pool": "dry", "drives": (34,)},
+    "move-together": {"pool": "tall"},
     "extend-volumes": {"pool": "tall"},
     "hold-back": {"drives": (37,), "share": 0.1},
     "turn-restripe": {"pool": "way"},
@@ -167,9 +168,12 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
             name="tall",
             scheme="copies-2",
             drives=tuple(shelf(2, name="T")),
-            volume="v",
-            volume_size="20 GiB",
+            volume="u",
+            volume_size="5 GiB",
+            file_system="none",
         )
+        do("make-volumes", pool="tall", name="v", size="20 GiB")
+        do("delete-volume", volume="tall/u")
         carry_all()
         with transaction() as session:
             # As after two failed drives were replaced by larger ones.

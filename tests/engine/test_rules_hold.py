@@ -221,6 +221,7 @@ def _nothing_there(kind: str) -> dict[str, object]:
         "leave-path": {"pool": "none"},
         "use-room": {"pool": "none"},
         "take-out": {"pool": "none", "drives": (9,)},
+        "move-together": {"pool": "none"},
         "extend-volumes": {"pool": "none"},
         "hold-back": {"drives": (9,), "share": 0.1},
         "leave-copy": {"pool_id": 9, "slot": 0},

@@ -55,6 +55,8 @@ class WayOut(BaseModel):
     request: dict[str, Any]
     why_not: str | None
     way_round: str | None
+    #: The kind of change to draw up first, for the pool alone, or null.
+    first: str | None
     #: Why it is the one suggested, or null.
     suggested: str | None
     cut: Cut | None

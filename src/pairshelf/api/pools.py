@@ -19,6 +19,7 @@ from pairshelf.api.sessions import own_session
 from pairshelf.core.changes.drives.replace_drive import careful_order, why_not, why_not_replaceable
 from pairshelf.core.changes.pools.build_pool import promised as promises_of
 from pairshelf.core.changes.pools.larger_drives import PathStep, one_by_one
+from pairshelf.core.changes.pools.move_together import stands_apart
 from pairshelf.core.changes.volumes.volume_plan import why_closed, why_in_use
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstateMount, EstatePlace, EstatePool, EstateVolume
@@ -219,6 +220,8 @@ class PoolOut(BaseModel):
     tint: int
     #: Of a drive divided into partitions, which are its volumes: bytes that none of them has.
     unallocated: int | None
+    #: Bytes that would have to move for all that is free to lie at its end.
+    stands_apart: int
     created_at: dt.datetime
     capacity: int
     free: int
@@ -425,7 +428,7 @@ def _pool_out(
     return PoolOut(
         id=built.id, name=built.name, scheme=row.scheme, trade_name=trade_name(layout.scheme, row.sets),
         description=layout.describe(), state=row.state, tint=row.tint,
-        unallocated=built.table.bytes_left if built.table else None, created_at=row.created_at,
+        unallocated=built.table.bytes_left if built.table else None, stands_apart=stands_apart(built) * EXTENT, created_at=row.created_at,
         capacity=built.capacity * EXTENT, free=built.free * EXTENT, domain=row.domain,
         passphrase_kept=row.passphrase_kept, encrypted=built.encrypted, locked=built.encrypted and not keys.is_open(built.id),
         guaranteed=promised.guaranteed, best_case=promised.best_case,

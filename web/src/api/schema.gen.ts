@@ -1674,7 +1674,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Draw up the sheet: Make a pool larger by further drives in its sets: as many for each, dealt out set after set. Nothing is done before it is approved. */
+        /** Draw up the sheet: Make a pool larger by further drives in its sets: as many for each, dealt out set after set, or all for one. Nothing is done before it is approved. */
         post: operations["drawing_up_draw_up_add_drives_sheets_add_drives_post"];
         delete?: never;
         options?: never;
@@ -1778,6 +1778,23 @@ export interface paths {
         put?: never;
         /** Draw up the sheet: Take drives out of a pool that it does not need: spares, and sets or drives of a span on which nothing stands. Nothing is done before it is approved. */
         post: operations["drawing_up_draw_up_take_out_sheets_take_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/move-together": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Move what volumes have to the beginning of a pool, so that its end is free. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_move_together_sheets_move_together_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5262,6 +5279,8 @@ export interface components {
             tint: number;
             /** Unallocated */
             unallocated: number | null;
+            /** Stands Apart */
+            stands_apart: number;
             /**
              * Created At
              * Format: date-time
@@ -6533,6 +6552,8 @@ export interface components {
             why_not: string | null;
             /** Way Round */
             way_round: string | null;
+            /** First */
+            first: string | null;
             /** Suggested */
             suggested: string | null;
             cut: components["schemas"]["Cut"] | null;
@@ -6645,13 +6666,18 @@ export interface components {
         };
         /**
          * AddDrivesBody
-         * @description Make a pool larger by further drives in its sets: as many for each, dealt out set after set.
+         * @description Make a pool larger by further drives in its sets: as many for each, dealt out set after set, or all for one.
          */
         AddDrivesBody: {
             /** Pool */
             pool: string;
             /** Drives */
             drives: number[];
+            /**
+             * Into
+             * @default null
+             */
+            into?: number | null;
         };
         /**
          * AddSetsBody
@@ -6718,6 +6744,14 @@ export interface components {
             pool: string;
             /** Drives */
             drives: number[];
+        };
+        /**
+         * MoveTogetherBody
+         * @description Move what volumes have to the beginning of a pool, so that its end is free.
+         */
+        MoveTogetherBody: {
+            /** Pool */
+            pool: string;
         };
         /**
          * TurnRestripeBody
@@ -11550,6 +11584,42 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["TakeOutBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_move_together_sheets_move_together_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveTogetherBody"];
             };
         };
         responses: {

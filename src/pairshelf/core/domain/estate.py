@@ -150,6 +150,15 @@ class EstatePool:
         return self.layout.left(self.gaps)
 
     @property
+    def reaches_to(self) -> int:
+        """The address behind the last extent that a volume has (set-built and stepped)."""
+        end = self.capacity
+        for first, count in sorted(self.gaps, reverse=True):
+            if first + count == end:
+                end = first
+        return end
+
+    @property
     def absent(self) -> set[str]:
         """Ids, in the layout, of the places whose drives do not serve in full: failed, missing, being rebuilt."""
         return {p.designed.id for p in self.places if p.state != "active"}

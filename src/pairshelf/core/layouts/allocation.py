@@ -76,3 +76,40 @@ def without(pieces: Sequence[Piece], at: int, count: int) -> list[Piece]:
             start = max(piece.at, at + count)
             kept.append(Piece(start, piece.first + start - piece.at, end - start))
     return [p for p in kept if p.count > 0]
+
+
+def beyond(taken: Sequence[tuple[int, int]]) -> int:
+    """Extents that stand beyond what all of them together need: as many must move for the rest to be free in one
+    stretch."""
+    whole = sum(count for _, count in taken)
+    return sum(max(0, first + count - max(first, whole)) for first, count in taken)
+
+
+def next_move(taken: Sequence[tuple[int, int]]) -> tuple[int, int, int] | None:
+    """What is moved next so that all stands together below: (from address, to address, extents); None when it does.
+
+    Only what stands beyond the end of what all need together is moved, once, into the gaps before that end.
+    """
+    whole = sum(count for _, count in taken)
+    gap = next(((first, count) for first, count in gaps(whole, taken) if count > 0), None)
+    if gap is None:
+        return None
+    first, count = max(taken)
+    source = max(first, whole)
+    moved = min(gap[1], first + count - source)
+    # From the end, so that what is left of the piece stays one.
+    return first + count - moved, gap[0], moved
+
+
+def moved(pieces: Sequence[Piece], source: int, to: int, count: int) -> list[Piece]:
+    """The pieces once a stretch of addresses, all within one of them, stands elsewhere."""
+    piece = next(p for p in pieces if p.first <= source and source + count <= p.first + p.count)
+    at = piece.at + source - piece.first
+    found: list[Piece] = []
+    for one in sorted([*without(pieces, at, count), Piece(at, to, count)]):
+        last = found[-1] if found else None
+        if last and (last.at + last.count, last.first + last.count) == (one.at, one.first):
+            found[-1] = Piece(last.at, last.first, last.count + one.count)
+        else:
+            found.append(one)
+    return found

@@ -68,8 +68,12 @@ MEETINGS = (
             ("copy", "The copying of a drive", "wait for it, or leave it off"),
             ("self-repair", "A self-repair", "it goes first"),
             ("check", "A check", "wait for it"),
+            ("move-together", "Moving together", "wait for it"),
         )
     ),
+    Meeting("move-together", ("move-together",), Where.POOL, Then.REFUSED, said="It is being moved together already."),
+    Meeting("move-together", ("restripe",), Where.POOL, Then.REFUSED, "restriping",
+            "The pool is being restriped; move together when that has ended."),
     Meeting("restripe", ("first-sync",), Where.POOL, Then.REFUSED, "not-synced",
             "The first sync is still under way; restripe when it has finished."),
     Meeting("copy", ("restripe",), Where.POOL, Then.REFUSED, "restriping",

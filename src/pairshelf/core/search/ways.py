@@ -14,6 +14,7 @@ from pairshelf.core.changes.drives import hold_back
 from pairshelf.core.changes.later import AWAY, Opening
 from pairshelf.core.changes.pools import add_drive, add_set, change_scheme
 from pairshelf.core.changes.pools.larger_drives import PathStep, gains_after, one_by_one
+from pairshelf.core.changes.pools.move_together import KIND as MOVE_TOGETHER
 from pairshelf.core.changes.pools.use_room import room_of
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
@@ -56,6 +57,8 @@ class Way:
     #: Why it is not possible, and the way round.
     why_not: str | None = None
     way_round: str | None = None
+    #: The kind of change that makes it possible, drawn up for the pool alone.
+    first: str | None = None
     #: Why it is the one suggested.
     suggested: str | None = None
     #: The layout it leads to.
@@ -198,7 +201,8 @@ def _asked(
     try:
         planned = plan()
     except PairShelfError as error:
-        return Way(way, name, tuple(drives), kind=kind, request=request, why_not=error.message)
+        first = MOVE_TOGETHER.id if error.code == "stands-apart" else None
+        return Way(way, name, tuple(drives), kind=kind, request=request, why_not=error.message, first=first)
     sheet, before, after = planned.sheet, pool.layout, planned.after
     walks = any(t.job == "Restripe" for t in sheet.takes)
     price, currency = _price(estate, drives)

@@ -23,7 +23,7 @@ from pairshelf.engine.apply.access import (
 from pairshelf.engine.apply.applications import end_keep_rule, move_application, set_folders, set_keep_rule
 from pairshelf.engine.apply.drives import hold_back, replace_drive, write_partitions
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.apply.pools import build_pool, larger_drives, relayout, take_out
+from pairshelf.engine.apply.pools import build_pool, larger_drives, move_together, relayout, take_out
 from pairshelf.engine.apply.volumes import (
     check_files,
     delete_volume,
@@ -49,6 +49,7 @@ APPLY: dict[str, Applying] = {
     "leave-path": larger_drives.leave,
     "use-room": relayout.apply,
     "take-out": take_out.apply,
+    "move-together": move_together.apply,
     "turn-restripe": relayout.turn,
     "replace-drive": replace_drive.apply,
     "leave-copy": replace_drive.leave,

@@ -13,7 +13,7 @@ from pairshelf.core.domain.device import Devices
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.domain.volume_spec import Spec
 from pairshelf.core.errors import Locked, NoRoom
-from pairshelf.core.layouts.allocation import Piece, allocate, gaps, spans, unplaced, without
+from pairshelf.core.layouts.allocation import Piece, allocate, gaps, moved, spans, unplaced, without
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.spread import StripedVolume, spread_of
 from pairshelf.engine import keys
@@ -199,10 +199,35 @@ class VolumeIO:
             pieces = self._where(volume)
             self.io.take_up(self._pool.layout, more)
         for extent, address, n in spans(pieces, at, count):
-            part = data[(extent - at) * self.block : (extent - at + n) * self.block]
-            if self._key:
-                part = keys.encrypt(self._key, address, part, self.block)
-            self.io.write(address, part, fresh=fresh)
+            self.write_to(address, data[(extent - at) * self.block : (extent - at + n) * self.block], fresh=fresh)
+
+    def write_to(self, address: int, data: bytes, *, fresh: bool = True) -> None:
+        """Whole extents to a pool address; usually one that nothing refers to yet."""
+        if self._key:
+            data = keys.encrypt(self._key, address, data, self.block)
+        self.io.write(address, data, fresh=fresh)
+
+
+def move_stretch(
+    session: Session, io: VolumeIO, pool: OpenPool, volume: VolumeRow, source: int, to: int, count: int
+) -> None:
+    """Move extents of a volume, which lie side by side from a pool address on, to free addresses: written there
+    before anything refers to them."""
+    pieces = pieces_of(session, volume.number)
+    piece = next(p for p in pieces if p.first <= source < p.first + p.count)
+    at = piece.at + source - piece.first
+    io.write_to(to, io.read(volume, at, count))
+    kept = moved(pieces, source, to, count)
+    gone = delete(VolumePiece).where(
+        col(VolumePiece.volume_id) == volume.number, among(VolumePiece.at, [p.at for p in set(pieces) - set(kept)])
+    )
+    session.connection().execute(gone)
+    session.add_all(
+        VolumePiece(pool_id=pool.row.number, volume_id=volume.number, at=p.at, first=p.first, count=p.count)
+        for p in set(kept) - set(pieces)
+    )  # fmt: skip
+    session.flush()
+    io.forget_places()
 
 
 def file_room(volume: VolumeRow) -> int:

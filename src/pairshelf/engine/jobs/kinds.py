@@ -9,6 +9,7 @@ from pairshelf.engine.jobs import (
     fill,
     first_sync,
     move_application,
+    move_together,
     read_files,
     rebuild,
     restripe,
@@ -29,6 +30,7 @@ JOBS: dict[str, JobKind] = {
         fill.KIND,
         read_files.KIND,
         check_files.KIND,
+        move_together.KIND,
         move_application.KIND,
         undo_move.KIND,
     )

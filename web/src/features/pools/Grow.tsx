@@ -6,7 +6,7 @@ import { api, ask, type Schema, server } from "../../api/client";
 import { Cut } from "../../shared/Cut";
 import { useMayDo } from "../../shared/me";
 import { Act, Heading, Trouble, Waiting } from "../../shared/parts";
-import { useDrawUp } from "../../shared/SheetForm";
+import { SheetAct, useDrawUp } from "../../shared/SheetForm";
 import { SvgButton } from "../../shared/SvgButton";
 import { spinePath } from "../../shared/spine";
 import {
@@ -422,9 +422,16 @@ function Conversion({ way, found }: { way: Way; found: Found }) {
     return (
       <tr>
         <td>{way.name}</td>
-        <td colSpan={4} className="faint">
+        <td colSpan={way.first ? 3 : 4} className="faint">
           {way.why_not}
         </td>
+        {way.first && (
+          <td className="num">
+            <SheetAct kind={way.first} body={{ pool: found.pool }}>
+              Move together first
+            </SheetAct>
+          </td>
+        )}
       </tr>
     );
   return (

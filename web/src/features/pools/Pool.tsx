@@ -195,6 +195,13 @@ function Shown({ pool }: { pool: PoolData }) {
                   </SheetAct>
                 </div>
               )}
+            {pool.stands_apart > 0 && (
+              <div style={{ marginTop: "0.6rem" }} className="no-print">
+                <SheetAct kind="move-together" body={{ pool: pool.name }} why={pool.why_closed}>
+                  Move what is in it together
+                </SheetAct>
+              </div>
+            )}
             {pool.spares.length > 0 && (
               <div style={{ marginTop: "0.6rem" }} className="no-print">
                 <SheetAct

@@ -147,15 +147,17 @@ def relayout(
 
 def _require_room(pool: EstatePool, after: Layout) -> None:
     """What volumes have must lie within the smaller capacity."""
-    free = dict(pool.gaps)
-    end = pool.layout.stock
-    for first in sorted(free, reverse=True):
-        if first + free[first] == end:
-            end = first
+    end, whole = pool.reaches_to, pool.capacity - pool.free
+    would = f"It would have {format_size(after.stock * EXTENT)}, and"
+    if whole > after.stock:
+        raise NotPossible(
+            f"{would} volumes have {format_size(whole * EXTENT)}. Shrink or delete volumes first, or add a drive.",
+            code="does-not-fit", field="scheme",
+        )  # fmt: skip
     if end > after.stock:
         raise NotPossible(
-            f"It would have {format_size(after.stock * EXTENT)}, and volumes reach to {format_size(end * EXTENT)}. "
-            "Shrink or delete volumes first, or add a drive.", code="does-not-fit", field="scheme",
+            f"{would} volumes reach to {format_size(end * EXTENT)}, with gaps before them. Move them together first: they "
+            f"have {format_size(whole * EXTENT)}.", code="stands-apart", field="scheme",
         )  # fmt: skip
 
 

@@ -106,9 +106,11 @@ def _without(pool: EstatePool, leaving: tuple[int, ...]) -> tuple[Layout, tuple[
         first += band.capacity
     for start, count in gone:
         if not any(g <= start and start + count <= g + n for g, n in pool.gaps):
+            fits = pool.capacity - pool.free <= pool.capacity - sum(n for _, n in gone)
             raise NotPossible(
-                f"Volumes stand on {'it' if len(leaving) == 1 else 'them'}; delete or shrink those first.", code="not-empty",
-                field="drives",
+                f"Volumes stand on {'it' if len(leaving) == 1 else 'them'}; "
+                f"{'move together what is in the pool, or ' if fits else ''}delete or shrink those first.",
+                code="not-empty", field="drives",
             )  # fmt: skip
     end = max((g for g, n in pool.gaps if g + n == pool.capacity), default=pool.capacity)
     if pool.encrypted and any(start < end for start, _ in gone):
