@@ -13,6 +13,7 @@ from typing import Any
 from pairshelf.core.changes.doors import doors, fixed
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.changes.sheet import ChangeSheet, Figure
+from pairshelf.core.disposal.facts import Command, Identity
 from pairshelf.core.domain.estate import Entry, Estate, EstateDrive, EstateMount, EstatePlace, EstatePool
 from pairshelf.core.domain.partitions import Wanted
 from pairshelf.core.domain.units import GIB, TB
@@ -128,6 +129,17 @@ def bare(one: Estate) -> Estate:
     return replace(one, mounts=(), shares=(), targets=(), applications=())
 
 
+def to_wipe(one: Estate) -> Estate:
+    """Two rotating drives, one of which is failing, and one of flash, with what they report."""
+    disk = Identity(frozenset({Command.SANITIZE_OVERWRITE}), protected=2, reassigned=3, sector=4096)
+    flash = Identity(frozenset({Command.BLOCK_ERASE}), spare=True, erase_seconds=60)
+    there = more_drives(
+        one, free(11, holds="old data of pool barn, readable", known=Drive("11", 6 * TB, link=300_000_000)), free(12, condition="failing"),
+        replace(free(16, 2 * TB), kind=Kind.SSD),
+    )  # fmt: skip
+    return replace(there, identities=((11, disk), (12, disk), (16, flash)))
+
+
 #: What is asked, of an estate changed so. Beside each plain case those in which something else is said.
 CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a pool with a spare, a first volume and its mount": ("build-pool", {
@@ -169,6 +181,9 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a share of flash held back": ("hold-back", {"drives": (16, 17), "share": 0.1}, lambda one: more_drives(
         one, *(replace(free(i), kind=Kind.SSD) for i in (16, 17)))),
     "a share of flash given back": ("hold-back", {"drives": (40, 41), "share": 0.0}, held_pair),
+    "a lot of mixed drives wiped": ("wipe", {"drives": (11, 12, 16), "destination": "sold to the reading room"}, to_wipe),
+    "one drive overwritten, a sample read back": ("wipe", {
+        "drives": (12,), "category": "clear", "methods": ("overwrite",), "verify": "sample", "sample": 500}, to_wipe),
     "a restripe turned round": ("turn-restripe", {"pool": "d"}, on_its_way),
     "a restripe that goes on again": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, turned=True)),
     "a missing drive replaced": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11},

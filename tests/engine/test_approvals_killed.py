@@ -58,6 +58,7 @@ CHANGES: dict[str, dict[str, Any]] = {
     "move-together": {"pool": "tall"},
     "extend-volumes": {"pool": "tall"},
     "hold-back": {"drives": (37,), "share": 0.1},
+    "wipe": {"drives": (33,), "category": "clear"},
     "turn-restripe": {"pool": "way"},
     "leave-copy": {"pool_id": 6, "slot": 0},
     "make-volumes": {"pool": "cold", "name": "v-{1..2}", "size": "5 GiB", "host": "fir", "mount_point": "/srv/{name}"},

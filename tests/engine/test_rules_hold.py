@@ -224,6 +224,7 @@ def _nothing_there(kind: str) -> dict[str, object]:
         "move-together": {"pool": "none"},
         "extend-volumes": {"pool": "none"},
         "hold-back": {"drives": (9,), "share": 0.1},
+        "wipe": {"drives": (9,)},
         "leave-copy": {"pool_id": 9, "slot": 0},
         "make-volumes": {"pool": "none", "name": "v"},
         "rename-volume": {"volume": "none/v", "name": "w"},

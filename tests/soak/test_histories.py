@@ -61,7 +61,7 @@ def test_a_history_notices_when_absent_members_are_not_marked(
     monkeypatch.setattr(pool_io.MembersIO, "_mark", lambda _self: None)
     # In a child of this process, which has the broken rule; what histories change of the engine stays there.
     with ProcessPoolExecutor(1, mp_context=multiprocessing.get_context("fork")) as worker:
-        found = (worker.submit(one, server, template, seed).result()[3] for seed in (1, 2, 11, 14, 16))
+        found = (worker.submit(one, server, template, seed).result()[3] for seed in (5, 21, 32, 35, 38))
         assert any("came back as it was, and" in why for why in found)
 
 

@@ -15,10 +15,11 @@ from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.errors import NoRoom, PairShelfError
 from pairshelf.core.policies.beside import WAITING, why_waiting
 from pairshelf.engine.errands import do_errands
-from pairshelf.engine.jobs.finishing import finish, note_moved
+from pairshelf.engine.jobs.finishing import finish, finish_lot, note_moved
 from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.engine.jobs.pacing import paces_under_way, pause, slowing
 from pairshelf.engine.jobs.starting import open_jobs
+from pairshelf.engine.jobs.wipe import LotWork, step_lot
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.observe import observe
@@ -76,9 +77,12 @@ def _step(job_id: int, world: Devices) -> float | None:
     whole = True
     try:
         with transaction() as session:
-            pool_id = session.exec(select(JobRow.pool_id).where(JobRow.id == job_id)).first()
-            if pool_id is None:
+            found = session.exec(select(JobRow.kind, JobRow.pool_id).where(JobRow.id == job_id)).first()
+            if found is None:
                 return None
+            pool_id = found[1]
+            if pool_id is None:
+                return _lot_step(session, job_id, world)
             pool = open_pool(session, pool_id)
             whole = pool.whole
             job = session.get(JobRow, job_id, with_for_update=True)
@@ -108,6 +112,28 @@ def _step(job_id: int, world: Devices) -> float | None:
             raise
         _hold(job_id, "the disk beneath is full; it goes on when there is room")
         return 8 * _STEP
+
+
+def _lot_step(session: Session, job_id: int, world: Devices) -> float | None:
+    """One step of the wiping of a lot, which is of no pool."""
+    job = session.get(JobRow, job_id, with_for_update=True)
+    assert job is not None
+    if job.state not in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
+        return None
+    speed = simulated_speed(session)
+    share = 0.05 if not speed else min(1.0, _STEP * speed / job.seconds)
+    try:
+        seconds = step_lot(LotWork(session, job, world, share))
+    except Held as held:
+        job.state, job.why_held = JobState.HELD, held.why
+        return 4 * _STEP
+    job.started_at = job.started_at or now()
+    job.state, job.why_held = JobState.RUNNING, None
+    job.spent = min(job.seconds, job.seconds * job.cursor / max(1, job.total))
+    if job.cursor >= job.total:
+        finish_lot(session, job)
+        return None
+    return seconds / speed if speed else 0.0
 
 
 def _hold(job_id: int, why: str) -> None:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Iterable
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -10,8 +12,9 @@ from sqlmodel import Session, col, or_, select
 
 from pairshelf.core.changes.kind import Context
 from pairshelf.core.changes.kinds import kind_of
+from pairshelf.core.disposal.facts import Identity
 from pairshelf.core.domain.device import DeviceError, Devices
-from pairshelf.core.domain.estate import Entry, Estate, EstateApplication
+from pairshelf.core.domain.estate import Entry, Estate, EstateApplication, EstateDrive
 from pairshelf.core.domain.mounting import aside_name
 from pairshelf.core.domain.names import on_letter
 from pairshelf.core.domain.partitions import wanted_of
@@ -20,6 +23,7 @@ from pairshelf.engine import keys
 from pairshelf.store.repositories.books import load_books, taken_in
 from pairshelf.store.tables import (
     Application,
+    FormerPool,
     Host,
     PartitionPlan,
     PoolPlace,
@@ -28,6 +32,7 @@ from pairshelf.store.tables import (
     Target,
     TargetLun,
     VolumeRow,
+    now,
 )
 
 
@@ -99,6 +104,10 @@ def estate_of(session: Session, context: Context, world: Devices) -> Estate:
     estate = replace(estate, pools=pools)
     if context.read_drives:
         estate = replace(estate, silent=tuple(_silent(estate, world)))
+    if context.identities:
+        estate = replace(
+            estate, identities=tuple(identities(estate.drives, world)), wanted_back=tuple(wanted_back(session, estate.drives))
+        )  # fmt: skip
     if context.partitions:
         estate = replace(estate, pending_partitions=tuple(_pending(session, subjects.drives)))
     if context.taken_in:
@@ -141,6 +150,25 @@ def _silent(estate: Estate, world: Devices) -> Iterable[tuple[int, str]]:
             yield drive.id, f"it is {error.presence.value}"
         except (OSError, ValueError) as error:
             yield drive.id, str(error)
+
+
+def identities(drives: Iterable[EstateDrive], world: Devices) -> Iterable[tuple[int, Identity]]:
+    """What each of these drives reports of itself; those that do not answer are left out."""
+    for drive in drives:
+        if drive.condition in ("failed", "missing"):
+            continue
+        with suppress(DeviceError, OSError):
+            yield drive.id, world.open(drive.serial, drive.size).identify(drive.kind)
+
+
+def wanted_back(session: Session, drives: Iterable[EstateDrive]) -> Iterable[tuple[int, tuple[str, dt.datetime]]]:
+    """Drives of pools that may be put together again."""
+    by_serial = {d.serial: d.id for d in drives}
+    query = select(FormerPool).where(FormerPool.until > now(), col(FormerPool.put_together_at).is_(None))
+    for former in session.exec(query):
+        for serial in former.drives:
+            if serial in by_serial:
+                yield by_serial[serial], (former.name, former.until)
 
 
 def _folders(estate: Estate, context: Context, world: Devices) -> Iterable[tuple[tuple[str, str], tuple[Entry, ...]]]:

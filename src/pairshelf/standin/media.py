@@ -103,6 +103,29 @@ class Media:
             raise ValueError("the label is longer than the room held back for it")
         os.pwrite(self._fd, raw.ljust(LABEL_BYTES, b"\0"), 0)
 
+    def clear_held_back(self) -> None:
+        """Nothing is left outside the extents: label, rest of the last whole extent, table, what was kept aside."""
+        end = LABEL_BYTES + self.extents * BLOCK
+        whole = os.fstat(self._fd).st_size
+        os.pwrite(self._fd, bytes(LABEL_BYTES), 0)
+        if whole > end:
+            os.pwrite(self._fd, bytes(whole - end), end)
+        os.fdatasync(self._fd)
+        for path in (self._aside, self._sectors, self.path.with_suffix(".aside-draft")):
+            path.unlink(missing_ok=True)
+
+    def held_back(self) -> bytes:
+        """All that stands outside the extents."""
+        end = LABEL_BYTES + self.extents * BLOCK
+        whole = os.fstat(self._fd).st_size
+        table = self._sectors.read_bytes() if self._sectors.exists() else b""
+        return os.pread(self._fd, LABEL_BYTES, 0) + os.pread(self._fd, max(0, whole - end), end) + table + self.aside()
+
+    @property
+    def nature_path(self) -> Path:
+        """Where it is kept what the drive is beyond what it shows."""
+        return self.path.with_suffix(".nature")
+
     @property
     def _aside(self) -> Path:
         return self.path.with_suffix(".aside")

@@ -23,10 +23,12 @@ from threading import Lock
 from typing import Any
 from urllib.parse import unquote
 
-from pairshelf.core.domain.device import Arrival, Device, DeviceError, Hosts, Presence, Unreadable
+from pairshelf.core.disposal.facts import Command, Identity
+from pairshelf.core.domain.device import Area, Arrival, Device, DeviceError, Hosts, Presence, Stalled, Unreadable
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.inventory import DriveRecord, checked
 from pairshelf.core.errors import PairShelfError
+from pairshelf.standin.hidden import Hidden, Nature
 from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import BLOCK, LABEL_BYTES, Media
 
@@ -38,6 +40,8 @@ class SimDrive:
 
     def __init__(self, world: World, serial: str, media: Media) -> None:
         self._world, self._serial, self._media = world, serial, media
+        self._hidden = Hidden(media.path, serial, media.extents, BLOCK)
+        self._opened = 0
 
     @property
     def serial(self) -> str:
@@ -50,17 +54,32 @@ class SimDrive:
             raise DeviceError(self._serial, presence)
         return self._media
 
+    def _settled(self) -> Nature | None:
+        """What it is beyond what it shows, where that has been asked or told; it may not answer for now."""
+        nature = self._world.nature_of(self._serial, self._media)
+        if nature is not None and nature.stalls:
+            raise Stalled(self._serial)
+        return nature
+
     def read(self, start: int, count: int) -> bytes:
         """See Device."""
-        media = self._answer()
-        self._readable(start, count)
-        return media.read(start, count)
+        data = bytearray(count * BLOCK)
+        self.read_into(start, memoryview(data))
+        return bytes(data)
 
     def read_into(self, start: int, into: memoryview) -> None:
         """See Device."""
         media = self._answer()
-        self._readable(start, into.nbytes // BLOCK)
-        media.read_into(start, into)
+        count = into.nbytes // BLOCK
+        self._readable(start, count)
+        behind = min(count, max(0, start + count - media.extents)) if self._opened else 0
+        if behind:
+            view = into.cast("B")
+            at = max(0, start - media.extents)
+            view[(count - behind) * BLOCK :] = self._hidden.read(at, behind)
+            into = view[: (count - behind) * BLOCK]
+        if into.nbytes:
+            media.read_into(start, into)
 
     def read_pieces(self, pieces: Sequence[tuple[int, memoryview]]) -> None:
         """See Device."""
@@ -78,14 +97,105 @@ class SimDrive:
 
     def write(self, start: int, data: bytes | memoryview) -> None:
         """See Device. What could not be read can be read again once it has been written: another sector stands in."""
-        self._answer().write(start, data)
-        if lost := self._world.lost_extents(self._serial):
-            written = range(start, start + memoryview(data).nbytes // BLOCK)
+        media, nature = self._answer(), self._settled()
+        view = memoryview(data).cast("B")
+        written = range(start, start + view.nbytes // BLOCK)
+        if nature is not None:
+            self._wear(media, nature, written)
+        lost = self._world.lost_extents(self._serial)
+        for extent in (e for e in lost if e in written):
+            self._hidden.reassign(extent, media.read(extent, 1))
+        shown = max(0, min(written.stop, media.extents) - start)
+        if self._opened and shown < len(written):
+            self._hidden.write(max(0, start - media.extents), view[shown * BLOCK :])
+            view = view[: shown * BLOCK]
+        if view.nbytes:
+            media.write(start, view)
+        if lost:
             self._world.lose_extents(self._serial, [e for e in lost if e not in written])
+
+    def _wear(self, media: Media, nature: Nature, written: range) -> None:
+        """It may die of a write; flash keeps something of what stood there."""
+        if nature.dies_after is not None:
+            if nature.dies_after <= 0:
+                self._world.fail(self._serial)
+                raise DeviceError(self._serial, Presence.FAILED)
+            self._hidden.change(dies_after=nature.dies_after - 1)
+        if nature.spare and written.start < media.extents:
+            old = media.read(written.start, 1)
+            if any(old):
+                self._hidden.keep_an_old_copy(nature, written.start, old)
 
     def flush(self) -> None:
         """See Device."""
         self._answer().flush()
+        if self._opened:
+            self._hidden.flush()
+
+    # -- wiping --------------------------------------------------------------------------------
+
+    def identify(self, kind: Kind = Kind.HDD) -> Identity:
+        """See Device."""
+        self._answer()
+        nature = self._settled()
+        if nature is None:
+            nature = self._hidden.settle(self._world.kind_of(self._serial) or kind)
+        return nature.identity()
+
+    @property
+    def slowness(self) -> float:
+        """See Device."""
+        nature = self._settled()
+        return nature.slowness if nature is not None else 1.0
+
+    @property
+    def cells(self) -> int:
+        """See Device."""
+        nature = self._settled()
+        return self._media.extents + (Hidden.count(nature) if nature is not None else 0)
+
+    def open_protected(self) -> int:
+        """See Device."""
+        self._opened = self.identify().protected
+        return self._opened
+
+    def clear_held_back(self) -> None:
+        """See Device."""
+        self._answer().clear_held_back()
+
+    def _told(self, command: Command) -> Nature:
+        if command not in self.identify().commands:
+            raise NotImplementedError(command)
+        nature = self._settled()
+        assert nature is not None
+        return nature
+
+    def overwrite_cells(self, first: int, count: int, pattern: bytes) -> None:
+        """See Device."""
+        self._told(Command.SANITIZE_OVERWRITE)
+        self._over(first, count, pattern)
+
+    def _over(self, first: int, count: int, pattern: bytes) -> None:
+        media = self._answer()
+        shown = max(0, min(first + count, media.extents) - first)
+        if shown:
+            media.write(first, pattern * shown)
+        if shown < count:
+            self._hidden.write(max(0, first - media.extents), pattern * (count - shown))
+            self._hidden.flush()
+        media.flush()
+        self._world.lose_extents(
+            self._serial, [e for e in self._world.lost_extents(self._serial) if not first <= e < first + count]
+        )
+
+    def erase_all(self, command: Command) -> None:
+        """See Device."""
+        self._told(command)
+        # Under another key, what stood there is noise.
+        noise = command is Command.CRYPTO_ERASE
+        whole = self.cells if command in (Command.BLOCK_ERASE, Command.CRYPTO_ERASE) else self._media.extents
+        for first in range(0, whole, 1024):
+            self._over(first, min(1024, whole - first), os.urandom(BLOCK) if noise else bytes(BLOCK))
 
     def read_label(self) -> Mapping[str, object] | None:
         """See Device."""
@@ -111,6 +221,29 @@ class SimDrive:
         """See Device."""
         self._answer().write_sectors(chunks)
 
+    def identify_anew(self, **facts: Any) -> None:
+        """Become a drive of which these facts hold."""
+        self._hidden.settle(self._world.kind_of(self._serial) or Kind.HDD)
+        before = self._hidden.nature()
+        self._hidden.change(**facts)
+        after = self._hidden.nature()
+        if Hidden.count(before) != Hidden.count(after):
+            self._hidden.write(
+                0, hashlib.shake_256(f"hidden {self._serial}".encode()).digest(Hidden.count(after) * BLOCK)
+            )
+
+    def areas(self) -> Sequence[Area]:
+        """Everything that is in it, read past what it shows."""
+        media, hidden = self._media, self._hidden
+        nature = self._world.nature_of(self._serial, media)
+        found = [
+            Area("held back", 1, lambda _first, _count: media.held_back()),
+            Area("shown", media.extents, media.read),
+        ]
+        for name, at, count in hidden.areas(nature) if nature is not None else []:
+            found.append(Area(name, count, lambda first, n, at=at: hidden.read(at + first, n)))  # type: ignore[misc]
+        return found
+
 
 class World:
     """All simulated drives, kept in one folder: media, faults and arrivals as files."""
@@ -119,6 +252,7 @@ class World:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self._natures: dict[str, tuple[int, Nature]] = {}
         for name in ("media", "faults", "arrivals", "lost"):
             (folder / name).mkdir(parents=True, exist_ok=True)
         self._media: OrderedDict[str, Media] = OrderedDict()
@@ -141,6 +275,37 @@ class World:
                     self._media.popitem(last=False)
             self._media.move_to_end(serial)
             return SimDrive(self, serial, media)
+
+    def nature_of(self, serial: str, media: Media) -> Nature | None:
+        """What a drive is beyond what it shows; None where nobody has asked or told."""
+        try:
+            changed = os.stat(media.nature_path).st_mtime_ns
+        except FileNotFoundError:
+            return None
+        known = self._natures.get(serial)
+        if known is None or known[0] != changed:
+            known = changed, Hidden(media.path, serial, media.extents, BLOCK).nature()
+            self._natures[serial] = known
+        return known[1]
+
+    def kind_of(self, serial: str) -> Kind | None:
+        """What a drive stores on, where that has been told."""
+        with contextlib.suppress(FileNotFoundError, ValueError):
+            return Kind(Path(self.media_path(serial)).with_suffix(".kind").read_text())
+        return None
+
+    def be(self, serial: str, size: int, kind: Kind, **facts: Any) -> None:
+        """Say what a drive is: which commands it knows, what it hides, whether it dies or stalls."""
+        media = self.open(serial, size)
+        self.media_path(serial).with_suffix(".kind").write_text(kind.value)
+        assert isinstance(media, SimDrive)
+        media.identify_anew(**facts)
+
+    def laboratory(self, serial: str, size: int) -> Sequence[Area]:
+        """See Devices."""
+        drive = self.open(serial, size)
+        assert isinstance(drive, SimDrive)
+        return drive.areas()
 
     def media_path(self, serial: str) -> Path:
         """The file of a drive's media. Its name says nothing: a serial may be anything."""
@@ -197,6 +362,7 @@ class World:
         """Put a drive into a bay. BadInput for one that no drive can be."""
         checked(record)
         self.put_back(record.serial)
+        self.media_path(record.serial).with_suffix(".kind").write_text(record.kind.value)
         stamp = dt.datetime.now(dt.UTC).strftime("%Y%m%dT%H%M%S%f")
         facts = {k: str(v) if isinstance(v, dt.date | Decimal) else v for k, v in asdict(record).items()}
         self._place(self.folder / "arrivals" / f"{stamp}-{uuid.uuid4().hex[:8]}.json", json.dumps(facts))

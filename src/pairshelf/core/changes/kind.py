@@ -41,6 +41,8 @@ class Context:
     pools_of_drives: bool = False
     #: Every one of the drives is read beforehand.
     read_drives: bool = False
+    #: The drives are asked what they report of themselves.
+    identities: bool = False
     #: The drives' pending partitions are wanted.
     partitions: bool = False
     hosts: tuple[str, ...] = ()

@@ -29,6 +29,8 @@ class Act(StrEnum):
     BUILD_POOLS = "build-pools"
     #: Draw up and approve the replacement of a drive.
     REPLACE_DRIVES = "replace-drives"
+    #: Draw up the wiping of drives; approving is an administrator's.
+    WIPE_DRIVES = "wipe-drives"
     #: Look after volumes: names, mounts, checks, applications.
     MANAGE_VOLUMES = "manage-volumes"
     #: Decide who reaches what: shares, block targets, people, hosts.
@@ -49,6 +51,7 @@ _ALLOWED: dict[Act, frozenset[Role]] = {
     Act.MANAGE_DRIVES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
     Act.BUILD_POOLS: frozenset({Role.ADMINISTRATOR}),
     Act.REPLACE_DRIVES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
+    Act.WIPE_DRIVES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
     Act.MANAGE_VOLUMES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
     Act.GIVE_ACCESS: frozenset({Role.ADMINISTRATOR}),
     Act.KEEP_KEYS: frozenset({Role.ADMINISTRATOR}),

@@ -6,11 +6,13 @@ engine only needs that all members of a pool agree.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol
 
+from pairshelf.core.disposal.facts import Command, Identity
+from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.estate import Entry
 from pairshelf.core.domain.inventory import DriveRecord
 
@@ -44,6 +46,13 @@ class DeviceError(Exception):
 
 class Unreadable(DeviceError):
     """The drive answers, and cannot read some of the extents asked for; written anew they can be read again."""
+
+    def __init__(self, serial: str) -> None:
+        super().__init__(serial, Presence.ANSWERS)
+
+
+class Stalled(DeviceError):
+    """The drive is there and does not answer for now; later it may."""
 
     def __init__(self, serial: str) -> None:
         super().__init__(serial, Presence.ANSWERS)
@@ -102,6 +111,40 @@ class Device(Protocol):
         all of it or nothing."""
         ...
 
+    def identify(self, kind: Kind = Kind.HDD) -> Identity:
+        """What it reports of itself: commands it knows, capacity it does not show. ``kind``: what the books say it
+        stores on."""
+        ...
+
+    @property
+    def cells(self) -> int:
+        """Extents it has in all, those it does not show among them: what its own commands go through."""
+        ...
+
+    @property
+    def slowness(self) -> float:
+        """How many times longer than usual everything takes it just now."""
+        ...
+
+    def open_protected(self) -> int:
+        """Show the capacity that was set aside at its end, for reading and writing behind its last extent; how many
+        extents that are."""
+        ...
+
+    def clear_held_back(self) -> None:
+        """Nothing of what stands outside the extents is left: label, partition table, what was kept aside."""
+        ...
+
+    def overwrite_cells(self, first: int, count: int, pattern: bytes) -> None:
+        """Its own command to overwrite everything it has, so many cells of it; NotImplementedError where it does not
+        know that."""
+        ...
+
+    def erase_all(self, command: Command) -> None:
+        """Its own command to erase everything that this one reaches, in one go; NotImplementedError where it does not
+        know that."""
+        ...
+
 
 @dataclass(frozen=True, slots=True)
 class Arrival:
@@ -158,6 +201,16 @@ class Hosts(Protocol):
         ...
 
 
+@dataclass(frozen=True, slots=True)
+class Area:
+    """Part of what a laboratory finds in a drive: "shown", "protected", "reassigned", "spare", "held back"."""
+
+    name: str
+    cells: int
+    #: Cells from one on, so many: what really stands there.
+    read: Callable[[int, int], bytes]
+
+
 class Devices(Protocol):
     """All devices that can be reached."""
 
@@ -168,6 +221,10 @@ class Devices(Protocol):
 
     def open(self, serial: str, size: int) -> Device:
         """The drive of that serial; ``size`` in bytes."""
+        ...
+
+    def laboratory(self, serial: str, size: int) -> Sequence[Area]:
+        """Everything that is in a drive, whatever it shows: as a laboratory would read it."""
         ...
 
     def troubled(self) -> Mapping[str, Presence]:

@@ -6,6 +6,7 @@ import datetime as dt
 from dataclasses import dataclass, field
 from functools import cached_property
 
+from pairshelf.core.disposal.facts import Identity
 from pairshelf.core.domain.drives import Drive, Kind, offered
 from pairshelf.core.domain.partitions import Table, Wanted
 from pairshelf.core.domain.units import EXTENT
@@ -42,6 +43,8 @@ class EstateDrive:
     partitioned: bool = False
     #: Of flash: the share of it that is held back for its endurance.
     held_share: float = 0.0
+    #: The encrypted pool of which ciphertext is all that was written to it since it was blank, once its key is gone.
+    sealed_by: str | None = None
 
     @property
     def place(self) -> str:
@@ -77,6 +80,8 @@ class EstateDrive:
             if self.partitioned:
                 return "It is in use by its partitions."
             return f"It is in use in pool {self.pool}." if self.pool else "It is in use."
+        if self.service == "wiping":
+            return "It is being wiped."
         if self.condition == "failed":
             return "It has failed."
         if self.condition == "missing":
@@ -93,9 +98,15 @@ class EstateDrive:
             return f"It belongs to pool {self.pool}; replace it there first." if self.pool else "It is in use."
         if self.starts_host:
             return f"{self.host or 'Its host'} starts from it."
+        if self.service == "wiping":
+            return "It is being wiped; wait for that, or stop it."
         if self.service == "retired":
             return f"It has left already: {self.retired_to}."
         return None
+
+    def why_not_wiped(self) -> str | None:
+        """Why nothing of it may be wiped, or None if it may. One that does not answer can be recorded as destroyed."""
+        return self.why_it_stays()
 
 
 @dataclass(frozen=True, slots=True)
@@ -325,6 +336,10 @@ class Estate:
     pending_partitions: tuple[tuple[int, tuple[str, int, tuple[Wanted, ...]]], ...] = ()
     #: Drives that did not answer when they were read: id to what is wrong.
     silent: tuple[tuple[int, str], ...] = ()
+    #: What drives report of themselves, by id; those that do not answer are left out.
+    identities: tuple[tuple[int, Identity], ...] = ()
+    #: Drives of pools that may be put together again: id to the pool, and until when.
+    wanted_back: tuple[tuple[int, tuple[str, dt.datetime]], ...] = ()
 
     def volume(self, ref: str, *, field: str = "volume") -> EstateVolume:
         """The volume named ``pool/volume``, or by its own name where that is the only one; BadInput otherwise."""

@@ -21,7 +21,7 @@ from pairshelf.engine.apply.access import (
     set_members,
 )
 from pairshelf.engine.apply.applications import end_keep_rule, move_application, set_folders, set_keep_rule
-from pairshelf.engine.apply.drives import hold_back, replace_drive, write_partitions
+from pairshelf.engine.apply.drives import hold_back, replace_drive, wipe, write_partitions
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.pools import build_pool, larger_drives, move_together, relayout, take_out
 from pairshelf.engine.apply.volumes import (
@@ -54,6 +54,7 @@ APPLY: dict[str, Applying] = {
     "replace-drive": replace_drive.apply,
     "leave-copy": replace_drive.leave,
     "hold-back": hold_back.apply,
+    "wipe": wipe.apply,
     "make-volumes": make_volumes.apply,
     "rename-volume": rename_volume.apply,
     "resize-volume": resize_volume.apply,

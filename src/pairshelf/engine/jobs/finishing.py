@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
+from sqlmodel import Session, select
+
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.engine.jobs.work import Work
 from pairshelf.engine.log import SYSTEM, log
-from pairshelf.store.tables import JobRow, JobState, now
+from pairshelf.store.tables import JobRow, JobState, WipeRow, now
 
 #: Extents of a stream long enough to say something of the speed.
 _LONG_STREAM = 256
@@ -27,6 +31,14 @@ def finish(work: Work) -> None:
     _measure(work)
     facts = {k: v for k, v in job.report.items() if k != "moved"}
     log(work.session, SYSTEM, f"{job.kind}-finished", work.pool.row.name, outcome(job, work.pool.row.name), **facts)
+
+
+def finish_lot(session: Session, job: JobRow) -> None:
+    """A lot is done: say what became of its drives."""
+    states = Counter(session.exec(select(WipeRow.state).where(WipeRow.job_id == job.id)))
+    job.state, job.finished_at, job.why_held = JobState.DONE, now(), None
+    job.spent, job.report = job.seconds, {**job.report, **states}
+    log(session, SYSTEM, "wipe-finished", "disposal", outcome(job, ""), **states)
 
 
 def outcome(job: JobRow, pool: str) -> str:

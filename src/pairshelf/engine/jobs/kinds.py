@@ -15,6 +15,7 @@ from pairshelf.engine.jobs import (
     restripe,
     self_repair,
     undo_move,
+    wipe,
 )
 from pairshelf.engine.jobs.kind import JobKind
 
@@ -33,5 +34,6 @@ JOBS: dict[str, JobKind] = {
         move_together.KIND,
         move_application.KIND,
         undo_move.KIND,
+        wipe.KIND,
     )
 }

@@ -25,13 +25,13 @@ def paces_under_way(session: Session, pool_ids: Collection[int]) -> dict[int, st
         JobRow.state == JobState.RUNNING,
         col(JobRow.kind).not_in(users_work()),
     )
-    return dict(session.exec(query).all())
+    return {pool: pace for pool, pace in session.exec(query) if pool is not None}
 
 
 def slowing(job: JobRow, paces: Mapping[int, str]) -> float:
     """How many times longer than undisturbed a job takes: users and jobs share the drives' time."""
     if JOBS[job.kind].users_work:
-        pace = paces.get(job.pool_id)
+        pace = paces.get(job.pool_id or 0)
         return 1.0 if pace is None else 1 / (durations.GENTLE if pace == "gentle" else durations.FAST)
     return 1 / (1 - (durations.GENTLE if job.pace == "gentle" else durations.FAST))
 

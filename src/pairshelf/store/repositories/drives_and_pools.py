@@ -90,7 +90,7 @@ def _drive(
     return EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate,
         row.service, row.condition, row.holds, row.starts_host, pool, host, known, row.bus, row.sector_size,
-        left_of(row, left), row.retired_to, by_itself is not None, row.held_share,
+        left_of(row, left), row.retired_to, by_itself is not None, row.held_share, row.sealed_by,
     )  # fmt: skip
 
 
@@ -170,8 +170,8 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     open_jobs = select(JobRow.pool_id, JobRow.kind, JobRow.volume_id, JobRow.slot).where(
         among(JobRow.pool_id, ids), col(JobRow.state).not_in((JobState.DONE, JobState.FAILED))
     )
-    for pool_id, kind, volume_id, slot in session.exec(open_jobs.order_by(col(JobRow.id))):
-        under_way.setdefault(pool_id, []).append(Under(kind, volume_id, slot))
+    for job_pool, kind, volume_id, slot in session.exec(open_jobs.order_by(col(JobRow.id))):
+        under_way.setdefault(job_pool or 0, []).append(Under(kind, volume_id, slot))
     pools = []
     for row in rows:
         assert row.id is not None

@@ -15,6 +15,7 @@ from pairshelf.store.tables.access import (
     TargetRight,
 )
 from pairshelf.store.tables.columns import Condition, JobState, MemberState, Service, SheetState, now
+from pairshelf.store.tables.disposal import Certificate, FormerPool, SigningKey, WipeRow
 from pairshelf.store.tables.drives import DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
 from pairshelf.store.tables.pools import BackupRow, GrowthPath, MissedWrite, PoolPlace, PoolRow
@@ -24,11 +25,13 @@ from pairshelf.store.tables.work import Comparison, ErrandRow, JobRow, LogRow, S
 __all__ = [
     "Application",
     "BackupRow",
+    "Certificate",
     "Comparison",
     "Condition",
     "DriveModel",
     "DriveRow",
     "ErrandRow",
+    "FormerPool",
     "GrowthPath",
     "Host",
     "Initiator",
@@ -56,6 +59,7 @@ __all__ = [
     "SheetRow",
     "SheetState",
     "Shelf",
+    "SigningKey",
     "Site",
     "Target",
     "TargetLun",
@@ -64,5 +68,6 @@ __all__ = [
     "VolumePiece",
     "VolumeRow",
     "VolumeStripes",
+    "WipeRow",
     "now",
 ]

@@ -38,6 +38,8 @@ class Service(StrEnum):
     FREE = "free"
     #: In a pool, as a member or a spare.
     IN_USE = "in-use"
+    #: Being wiped: neither free nor intact.
+    WIPING = "wiping"
     #: Gone from the house for good; the books keep it.
     RETIRED = "retired"
 

@@ -81,6 +81,10 @@ class DriveRow(Numbered, table=True):
     #: Where it was before it was taken out, while it is out.
     left_shelf_id: int | None = Field(default=None, foreign_key="shelf.id", ondelete="SET NULL")
     left_bay: int | None = None
+    #: The encrypted pool of which ciphertext is all that was written to it since it was blank, once its key is gone.
+    sealed_by: str | None = None
+    #: When it was last wiped; None once something has been written to it since.
+    wiped_at: dt.datetime | None = when(default=False)
     #: Where it went when it left the house for good.
     retired_to: str | None = None
     retired_at: dt.datetime | None = when(default=False)
@@ -92,7 +96,7 @@ class DriveRow(Numbered, table=True):
         CheckConstraint(
             "held_share between 0 and 0.5 and (held_share = 0 or kind <> 'hdd')", name="share_held_of_flash"
         ),
-        CheckConstraint("service in ('new', 'free', 'in-use', 'retired')", name="known_service"),
+        CheckConstraint("service in ('new', 'free', 'in-use', 'wiping', 'retired')", name="known_service"),
         CheckConstraint(
             "(service = 'retired') = (retired_to is not null) and (service = 'retired') = (retired_at is not null)",
             name="retired_where",

@@ -35,6 +35,8 @@ class SheetRow(Numbered, table=True):
     approved_by: str | None = None
     approved_at: dt.datetime | None = when(default=False)
     pool_id: int | None = Field(default=None, foreign_key="pool.id")
+    #: The first of two who have to approve it, where the house asks for two.
+    seconded_by: str | None = None
     #: Why a draft cannot be approved any more as it was shown.
     stale: str | None = None
     #: The plan it belongs to.
@@ -45,7 +47,8 @@ class JobRow(Numbered, table=True):
     __tablename__ = "job"
     id: int | None = Field(default=None, primary_key=True)
     kind: str
-    pool_id: int = Field(foreign_key="pool.id", index=True)
+    #: The pool it is about; None for the wiping of drives that belong to nothing.
+    pool_id: int | None = Field(default=None, foreign_key="pool.id", index=True)
     volume_id: int | None = Field(default=None, foreign_key="volume.id")
     sheet_id: int | None = Field(default=None, foreign_key="change_sheet.id")
     slot: int | None = None
@@ -66,6 +69,7 @@ class JobRow(Numbered, table=True):
     finished_at: dt.datetime | None = when(default=False)
     __table_args__ = (
         CheckConstraint("state in ('waiting','running','held','paused','done','failed')", name="known_job_state"),
+        CheckConstraint("pool_id is not null or kind = 'wipe'", name="only_a_wipe_is_of_no_pool"),
         Index("job_open", "state", postgresql_where=text("state not in ('done', 'failed')")),
         Index("job_finished", "finished_at"),
         Index(

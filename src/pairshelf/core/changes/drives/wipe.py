@@ -1,0 +1,257 @@
+"""Drives that belong to nothing, wiped as one lot: each by a method that reaches the category wanted on it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from pairshelf.core.changes.kind import ChangeKind, Context
+from pairshelf.core.changes.sheet import ChangeSheet, Erased, Takes, Text
+from pairshelf.core.disposal.facts import Category, DriveFacts
+from pairshelf.core.disposal.methods import METHODS, Method, chosen, method_of
+from pairshelf.core.disposal.times import lot_seconds, uses_the_link, verify_seconds, wipe_seconds
+from pairshelf.core.disposal.verifying import USUAL_REMNANT, chance_missed, check_sample, remnant_extents
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateDrive
+from pairshelf.core.domain.units import format_size, parse_size
+from pairshelf.core.errors import BadInput, Gone, NotPossible
+from pairshelf.core.figures.durations import Duration
+
+#: Most drives in one lot.
+MOST = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Wipe:
+    """Wipe drives that belong to nothing, as one lot."""
+
+    drives: tuple[int, ...]
+    #: clear or purge, for all of them.
+    category: str = Category.PURGE.value
+    #: One method for all, or single drives' as ``12=block-erase``; what is left out is suggested.
+    methods: tuple[str, ...] = ()
+    #: What is read back afterwards: all, or a sample.
+    verify: str = "all"
+    #: Extents in the sample.
+    sample: int | None = None
+    #: The remnant that the chance of missing one is said of: 1 MiB if left out.
+    remnant: str | None = None
+    #: Where the drives go afterwards, as far as that is known.
+    destination: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Wiped:
+    """One drive of the lot, and how it is wiped."""
+
+    drive: EstateDrive
+    facts: DriveFacts
+    method: Method
+    #: Extents read back.
+    read_back: int
+    erase_seconds: float
+    verify_seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class WipePlan:
+    """The lot."""
+
+    sheet: ChangeSheet
+    request: Wipe
+    category: Category
+    drives: tuple[Wiped, ...]
+    remnant: int
+    #: Seconds until all are done.
+    seconds: float
+
+
+def facts_of(estate: Estate, drive: EstateDrive) -> DriveFacts:
+    """What matters of a drive for wiping it."""
+    known = drive.as_drive
+    return DriveFacts(
+        drive.kind, drive.size, max(1, round(known.mean_rate)), dict(estate.identities).get(drive.id), known.link,
+        drive.shelf, drive.condition, drive.sealed_by, drive.holds,
+    )  # fmt: skip
+
+
+def plan(estate: Estate, request: Wipe) -> WipePlan:
+    """The sheet for the lot. Raises for a drive that is needed, a method that does not reach the category on its
+    drive, a sample that cannot be, naming the field."""
+    category = _category(request.category)
+    drives = _drives(estate, request.drives)
+    named = _methods(request.methods, drives)
+    remnant = parse_size(request.remnant) if request.remnant else USUAL_REMNANT
+    if request.verify not in ("all", "sample"):
+        raise BadInput("Read back all, or a sample.", field="verify")
+    if request.verify == "sample" and request.sample is None:
+        raise BadInput("Say how many extents the sample has.", field="sample")
+    touched = remnant_extents(remnant)
+    lot, refused = [], []
+    for drive in drives:
+        facts = facts_of(estate, drive)
+        try:
+            method = chosen(facts, category, named.get(drive.id, named.get(0, "")))
+        except NotPossible as error:
+            refused.append(f"{drive.named}: {error.message}")
+            continue
+        if method.by_hand:
+            reasons = "; ".join(dict.fromkeys(
+                f"{m}: {why[0].lower()}{why[1:]}" for m, why in _why_not(facts, category)
+            ))  # fmt: skip
+            refused.append(
+                f"{drive.named}: nothing reaches {category.value.title()} on it ({reasons.rstrip('.')}). "
+                "Choose Clear, or record its destruction."
+            )
+            continue
+        whole = drive.as_drive.extents + (facts.identity.protected if facts.identity else 0)
+        if request.verify == "sample":
+            assert request.sample is not None
+            check_sample(whole, request.sample)
+        read_back = whole if request.verify == "all" else request.sample or 0
+        lot.append(
+            Wiped(drive, facts, method, read_back, wipe_seconds(facts, method), verify_seconds(facts, read_back))
+        )
+    if refused:
+        raise NotPossible(" ".join(refused), code="does-not-reach", field="drives")
+    seconds = lot_seconds([(w.facts, w.method, w.erase_seconds + w.verify_seconds) for w in lot])
+    one = len(lot) == 1
+    sheet = ChangeSheet(
+        kind="wipe",
+        title=f"Wipe {lot[0].drive.place}" if one else f"Wipe {len(lot)} drives",
+        why=f"{category.value.title()} (NIST SP 800-88): nothing that was on {'it' if one else 'them'} can be "
+        f"{'read through its own interface' if category is Category.CLEAR else 'recovered in a laboratory'} afterwards.",
+        figures=(),
+        erases=tuple(Erased(w.drive.id, w.drive.place, w.drive.serial, w.drive.size, w.drive.holds) for w in lot),
+        takes=(Takes.of("Wiping and reading back", Duration(seconds, seconds, seconds)),),
+        meanwhile=(
+            "A drive that is being wiped is neither free nor intact. The lot can be paused and stopped; what was wiped "
+            "until then is gone.",
+            *(("Power may go off: overwriting goes on where it was.",) if any(w.method.goes_on for w in lot) else ()),
+            *(("Power may go off: a drive that erases by itself begins anew.",) if any(not w.method.goes_on for w in lot) else ()),
+        ),
+        fixed=("What is wiped cannot be brought back by anybody.",),
+        steps=(
+            *(f"{m.name[0].upper()}{m.name[1:]} ({_names(own)}): {m.about[0].lower()}{m.about[1:]}" for m, own in _by_method(lot)),
+            _reading_back(lot, request, remnant, touched),
+            "Write a certificate for each drive that is wiped and verified; for no other.",
+        ),
+        cautions=tuple(_cautions(lot, estate)),
+        confirm=lot[0].drive.serial if one else f"{len(lot)} drives",
+        role="administrator",
+        texts=tuple(Text(w.drive.place, w.drive.serial) for w in lot) if len(lot) <= 24 else (),
+    )  # fmt: skip
+    return WipePlan(sheet, request, category, tuple(lot), remnant, seconds)
+
+
+def _category(name: str) -> Category:
+    try:
+        category = Category(name)
+    except ValueError:
+        raise BadInput("The category is clear or purge.", field="category") from None
+    if category is Category.DESTROY:
+        raise BadInput(
+            "Destruction is done by somebody and recorded: hand the drives out as destroyed.", field="category"
+        )
+    return category
+
+
+def _drives(estate: Estate, ids: Sequence[int]) -> list[EstateDrive]:
+    if not ids:
+        raise BadInput("Choose the drives that are to be wiped.", field="drives")
+    if len(ids) > MOST:
+        raise BadInput(f"At most {MOST} drives in a lot; these are {len(ids)}. Make several lots.", field="drives")
+    if len(set(ids)) < len(ids):
+        raise BadInput("A drive is chosen twice.", field="drives")
+    found, kept = [], []
+    for number in ids:
+        drive = estate.drive(number)
+        if drive is None:
+            raise Gone("drive", number, field="drives")
+        if why := why_kept(estate, drive):
+            kept.append(f"{drive.named}: {why}")
+        found.append(drive)
+    if kept:
+        raise NotPossible(" ".join(kept), code="drive-needed", field="drives")
+    return found
+
+
+def why_kept(estate: Estate, drive: EstateDrive) -> str | None:
+    """Why a drive may not be wiped, with the way there; None where it belongs to nothing."""
+    if why := drive.why_not_wiped():
+        return why
+    if wanted := dict(estate.wanted_back).get(drive.id):
+        pool, until = wanted
+        return (
+            f"Pool {pool} may be put together again until {until:%Y-%m-%d %H:%M}, and it is needed for that; let that go "
+            "first."
+        )
+    return None
+
+
+def _methods(named: Sequence[str], drives: Sequence[EstateDrive]) -> Mapping[int, str]:
+    """Drive to method; that of 0 is for all others."""
+    found: dict[int, str] = {}
+    ids = {d.id for d in drives}
+    for one in named:
+        drive, _, name = one.rpartition("=")
+        method_of(name)
+        if drive and (not drive.isdecimal() or int(drive) not in ids):
+            raise BadInput(f"{drive} is none of these drives.", field="methods")
+        key = int(drive) if drive else 0
+        if key in found:
+            raise BadInput("Two methods are named for one drive.", field="methods")
+        found[key] = name
+    return found
+
+
+def _why_not(facts: DriveFacts, category: Category) -> list[tuple[str, str]]:
+    return [(m.name, why) for m in METHODS.values() if not m.by_hand and (why := m.why_not(facts, category))]
+
+
+def _by_method(lot: Sequence[Wiped]) -> list[tuple[Method, list[Wiped]]]:
+    found: dict[str, list[Wiped]] = {}
+    for one in lot:
+        found.setdefault(one.method.id, []).append(one)
+    return [(own[0].method, own) for own in found.values()]
+
+
+def _names(lot: Sequence[Wiped]) -> str:
+    names = ", ".join(w.drive.serial for w in lot[:4])
+    return names + (f" and {len(lot) - 4} more" if len(lot) > 4 else "")
+
+
+def _reading_back(lot: Sequence[Wiped], request: Wipe, remnant: int, touched: int) -> str:
+    if request.verify == "all":
+        return "Read back everything that the drives show, and compare."
+    worst = max(
+        chance_missed(w.drive.as_drive.extents, w.read_back, min(touched, w.drive.as_drive.extents)) for w in lot
+    )
+    return (
+        f"Read back {request.sample} extents of each, drawn by chance: a remnant of {format_size(remnant)} would be missed "
+        f"with a probability of {worst:.4g}."
+    )
+
+
+def _cautions(lot: Sequence[Wiped], estate: Estate) -> list[str]:
+    del estate
+    found = []
+    slow = [w for w in lot if uses_the_link(w.method)]
+    if any(w.facts.link for w in slow):
+        found.append("As many are written to at once as the link of their shelf bears; the others wait their turn.")
+    for w in lot:
+        if w.drive.condition == "failing":
+            found.append(
+                f"{w.drive.named} is failing by its own readings: it may die on the way, and is then only partly wiped."
+            )
+    if any(w.method.id == "crypto-erase" for w in lot):
+        found.append("That a key was changed is believed of the drive; it is seen only that nothing reads as before.")
+    return found
+
+
+def context(request: Wipe) -> Context:
+    """What the plan is made on, and what is held while it is carried out."""
+    return Context(drives=request.drives[: MOST + 1], identities=True)
+
+
+KIND = ChangeKind("wipe", Act.WIPE_DRIVES, Wipe, context, plan)
