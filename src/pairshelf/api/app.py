@@ -18,6 +18,7 @@ from pairshelf.api import (
     compare,
     comparisons,
     deciding,
+    disposal,
     docs,
     events,
     finding,
@@ -47,7 +48,7 @@ from pairshelf.store.settings import settings
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
 
 _RESOURCES = (
-    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding, growing,
+    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding, growing, disposal,
 )  # fmt: skip
 _HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "

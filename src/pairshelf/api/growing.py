@@ -99,7 +99,8 @@ class WaysOut(BaseModel):
     not_to_be_had: list[NotToBeHad]
 
 
-def _picked(text: str) -> list[int]:
+def picked_ids(text: str) -> list[int]:
+    """Drives as an address names them: numbers with commas between."""
     try:
         return [int(part) for part in text.split(",") if part.strip()]
     except ValueError:
@@ -122,7 +123,7 @@ def _way(way: Way) -> WayOut:
 def ways(path: PoolPath, query: WaysQuery) -> Any:
     """The ways to make a pool larger, side by side, and the schemes it could become."""
     with transaction() as session:
-        found = growth_of(session, path.pool_id, _picked(query.drives), devices())
+        found = growth_of(session, path.pool_id, picked_ids(query.drives), devices())
     pool = found.pool
     return WaysOut(
         pool=pool.name, capacity=pool.capacity * EXTENT, free=pool.free * EXTENT, ways=[_way(w) for w in found.ways],

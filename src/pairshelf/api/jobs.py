@@ -53,7 +53,8 @@ class JobOut(BaseModel):
     id: int
     kind: str
     name: str
-    pool_id: int
+    #: Null for the wiping of drives, which is of no pool.
+    pool_id: int | None
     pool: str
     volume: str | None
     slot: int | None
@@ -110,7 +111,9 @@ def jobs_out(session: Session, query: Any) -> list[JobOut]:
     )
     speed = simulated_speed(session)
     paces = pacing.paces_under_way(session, list(pools))
-    return [_out(r, pools.get(r.pool_id, ""), volumes.get(r.volume_id), speed, pacing.slowing(r, paces)) for r in rows]
+    return [
+        _out(r, pools.get(r.pool_id or 0, ""), volumes.get(r.volume_id), speed, pacing.slowing(r, paces)) for r in rows
+    ]
 
 
 def _out(row: JobRow, pool: str, volume: str | None, speed: int, slowing: float) -> JobOut:
@@ -156,14 +159,14 @@ def _locked(session: Session, job_id: int) -> JobRow:
 
 
 def _changed(session: Session, row: JobRow, sentence: str) -> JobsOut:
-    pool = session.get(PoolRow, row.pool_id)
-    assert pool is not None
+    pool = session.get(PoolRow, row.pool_id) if row.pool_id is not None else None
+    name = pool.name if pool is not None else "disposal"
     log(
         session,
         signed_in().name,
         "job-changed",
-        pool.name,
-        f"{JOBS[row.kind].name} of {pool.name}: {sentence}.",
+        name,
+        f"{JOBS[row.kind].name}{f' of {name}' if pool is not None else ''}: {sentence}.",
         job=row.id,
     )
     session.flush()

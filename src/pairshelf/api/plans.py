@@ -112,7 +112,7 @@ def _open_sheets(session: Session, plan_id: int) -> list[SheetRow]:
     """Those that wait; Denied unless this person may approve every one."""
     drafts = approver.open_sheets_of(session, plan_id)
     for sheet in drafts:
-        require(KINDS[sheet.kind].act)
+        require(KINDS[sheet.kind].approving)
     return drafts
 
 

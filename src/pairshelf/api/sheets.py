@@ -102,6 +102,8 @@ class SheetOut(BaseModel):
     created_at: dt.datetime
     approved_by: str | None
     approved_at: dt.datetime | None
+    #: The first of two who have to approve it, while the second is waited for.
+    seconded_by: str | None
     pool_id: int | None
     may_approve: bool
     #: Why whoever asks may not approve it, and who may; or null.
@@ -164,9 +166,9 @@ _LATER: dict[str, Any] = {"gives_up": [], "texts": [], "findings": []}
 def sheet_out(row: SheetRow, role: str, jobs: list[JobOut]) -> SheetOut:
     return SheetOut(
         id=row.number, state=row.state, created_by=row.created_by, created_at=row.created_at,
-        approved_by=row.approved_by, approved_at=row.approved_at, pool_id=row.pool_id,
-        may_approve=allowed(role, KINDS[row.kind].act),
-        why_not=why_not(role, KINDS[row.kind].act), body=SheetBody(**{**_LATER, **row.body}), jobs=jobs,
+        approved_by=row.approved_by, approved_at=row.approved_at, seconded_by=row.seconded_by, pool_id=row.pool_id,
+        may_approve=allowed(role, KINDS[row.kind].approving),
+        why_not=why_not(role, KINDS[row.kind].approving), body=SheetBody(**{**_LATER, **row.body}), jobs=jobs,
         waiting=[],
     )  # fmt: skip
 
@@ -282,7 +284,7 @@ def approve(path: SheetPath, body: ApproveBody) -> Any:
         row = session.get(SheetRow, path.sheet_id)
         if row is None:
             raise NotFound("change sheet")
-        require(KINDS[row.kind].act)
+        require(KINDS[row.kind].approving)
         grave = row.body["confirm"] is not None
     if grave:
         accounts.confirm_password(user, body.password, own_session())

@@ -63,8 +63,8 @@ def _user(name: str, password: str | None = None) -> Any:
     return sign_in(name, given, "console")
 
 
-def _may(user: Any, kind: str) -> None:
-    if reason := why_not(user.role, KINDS[kind].act):
+def _may(user: Any, kind: str, *, approving: bool = False) -> None:
+    if reason := why_not(user.role, KINDS[kind].approving if approving else KINDS[kind].act):
         raise NotPossible(reason, code="denied")
 
 
@@ -284,13 +284,17 @@ def approve_sheet(
         row = session.get(SheetRow, sheet)
         if row is None:
             raise NotFound("change sheet", sheet)
-        _may(user, row.kind)
+        _may(user, row.kind, approving=True)
     with transaction() as session:
         row, outcome = approve(session, sheet, user.name, confirm, devices())
     if as_json:
         print_json({"id": row.id, "state": row.state, "pool_id": row.pool_id, "passphrase": outcome.passphrase})
         return
-    print(f"{row.title}: approved.")
+    print(
+        f"{row.title}: approved."
+        if row.state == "approved"
+        else f"{row.title}: approved by you; another administrator has to."
+    )
     if outcome.passphrase:
         print(f"Passphrase, shown this once; without it the data are lost: {outcome.passphrase}")
 
@@ -306,7 +310,7 @@ def _approve_plan(number: int, confirm: str, who: str, as_json: bool) -> None:
     with transaction() as session:
         drafts = [s for s in sheets_of(session, number) if s.state == SheetState.DRAFT]
         for row in drafts:
-            _may(user, row.kind)
+            _may(user, row.kind, approving=True)
         confirms = {s.number: s.body["confirm"] for s in drafts if s.body["confirm"] in typed}
     with transaction() as session:
         done = [

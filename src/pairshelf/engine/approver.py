@@ -26,7 +26,7 @@ from pairshelf.engine.planner import Named, named, plan
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import Lock, lock_until_commit, transaction
 from pairshelf.store.repositories.drives_and_pools import lock_drives
-from pairshelf.store.tables import DriveRow, SheetPlan, SheetRow, SheetState, now
+from pairshelf.store.tables import DriveRow, Setting, SheetPlan, SheetRow, SheetState, now
 
 _A_WEEK = dt.timedelta(days=7)
 
@@ -109,11 +109,36 @@ def withdraw(session: Session, sheet_id: int, who: str) -> SheetRow:
 
 
 def approve(session: Session, sheet_id: int, who: str, confirm: str, world: Devices) -> tuple[SheetRow, Outcome]:
-    """Do what the sheet says, in the caller's transaction.
+    """Do what the sheet says, in the caller's transaction; where the house asks for two, the first only notes it.
 
     Raises NotPossible when it has been dealt with, when what it names has changed since it was
     shown, or when a drive does not answer; BadInput when the confirmation does not match.
     """
+    return _approve(session, sheet_id, who, confirm, world, first_of_two=_in_pairs(session))
+
+
+def _in_pairs(session: Session) -> bool:
+    """Whether the house asks for two where much is given up."""
+    row = session.get(Setting, "disposal")
+    return bool(row and row.value.get("two_pairs"))
+
+
+def _second(session: Session, row: SheetRow, who: str) -> bool:
+    """Whether this one is the second of two; the first is noted. NotPossible for the same one twice."""
+    if row.seconded_by is None:
+        row.seconded_by = who
+        log(session, who, "sheet-seconded", row.title, f"{row.title}: approved by the first of two.", sheet=row.id)
+        return False
+    if row.seconded_by == who:
+        raise NotPossible(
+            f"{who} has approved this already; it takes another administrator.", code="same-person", field=None
+        )
+    return True
+
+
+def _approve(
+    session: Session, sheet_id: int, who: str, confirm: str, world: Devices, *, first_of_two: bool
+) -> tuple[SheetRow, Outcome]:
     row = _open_sheet(session, sheet_id)
     request = request_of(row.kind, row.request)
     subjects = _hold(session, kind_of(row.kind).context(request))
@@ -127,6 +152,8 @@ def approve(session: Session, sheet_id: int, who: str, confirm: str, world: Devi
     _same_as_shown(row, planned.sheet)
     if planned.sheet.confirm is not None and confirm.strip() != planned.sheet.confirm:
         raise BadInput(f"Type {planned.sheet.confirm} to confirm.", code="not-confirmed", field="confirm")
+    if first_of_two and kind_of(row.kind).in_pairs and not _second(session, row, who):
+        return row, Outcome()
     try:
         outcome = APPLY[row.kind](session, row, planned, who, world)
     except DeviceError as error:
@@ -154,7 +181,7 @@ def in_the_way(sheet_id: int, world: Devices) -> PairShelfError | None:
     def all_of_it(session: Session) -> None:
         row = session.get(SheetRow, sheet_id)
         if row is not None and row.state == SheetState.DRAFT:
-            approve(session, sheet_id, row.created_by, row.body["confirm"] or "", world)
+            _approve(session, sheet_id, row.created_by, row.body["confirm"] or "", world, first_of_two=False)
 
     return _tried(all_of_it)
 

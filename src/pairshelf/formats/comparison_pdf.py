@@ -4,23 +4,14 @@ from __future__ import annotations
 
 import io
 from collections.abc import Mapping, Sequence
-from functools import lru_cache
-from importlib.resources import files
 from typing import Any
 from xml.sax.saxutils import escape
 
-from fontTools.subset import Options, Subsetter
-from fontTools.ttLib import TTFont as FontFile
-from fontTools.varLib.instancer import instantiateVariableFont
 from reportlab.graphics.shapes import Drawing as Picture
 from reportlab.graphics.shapes import Line, Path, Rect, String
 from reportlab.lib.colors import HexColor
-from reportlab.lib.enums import TA_RIGHT
 from reportlab.lib.pagesizes import A4
-from reportlab.lib.styles import ParagraphStyle
 from reportlab.lib.units import mm
-from reportlab.pdfbase import pdfmetrics
-from reportlab.pdfbase.ttfonts import TTFont
 from reportlab.pdfgen.canvas import Canvas
 from reportlab.platypus import KeepTogether, Paragraph, SimpleDocTemplate, Spacer, Table, TableStyle
 
@@ -30,8 +21,8 @@ from pairshelf.core.figures.report import cut_json
 from pairshelf.core.figures.workloads import workload_of
 from pairshelf.core.search.candidates import Candidate, Question
 from pairshelf.formats.cut_drawing import Box, Outline, draw_cut
+from pairshelf.formats.typeset import FAINT, INK, LINE, RUST, fonts, styles
 
-_INK, _FAINT, _LINE, _PINE, _RUST = (HexColor(c) for c in ("#26221b", "#625a4b", "#d9cfba", "#1f4a3d", "#9c3f1b"))
 _FILLS = {
     "data": HexColor("#efe7d6"),
     "redundancy": HexColor("#ffffff"),
@@ -43,71 +34,26 @@ _WIDTH = A4[0] - 36 * mm
 Flowables = list[Any]
 
 
-#: Latin, Greek, Cyrillic, and the signs of arithmetic: what the font has and names are written in.
-_LETTERS = (*range(0x20, 0x530), *range(0x1E00, 0x1F00), *range(0x2000, 0x2300))
-
-
-@lru_cache
-def _fonts() -> tuple[str, str]:
-    """Regular and semi-bold, cut once a process from the variable font.
-
-    Only the letters that are needed are kept first: cutting all of it takes ten times as long.
-    """
-    source = files("fontpkg_source_sans_3") / "files" / "SourceSans3[wght].ttf"
-    options = Options(layout_features=[], drop_tables=["GPOS", "GSUB", "GDEF"], name_IDs=["*"])
-    few = FontFile(io.BytesIO(source.read_bytes()))
-    cutter = Subsetter(options)
-    cutter.populate(unicodes=_LETTERS)
-    cutter.subset(few)
-    kept = io.BytesIO()
-    few.save(kept)
-    for name, weight in (("PairShelf", 400), ("PairShelf-Strong", 620)):
-        heavy = instantiateVariableFont(FontFile(io.BytesIO(kept.getvalue())), {"wght": weight}, inplace=True)
-        for number in (4, 6):  # readers tell fonts apart by these
-            heavy["name"].setName(name, number, 3, 1, 0x409)
-            heavy["name"].setName(name, number, 1, 0, 0)
-        cut = io.BytesIO()
-        heavy.save(cut)
-        cut.seek(0)
-        pdfmetrics.registerFont(TTFont(name, cut))
-    pdfmetrics.registerFontFamily("PairShelf", normal="PairShelf", bold="PairShelf-Strong")
-    return "PairShelf", "PairShelf-Strong"
-
-
-@lru_cache
-def _styles() -> dict[str, ParagraphStyle]:
-    plain, strong = _fonts()
-    body = ParagraphStyle("body", fontName=plain, fontSize=9.5, leading=13, textColor=_INK)
-    return {
-        "title": ParagraphStyle("title", body, fontName=strong, fontSize=18, leading=22, spaceAfter=2),
-        "head": ParagraphStyle("head", body, fontName=strong, fontSize=11.5, leading=15, spaceBefore=12, spaceAfter=4),
-        "body": body,
-        "cell": ParagraphStyle("cell", body, fontSize=8.8, leading=11.5),
-        "right": ParagraphStyle("right", body, fontSize=8.8, leading=11.5, alignment=TA_RIGHT),
-        "faint": ParagraphStyle("faint", body, fontSize=8.6, leading=11.5, textColor=_FAINT),
-    }
-
-
 def comparison_pdf(
     title: str, question: Question, report: Mapping[str, Any], side: Sequence[Candidate], labels: Mapping[str, str],
     system: UnitSystem = "decimal",
 ) -> bytes:  # fmt: skip
     """The document: what was asked, what is suggested and why, layouts side by side, the first one drawn."""
-    styles = _styles()
+    style = styles()
     first = side[0]
     story: Flowables = [
-        Paragraph(escape(title), styles["title"]),
-        Paragraph(_asked(question, report, system), styles["faint"]),
+        Paragraph(escape(title), style["title"]),
+        Paragraph(_asked(question, report, system), style["faint"]),
     ]
     if report["reason"]:
         best = next(layout for layout in report["layouts"] if layout["key"] == report["recommended"])
-        story.append(Paragraph("Suggested", styles["head"]))
-        story.append(Paragraph(f"<b>{escape(_name(best))}.</b> {escape(report['reason'])}", styles["body"]))
-    story.append(Paragraph("Side by side" if len(side) > 1 else "In figures", styles["head"]))
+        story.append(Paragraph("Suggested", style["head"]))
+        story.append(Paragraph(f"<b>{escape(_name(best))}.</b> {escape(report['reason'])}", style["body"]))
+    story.append(Paragraph("Side by side" if len(side) > 1 else "In figures", style["head"]))
     story.append(_table(side, system))
     story.append(KeepTogether([
-        Paragraph(f"The cut: {escape(first.layout.scheme.id)}", styles["head"]), _picture(first, labels),
-        Paragraph("Plain: data. Hatched: redundancy. Blank: left over. With a band: spare.", styles["faint"]),
+        Paragraph(f"The cut: {escape(first.layout.scheme.id)}", style["head"]), _picture(first, labels),
+        Paragraph("Plain: data. Hatched: redundancy. Blank: left over. With a band: spare.", style["faint"]),
     ]))  # fmt: skip
     story += _for_and_against(first)
     story += _basis(report, question)
@@ -122,8 +68,8 @@ def comparison_pdf(
 
 def _foot(canvas: Canvas, document: SimpleDocTemplate) -> None:
     canvas.saveState()
-    canvas.setFont(_fonts()[0], 8)
-    canvas.setFillColor(_FAINT)
+    canvas.setFont(fonts()[0], 8)
+    canvas.setFillColor(FAINT)
     canvas.drawString(18 * mm, 10 * mm, "Pair Shelf: a plan, nothing has been built")
     canvas.drawRightString(A4[0] - 18 * mm, 10 * mm, f"page {document.page}")
     canvas.restoreState()
@@ -155,16 +101,16 @@ def _asked(question: Question, report: Mapping[str, Any], system: UnitSystem) ->
 
 
 def _table(side: Sequence[Candidate], system: UnitSystem) -> Table:
-    styles = _styles()
+    style = styles()
 
     def row(label: str, values: Sequence[str]) -> list[Paragraph]:
-        return [Paragraph(label, styles["cell"]), *(Paragraph(escape(v), styles["right"]) for v in values)]
+        return [Paragraph(label, style["cell"]), *(Paragraph(escape(v), style["right"]) for v in values)]
 
     found = [c.assessment for c in side]
-    head = [Paragraph("", styles["cell"])]
+    head = [Paragraph("", style["cell"])]
     for c in side:
         text = f"<b>{escape(c.layout.scheme.id)}</b><br/>{len(c.layout.sets)} × {c.layout.width}"
-        head.append(Paragraph(text + (f" + {len(c.layout.spares)} spare" if c.layout.spares else ""), styles["right"]))
+        head.append(Paragraph(text + (f" + {len(c.layout.spares)} spare" if c.layout.spares else ""), style["right"]))
     rows = [
         head,
         *(
@@ -175,7 +121,7 @@ def _table(side: Sequence[Candidate], system: UnitSystem) -> Table:
     ]
     table = Table(rows, colWidths=[52 * mm, *([(_WIDTH - 52 * mm) / len(side)] * len(side))])
     table.setStyle(TableStyle([
-        ("LINEBELOW", (0, 0), (-1, -1), 0.4, _LINE), ("LINEBELOW", (0, 0), (-1, 0), 0.8, _INK),
+        ("LINEBELOW", (0, 0), (-1, -1), 0.4, LINE), ("LINEBELOW", (0, 0), (-1, 0), 0.8, INK),
         ("TOPPADDING", (0, 0), (-1, -1), 2), ("BOTTOMPADDING", (0, 0), (-1, -1), 3), ("VALIGN", (0, 0), (-1, -1), "BOTTOM"),
     ]))  # fmt: skip
     return table
@@ -189,7 +135,7 @@ def _picture(candidate: Candidate, labels: Mapping[str, str]) -> Picture:
     high = drawing.height
     for shape in drawing.shapes:
         if isinstance(shape, Box):
-            stroke = _INK if shape.fill == "band" else None
+            stroke = INK if shape.fill == "band" else None
             foot = high - shape.y - shape.height
             picture.add(
                 Rect(
@@ -212,10 +158,10 @@ def _picture(candidate: Candidate, labels: Mapping[str, str]) -> Picture:
                     shape.x,
                     high - shape.y,
                     shape.text,
-                    fontName=_fonts()[0],
+                    fontName=fonts()[0],
                     fontSize=shape.size,
                     textAnchor="middle",
-                    fillColor=_INK,
+                    fillColor=INK,
                 )
             )
     return picture
@@ -228,15 +174,13 @@ def _hatch(picture: Picture, x: float, foot: float, width: float, height: float,
         start, end = max(0.0, offset), min(width, offset + height)
         if end > start:
             picture.add(
-                Line(
-                    x + start, foot + start - offset, x + end, foot + end - offset, strokeColor=_FAINT, strokeWidth=0.7
-                )
+                Line(x + start, foot + start - offset, x + end, foot + end - offset, strokeColor=FAINT, strokeWidth=0.7)
             )
         offset += step
 
 
 def _outline(shape: Outline, high: float) -> Path:
-    path = Path(fillColor=None, strokeColor=_RUST if shape.failed else _INK, strokeWidth=0.9)
+    path = Path(fillColor=None, strokeColor=RUST if shape.failed else INK, strokeWidth=0.9)
     x, right, top, foot = shape.x, shape.x + shape.width, high - shape.y, high - shape.y - shape.height
     path.moveTo(x, top)
     path.lineTo(right, top)
@@ -264,12 +208,12 @@ def _outline(shape: Outline, high: float) -> Path:
 
 
 def _for_and_against(candidate: Candidate) -> Flowables:
-    styles = _styles()
-    story: Flowables = [Paragraph(f"For and against {escape(candidate.layout.scheme.id)}", styles["head"])]
+    style = styles()
+    story: Flowables = [Paragraph(f"For and against {escape(candidate.layout.scheme.id)}", style["head"])]
     for sign, sentences in (("+", candidate.reasons.pros), ("−", candidate.reasons.cons)):
-        story += [Paragraph(f"{sign} {escape(s)}", styles["body"]) for s in sentences]
+        story += [Paragraph(f"{sign} {escape(s)}", style["body"]) for s in sentences]
     advice = [c.sentence for c in candidate.assessment.cautions if c.sentence not in candidate.reasons.cons]
-    story += [Paragraph(escape(s), styles["body"]) for s in advice]
+    story += [Paragraph(escape(s), style["body"]) for s in advice]
     return story
 
 
@@ -282,18 +226,18 @@ _BASIS = {
 
 
 def _basis(report: Mapping[str, Any], question: Question) -> Flowables:
-    styles = _styles()
-    story: Flowables = [Paragraph("What the figures stand on", styles["head"])]
+    style = styles()
+    story: Flowables = [Paragraph("What the figures stand on", style["head"])]
     for line in report["basis"]:
         value = {
             "afr": f"{line['value']:.2%}", "uber": f"{line['value']:g}", "rate": f"{format_size(round(line['value']))}/s",
         }.get(line["name"], f"{line['value']:,.0f}")  # fmt: skip
-        story.append(Paragraph(f"{_BASIS[line['name']]}: <b>{value}</b>, {escape(line['source'])}.", styles["faint"]))
+        story.append(Paragraph(f"{_BASIS[line['name']]}: <b>{value}</b>, {escape(line['source'])}.", style["faint"]))
     story.append(Paragraph(
         f"Without a spare a new drive is in after {question.given.replace_hours:g} h; {report['load']} during a rebuild. "
         "The odds are those of a Markov chain with one repair at a time, on the safe side for "
         "independent failures; drives of one batch fail together more often. UBER is the maker's ceiling. "
-        "File-system overheads are estimates.", styles["faint"],
+        "File-system overheads are estimates.", style["faint"],
     ))  # fmt: skip
     story.append(Spacer(1, 4))
     return story

@@ -1648,6 +1648,228 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/disposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drives that belong to nothing, lots under way and the last that ended, and the house's rules. */
+        get: operations["disposal_disposal_disposal_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/methods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every method on each of these drives, for a category: which reach it, which do not and why. */
+        get: operations["disposal_methods_disposal_methods_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/lots/{job_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End what has not ended of a lot: those drives are partly wiped, or not. */
+        post: operations["disposal_stop_disposal_lots__int_job_id__stop_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Whether two administrators approve what is wiped or taken apart; the name that certificates are given under. */
+        put: operations["disposal_set_rules_disposal_rules_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Certificates, the newest first, a page at a time: by serial, date, who, where to. */
+        get: operations["disposal_certificates_disposal_certificates_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/certificates/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One certificate, as its card says it. */
+        get: operations["disposal_certificate_disposal_certificates__int_number__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/certificates/{number}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The signed file (JWS in flattened JSON serialization, RFC 7515). */
+        get: operations["disposal_certificate_file_disposal_certificates__int_number__file_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/certificates/{number}/card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The card as a PDF. */
+        get: operations["disposal_certificate_card_disposal_certificates__int_number__card_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/certificates/{number}/label": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The label for the drive's bag, as a PDF. */
+        get: operations["disposal_certificate_label_disposal_certificates__int_number__label_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/lots/{sheet_id}/cards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All cards of a lot as one PDF. */
+        get: operations["disposal_lot_cards_disposal_lots__int_sheet_id__cards_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The public keys that certificates are verified by; for everybody. */
+        get: operations["disposal_keys_disposal_keys_get"];
+        put?: never;
+        /** A new key signs from now on; the old ones still verify. */
+        post: operations["disposal_new_key_disposal_keys_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether a file is a true certificate of this house; for everybody. */
+        post: operations["disposal_verify_disposal_verify_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drives/{drive_id}/laboratory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a laboratory would read of a drive, hidden areas included. */
+        get: operations["disposal_laboratory_drives__int_drive_id__laboratory_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/build-pool": {
         parameters: {
             query?: never;
@@ -1863,6 +2085,23 @@ export interface paths {
         put?: never;
         /** Draw up the sheet: Hold a share of flash drives back, so that they last longer; or give it back: a pool grows by what it gets. Nothing is done before it is approved. */
         post: operations["drawing_up_draw_up_hold_back_sheets_hold_back_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/wipe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Wipe drives that belong to nothing, as one lot. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_wipe_sheets_wipe_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4971,6 +5210,8 @@ export interface components {
             approved_by: string | null;
             /** Approved At */
             approved_at: string | null;
+            /** Seconded By */
+            seconded_by: string | null;
             /** Pool Id */
             pool_id: number | null;
             /** May Approve */
@@ -5039,7 +5280,7 @@ export interface components {
             /** Name */
             name: string;
             /** Pool Id */
-            pool_id: number;
+            pool_id: number | null;
             /** Pool */
             pool: string;
             /** Volume */
@@ -6567,6 +6808,270 @@ export interface components {
             /** Hours */
             hours: number;
         };
+        /** DisposalOut */
+        DisposalOut: {
+            /** Drives */
+            drives: components["schemas"]["OutgoingOut"][];
+            /** Lots */
+            lots: components["schemas"]["LotOut"][];
+            /** Two Pairs */
+            two_pairs: boolean;
+            /** House */
+            house: string;
+            /** Certificates */
+            certificates: number;
+        };
+        /** LotOut */
+        LotOut: {
+            /** Sheet Id */
+            sheet_id: number | null;
+            job: components["schemas"]["JobOut"] | null;
+            /** Asked By */
+            asked_by: string;
+            /** Approved By */
+            approved_by: string;
+            /** Destination */
+            destination: string | null;
+            /** Drives */
+            drives: components["schemas"]["WipeOut"][];
+        };
+        /**
+         * OutgoingOut
+         * @description A drive that belongs to nothing.
+         */
+        OutgoingOut: {
+            /** Id */
+            id: number;
+            /** Place */
+            place: string;
+            /** Shelf */
+            shelf: string | null;
+            /** Serial */
+            serial: string;
+            /** Size */
+            size: number;
+            /** Kind */
+            kind: string;
+            /** Condition */
+            condition: string;
+            /** Service */
+            service: string;
+            /** Holds */
+            holds: string | null;
+            /** Wiped At */
+            wiped_at: string | null;
+        };
+        /**
+         * WipeOut
+         * @description How the wiping of one drive stands.
+         */
+        WipeOut: {
+            /** Id */
+            id: number;
+            /** Drive Id */
+            drive_id: number;
+            /** Place */
+            place: string;
+            /** Serial */
+            serial: string;
+            /** Size */
+            size: number;
+            /** Kind */
+            kind: string;
+            /** Category */
+            category: string;
+            /** Method */
+            method: string;
+            /** State */
+            state: string;
+            /** Erased */
+            erased: number;
+            /** Read Back */
+            read_back: number;
+            /** Rate */
+            rate: number | null;
+            /** Seconds Left */
+            seconds_left: number | null;
+            /** Held */
+            held: string | null;
+            /** Found */
+            found: string | null;
+            /** Certificate */
+            certificate: number | null;
+        };
+        /** MethodsOut */
+        MethodsOut: {
+            /** Drives */
+            drives: components["schemas"]["JudgedOut"][];
+            /** Hours */
+            hours: number;
+            /** At Once */
+            at_once: {
+                [key: string]: number;
+            };
+        };
+        /** JudgedOut */
+        JudgedOut: {
+            /** Id */
+            id: number;
+            /** Place */
+            place: string;
+            /** Serial */
+            serial: string;
+            /** Size */
+            size: number;
+            /** Kind */
+            kind: string;
+            /** Holds */
+            holds: string | null;
+            /** Commands */
+            commands: string[] | null;
+            /** Protected */
+            protected: number;
+            /** Reassigned */
+            reassigned: number;
+            /** Spare */
+            spare: boolean;
+            /** Encrypts */
+            encrypts: boolean;
+            /** Sector */
+            sector: number | null;
+            /** Why Kept */
+            why_kept: string | null;
+            /** Offers */
+            offers: components["schemas"]["OfferOut"][];
+            /** Hours */
+            hours: number;
+            /** Chance Missed */
+            chance_missed: number | null;
+        };
+        /** OfferOut */
+        OfferOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** About */
+            about: string;
+            /** Category */
+            category: string | null;
+            /** Why Not */
+            why_not: string | null;
+            /** Suggested */
+            suggested: string | null;
+            /** By Hand */
+            by_hand: boolean;
+        };
+        /** CountOfOut */
+        CountOfOut: {
+            /** Count */
+            count: number;
+        };
+        /** RulesBody */
+        RulesBody: {
+            /** Two Pairs */
+            two_pairs: boolean;
+            /** House */
+            house: string;
+        };
+        /** CertificatesOut */
+        CertificatesOut: {
+            /** Certificates */
+            certificates: components["schemas"]["CertificateOut"][];
+            /** More */
+            more: boolean;
+        };
+        /** CertificateOut */
+        CertificateOut: {
+            /** Number */
+            number: number;
+            /** Serial */
+            serial: string;
+            /**
+             * Issued At
+             * Format: date-time
+             */
+            issued_at: string;
+            /** Category */
+            category: string;
+            /** Method */
+            method: string;
+            /** House */
+            house: string;
+            /** Asked By */
+            asked_by: string;
+            /** Approved By */
+            approved_by: string;
+            /** Destination */
+            destination: string | null;
+            /** Fingerprint */
+            fingerprint: string;
+            /** Lot */
+            lot: number | null;
+            /** Rows */
+            rows: [
+                string,
+                string
+            ][];
+        };
+        /**
+         * KeysOut
+         * @description A JWK Set (RFC 7517).
+         */
+        KeysOut: {
+            /** Keys */
+            keys: {
+                [key: string]: unknown;
+            }[];
+        };
+        /** VerdictOut */
+        VerdictOut: {
+            /** Good */
+            good: boolean;
+            /** Sentence */
+            sentence: string;
+            /** Fingerprint */
+            fingerprint: string | null;
+            /** Rows */
+            rows: [
+                string,
+                string
+            ][];
+        };
+        /** VerifyBody */
+        VerifyBody: {
+            /** Content */
+            content: string;
+        };
+        /** LaboratoryOut */
+        LaboratoryOut: {
+            /** Areas */
+            areas: components["schemas"]["AreaOut"][];
+        };
+        /** AreaOut */
+        AreaOut: {
+            /** Name */
+            name: string;
+            /** Cells */
+            cells: number;
+            /** Blank */
+            blank: number;
+            /** Noise */
+            noise: number;
+            /** Legible */
+            legible: components["schemas"]["LegibleOut"][];
+            /** Strip */
+            strip: number[];
+        };
+        /** LegibleOut */
+        LegibleOut: {
+            /** Whose */
+            whose: string;
+            /** Extents */
+            extents: number;
+            /** Files */
+            files: number;
+        };
         /**
          * BuildPoolBody
          * @description Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back.
@@ -6792,6 +7297,44 @@ export interface components {
             drives: number[];
             /** Share */
             share: number;
+        };
+        /**
+         * WipeBody
+         * @description Wipe drives that belong to nothing, as one lot.
+         */
+        WipeBody: {
+            /** Drives */
+            drives: number[];
+            /**
+             * Category
+             * @default purge
+             */
+            category?: string;
+            /**
+             * Methods
+             * @default []
+             */
+            methods?: string[];
+            /**
+             * Verify
+             * @default all
+             */
+            verify?: string;
+            /**
+             * Sample
+             * @default null
+             */
+            sample?: number | null;
+            /**
+             * Remnant
+             * @default null
+             */
+            remnant?: string | null;
+            /**
+             * Destination
+             * @default null
+             */
+            destination?: string | null;
         };
         /**
          * MakeVolumesBody
@@ -11322,6 +11865,449 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    disposal_disposal_disposal_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DisposalOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_methods_disposal_methods_get: {
+        parameters: {
+            query?: {
+                drives?: string;
+                category?: string;
+                sample?: number | null;
+                remnant?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MethodsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_stop_disposal_lots__int_job_id__stop_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountOfOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_set_rules_disposal_rules_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesBody"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_certificates_disposal_certificates_get: {
+        parameters: {
+            query?: {
+                search?: string;
+                before?: number | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificatesOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_certificate_disposal_certificates__int_number__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_certificate_file_disposal_certificates__int_number__file_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_certificate_card_disposal_certificates__int_number__card_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_certificate_label_disposal_certificates__int_number__label_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_lot_cards_disposal_lots__int_sheet_id__cards_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_keys_disposal_keys_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeysOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_new_key_disposal_keys_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeysOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_verify_disposal_verify_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerifyBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerdictOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    disposal_laboratory_drives__int_drive_id__laboratory_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LaboratoryOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     drawing_up_draw_up_build_pool_sheets_build_pool_post: {
         parameters: {
             query?: never;
@@ -11764,6 +12750,42 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["HoldBackBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_wipe_sheets_wipe_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WipeBody"];
             };
         };
         responses: {

@@ -89,6 +89,15 @@ class ChangeKind:
     request: type[Any]
     context: Callable[[Any], Context]
     plan: Callable[[Estate, Any], Planned]
+    #: Who may approve, where that takes more than drawing up.
+    approved_by: Act | None = None
+    #: Whether the house may ask for two to approve it.
+    in_pairs: bool = False
+
+    @property
+    def approving(self) -> Act:
+        """The act of whoever approves it."""
+        return self.approved_by or self.act
 
     @property
     def name(self) -> str:

@@ -31,6 +31,8 @@ class Act(StrEnum):
     REPLACE_DRIVES = "replace-drives"
     #: Draw up the wiping of drives; approving is an administrator's.
     WIPE_DRIVES = "wipe-drives"
+    #: Approve that drives are wiped and pools taken apart.
+    LET_GO = "let-go"
     #: Look after volumes: names, mounts, checks, applications.
     MANAGE_VOLUMES = "manage-volumes"
     #: Decide who reaches what: shares, block targets, people, hosts.
@@ -52,6 +54,7 @@ _ALLOWED: dict[Act, frozenset[Role]] = {
     Act.BUILD_POOLS: frozenset({Role.ADMINISTRATOR}),
     Act.REPLACE_DRIVES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
     Act.WIPE_DRIVES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
+    Act.LET_GO: frozenset({Role.ADMINISTRATOR}),
     Act.MANAGE_VOLUMES: frozenset({Role.ADMINISTRATOR, Role.OPERATOR}),
     Act.GIVE_ACCESS: frozenset({Role.ADMINISTRATOR}),
     Act.KEEP_KEYS: frozenset({Role.ADMINISTRATOR}),

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import ChangeSheet, Erased, Takes, Text
+from pairshelf.core.changes.sheet import ChangeSheet, Erased, Takes
 from pairshelf.core.disposal.facts import Category, DriveFacts
 from pairshelf.core.disposal.methods import METHODS, Method, chosen, method_of
 from pairshelf.core.disposal.times import lot_seconds, uses_the_link, verify_seconds, wipe_seconds
@@ -139,7 +139,6 @@ def plan(estate: Estate, request: Wipe) -> WipePlan:
         cautions=tuple(_cautions(lot, estate)),
         confirm=lot[0].drive.serial if one else f"{len(lot)} drives",
         role="administrator",
-        texts=tuple(Text(w.drive.place, w.drive.serial) for w in lot) if len(lot) <= 24 else (),
     )  # fmt: skip
     return WipePlan(sheet, request, category, tuple(lot), remnant, seconds)
 
@@ -254,4 +253,4 @@ def context(request: Wipe) -> Context:
     return Context(drives=request.drives[: MOST + 1], identities=True)
 
 
-KIND = ChangeKind("wipe", Act.WIPE_DRIVES, Wipe, context, plan)
+KIND = ChangeKind("wipe", Act.WIPE_DRIVES, Wipe, context, plan, approved_by=Act.LET_GO, in_pairs=True)
