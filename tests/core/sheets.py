@@ -14,7 +14,7 @@ from pairshelf.core.changes.doors import doors, fixed
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.changes.sheet import ChangeSheet, Figure
 from pairshelf.core.disposal.facts import Command, Identity
-from pairshelf.core.domain.estate import Entry, Estate, EstateDrive, EstateMount, EstatePlace, EstatePool
+from pairshelf.core.domain.estate import Entry, Estate, EstateDrive, EstateMount, EstatePlace, EstatePool, FormerPool
 from pairshelf.core.domain.partitions import Wanted
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.figures.assess import assess
@@ -129,6 +129,11 @@ def bare(one: Estate) -> Estate:
     return replace(one, mounts=(), shares=(), targets=(), applications=())
 
 
+def taken_apart(one: Estate) -> Estate:
+    """A pool that was, one of whose drives is away."""
+    return replace(one, former=(FormerPool(3, "barn", 4, 2, True, 1, False, False, ("B2",)),))
+
+
 def to_wipe(one: Estate) -> Estate:
     """Two rotating drives, one of which is failing, and one of flash, with what they report."""
     disk = Identity(frozenset({Command.SANITIZE_OVERWRITE}), protected=2, reassigned=3, sector=4096)
@@ -181,6 +186,11 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a share of flash held back": ("hold-back", {"drives": (16, 17), "share": 0.1}, lambda one: more_drives(
         one, *(replace(free(i), kind=Kind.SSD) for i in (16, 17)))),
     "a share of flash given back": ("hold-back", {"drives": (40, 41), "share": 0.0}, held_pair),
+    "a pool taken apart with all that hangs on it": ("take-apart", {"pool": "p"}, as_it_is),
+    "a degraded pool taken apart for good": ("take-apart", {"pool": "p", "keep_days": 0}, lambda one: with_pool(
+        one, away=1, state="degraded", encrypted=True, under_way=(Under("check"),))),
+    "a pool put together again": ("put-together", {"former": 3}, taken_apart),
+    "a former pool let go": ("let-go", {"former": 3}, taken_apart),
     "a lot of mixed drives wiped": ("wipe", {"drives": (11, 12, 16), "destination": "sold to the reading room"}, to_wipe),
     "one drive overwritten, a sample read back": ("wipe", {
         "drives": (12,), "category": "clear", "methods": ("overwrite",), "verify": "sample", "sample": 500}, to_wipe),

@@ -56,6 +56,9 @@ CHANGES: dict[str, dict[str, Any]] = {
     "use-room": {"pool": "tall"},
     "take-out": {"pool": "dry", "drives": (34,)},
     "move-together": {"pool": "tall"},
+    "take-apart": {"pool": "dup", "keep_days": 3},
+    "put-together": {"former": 1},
+    "let-go": {"former": 1},
     "extend-volumes": {"pool": "tall"},
     "hold-back": {"drives": (37,), "share": 0.1},
     "wipe": {"drives": (33,), "category": "clear"},
@@ -111,6 +114,8 @@ union all select 'job', string_agg(kind, ',' order by kind) from job where state
 union all select 'rule', string_agg(above::text, ',') from keep_rule union all select 'host', string_agg(address, ',') from host
 union all select 'written', string_agg(drive_id || coalesce(written::text, '') || parts::text || (pool_id is not null), ',' order by drive_id) from partition_plan
 union all select 'drive', string_agg(service || coalesce(holds, '') || held_share, ',' order by id) from drive
+union all select 'former', string_agg(name || (rows ? 'pool') || (put_together_at is null), ',' order by id) from former_pool
+union all select 'wipe', string_agg(drive_id || state || method, ',' order by drive_id) from wipe
 union all select 'path', string_agg(pool_id || steps::text || (ended_at is null), ',' order by id) from growth_path
 union all select 'place', string_agg(drive_id::text || state || coalesce(to_slot, -1), ',' order by pool_id, slot) from pool_place order by 1
 """)
@@ -186,6 +191,9 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
             flash = DriveRecord("F", 1, "F1", 60 * GIB, Kind.SSD)
             add_records(session, [flash], service=Service.FREE)
             session.add(GrowthPath(pool_id=6, steps=[[1, larger[3], False]], made_by="ida"))
+        do("build-pool", name="gone", scheme="copies-2", drives=tuple(shelf(2, name="G")))
+        carry_all()
+        do("take-apart", pool="gone", keep_days=3)
         do("add-drives", pool="way", drives=(drives[22],))
         do("replace-drive", pool_id=6, slot=0, drive_id=drives[25])
         database.engine().dispose()

@@ -177,6 +177,7 @@ def test_every_kind_is_applied_by_the_module_that_mirrors_its_own() -> None:
         "leave-copy",
         "use-room",
         "leave-path",
+        "let-go",
     }
     for kind, apply in APPLY.items():
         if kind not in shared:

@@ -129,6 +129,13 @@ class MethodsQuery(Query):
     remnant: str | None = Field(default=None, max_length=40)
 
 
+class CardLine(BaseModel):
+    """A line of a card."""
+
+    label: str
+    text: str
+
+
 class CertificateOut(BaseModel):
     number: int
     serial: str
@@ -141,8 +148,8 @@ class CertificateOut(BaseModel):
     destination: str | None
     fingerprint: str
     lot: int | None
-    #: Label and text, line by line, as on the card.
-    rows: list[tuple[str, str]]
+    #: As on the card.
+    rows: list[CardLine]
 
 
 class CertificatesOut(BaseModel):
@@ -181,7 +188,7 @@ class VerdictOut(BaseModel):
     good: bool
     sentence: str
     fingerprint: str | None
-    rows: list[tuple[str, str]]
+    rows: list[CardLine]
 
 
 class KeysOut(BaseModel):
@@ -223,7 +230,9 @@ class LaboratoryOut(BaseModel):
 def disposal() -> Any:
     """Drives that belong to nothing, lots under way and the last that ended, and the house's rules."""
     with transaction() as session:
-        query = select(DriveRow.id).where(col(DriveRow.service).in_((Service.FREE, Service.WIPING)))
+        query = select(DriveRow.id).where(
+            col(DriveRow.service).in_((Service.FREE, Service.WIPING)), col(DriveRow.starts_host).is_(False)
+        )
         ids = [i or 0 for i in session.exec(query.order_by(col(DriveRow.shelf_id), col(DriveRow.bay)).limit(500))]
         wiped = dict(session.exec(select(DriveRow.id, DriveRow.wiped_at).where(col(DriveRow.id).in_(ids))).all())
         drives = [
@@ -328,7 +337,7 @@ def _certificate(row: Certificate) -> CertificateOut:
     return CertificateOut(
         number=row.number, serial=row.serial, issued_at=row.issued_at, category=said["category"], method=said["method_name"],
         house=said["house"], asked_by=said["asked_by"], approved_by=said["approved_by"], destination=said["destination"],
-        fingerprint=row.fingerprint, lot=said["lot"], rows=rows_of(said),
+        fingerprint=row.fingerprint, lot=said["lot"], rows=[CardLine(label=a, text=b) for a, b in rows_of(said)],
     )  # fmt: skip
 
 
@@ -419,7 +428,8 @@ def verify(body: VerifyBody) -> Any:
 
     with transaction() as session:
         found = letting_go.verify_file(session, body.content.encode())
-    rows = rows_of(dict(found.payload)) if found.good and found.payload else []
+    said = rows_of(found.payload) if found.good and found.payload else []
+    rows = [CardLine(label=a, text=b) for a, b in said]
     return VerdictOut(good=found.good, sentence=found.sentence, fingerprint=found.fingerprint, rows=rows)
 
 

@@ -13,6 +13,7 @@ from sqlmodel import Session, col, or_, select
 from pairshelf.core.changes.kind import Context
 from pairshelf.core.changes.kinds import kind_of
 from pairshelf.core.disposal.facts import Identity
+from pairshelf.core.domain import estate as estate_of_pools
 from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.domain.estate import Entry, Estate, EstateApplication, EstateDrive
 from pairshelf.core.domain.mounting import aside_name
@@ -23,6 +24,7 @@ from pairshelf.engine import keys
 from pairshelf.store.repositories.books import load_books, taken_in
 from pairshelf.store.tables import (
     Application,
+    DriveRow,
     FormerPool,
     Host,
     PartitionPlan,
@@ -108,6 +110,8 @@ def estate_of(session: Session, context: Context, world: Devices) -> Estate:
         estate = replace(
             estate, identities=tuple(identities(estate.drives, world)), wanted_back=tuple(wanted_back(session, estate.drives))
         )  # fmt: skip
+    if context.former:
+        estate = replace(estate, former=tuple(former_pools(session, context.former)))
     if context.partitions:
         estate = replace(estate, pending_partitions=tuple(_pending(session, subjects.drives)))
     if context.taken_in:
@@ -159,6 +163,27 @@ def identities(drives: Iterable[EstateDrive], world: Devices) -> Iterable[tuple[
             continue
         with suppress(DeviceError, OSError):
             yield drive.id, world.open(drive.serial, drive.size).identify(drive.kind)
+
+
+def former_pools(session: Session, ids: Iterable[int] | None = None) -> Iterable[estate_of_pools.FormerPool]:
+    """Pools that were taken apart, with what has become of their drives."""
+    query = select(FormerPool).order_by(col(FormerPool.id).desc())
+    if ids is not None:
+        query = query.where(col(FormerPool.id).in_(list(ids)))
+    for row in session.exec(query):
+        drives = {d.serial: d for d in session.exec(select(DriveRow).where(col(DriveRow.serial).in_(list(row.drives))))}
+        mine = f"old data of pool {row.name}, readable"
+        gone = [s for s in row.drives if s not in drives or drives[s].service != "free" or drives[s].holds != mine]
+        away = [
+            s
+            for s, slot in row.drives.items()
+            if s in drives and drives[s].condition in ("missing", "failed") and slot is not None
+        ]
+        yield estate_of_pools.FormerPool(
+            row.number, row.name, len(row.drives), int(row.rows.get("volumes", 0)), bool(row.rows.get("encrypted")),
+            int(row.rows.get("survives", 0)), row.until <= now() or "pool" not in row.rows, row.put_together_at is not None,
+            tuple(away), tuple(gone),
+        )  # fmt: skip
 
 
 def wanted_back(session: Session, drives: Iterable[EstateDrive]) -> Iterable[tuple[int, tuple[str, dt.datetime]]]:

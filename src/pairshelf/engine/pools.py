@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from pathlib import Path
 
 from sqlalchemy import update
 from sqlalchemy.dialects.postgresql import insert
@@ -26,7 +27,7 @@ from pairshelf.store.database import Lock, engine, lock_until_commit
 from pairshelf.store.repositories.drives_and_pools import load_stripes
 from pairshelf.store.repositories.layouts import designed_layout
 from pairshelf.store.settings import settings
-from pairshelf.store.tables import DriveRow, MemberState, MissedWrite, PoolPlace, PoolRow
+from pairshelf.store.tables import DriveRow, MemberState, MissedWrite, PoolPlace, PoolRow, Service
 
 #: Of a place whose drive is there.
 _ANSWERS = (MemberState.ACTIVE, MemberState.REBUILDING, MemberState.COPYING)
@@ -109,7 +110,7 @@ def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | Spread
     def miss(slots: Sequence[int]) -> None:
         _note_missed(absences[s] for s in slots if s in absences)
 
-    journal = StripeJournal(settings().devices / "journals" / f"pool-{pool.row.id}")
+    journal = StripeJournal(_journal_of(pool.row.id))
     if isinstance(pool.layout, Restriping):
         moving = RestripeIO(
             pool.layout, members, world.block, journal, miss, pool_id=pool.row.number, moves=pool.row.moves
@@ -130,6 +131,24 @@ def note_front(pool: OpenPool, io: RestripeIO) -> None:
         pool.row.front, pool.row.moves = io.front, io.moves
         layout = io.layout
         pool.layout = io.layout = restriping(layout.both, io.front, upwards=layout.upwards, turned=layout.turned)
+
+
+def into_service(drive: DriveRow, pool: PoolRow) -> None:
+    """A drive has come to a pool: what was known of its past holds no more. One that was blank, and comes to an
+    encrypted pool, will only ever have held ciphertext."""
+    drive.sealed_by = (
+        pool.name if pool.key is not None and (drive.wiped_at is not None or drive.sealed_by == pool.name) else None
+    )
+    drive.service, drive.holds, drive.wiped_at = Service.IN_USE, None, None
+
+
+def _journal_of(pool_id: int | None) -> Path:
+    return settings().devices / "journals" / f"pool-{pool_id}"
+
+
+def forget_journal(pool_id: int) -> None:
+    """A pool is no more; what its journal holds is data of it."""
+    _journal_of(pool_id).unlink(missing_ok=True)
 
 
 def keep_front(pool: OpenPool, io: RestripeIO) -> None:

@@ -14,7 +14,7 @@ from pairshelf.core.layouts.restriping import Restriping, restriping
 from pairshelf.engine.errands import on_drive, send
 from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
-from pairshelf.engine.pools import OpenPool, label_of, refresh_state
+from pairshelf.engine.pools import OpenPool, into_service, label_of, refresh_state
 from pairshelf.store.repositories.layouts import Goal, all_bands, designed_layout, goal_of, kept_bands
 from pairshelf.store.tables import DriveRow, JobRow, JobState, PoolPlace, PoolRow, Service, now
 
@@ -43,11 +43,11 @@ def leave_off(session: Session, pool: OpenPool, beside: PoolPlace, why: str) -> 
     give_free(session, pool.row, drive_id)
 
 
-def place_of(pool_id: int, member: Drive, drive: DriveRow, slot: int | None) -> PoolPlace:
+def place_of(pool: PoolRow, member: Drive, drive: DriveRow, slot: int | None) -> PoolPlace:
     """A place for a drive that comes to a pool."""
-    drive.service, drive.holds = Service.IN_USE, None
+    into_service(drive, pool)
     return PoolPlace(
-        pool_id=pool_id, slot=slot, size=member.size, rate=member.rate, kind=drive.kind, shelf=member.shelf,
+        pool_id=pool.number, slot=slot, size=member.size, rate=member.rate, kind=drive.kind, shelf=member.shelf,
         link=member.link, host=member.host, site=member.site, drive_id=drive.id,
     )  # fmt: skip
 
@@ -65,7 +65,7 @@ def join(session: Session, pool: OpenPool, moving: Moving, rows: Mapping[str, Dr
     """Drives that only the new layout has become members, numbered on from those there are."""
     have = len(moving.old.members)
     for number, drive in enumerate(moving.drives[have:], start=have):
-        place = place_of(pool.row.number, drive, rows[drive.id], number)
+        place = place_of(pool.row, drive, rows[drive.id], number)
         session.add(place)
         pool.places.append(place)
     session.flush()

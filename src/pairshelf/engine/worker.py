@@ -13,6 +13,7 @@ import structlog
 from sqlalchemy.exc import OperationalError, SQLAlchemyError
 from sqlmodel import col, select
 
+from pairshelf.engine.apply.pools.put_together import forget_those_that_are_over
 from pairshelf.engine.approver import look_through_drafts
 from pairshelf.engine.carry import carry, pick_up_the_dropped
 from pairshelf.engine.errands import do_errands
@@ -55,6 +56,7 @@ def watch() -> None:
                 do_errands()
                 empty_bins()
                 clear_keys()
+                _forget_former_pools()
             with held_lock(Lock.WATCH) as mine:
                 if mine is not None:
                     observe(devices())
@@ -63,6 +65,11 @@ def watch() -> None:
             _logger.warning("watch", error=f"{type(error).__name__}: {error}".split("\n")[0])
             _stopping.wait(1)
         _stopping.wait(_LOOK_EVERY)
+
+
+def _forget_former_pools() -> None:
+    with transaction() as session:
+        forget_those_that_are_over(session)
 
 
 def beat() -> None:

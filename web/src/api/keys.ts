@@ -35,13 +35,30 @@ const COMPARED = [
   "/api/compare/split",
   "/api/compare/spread",
 ] as const satisfies readonly Path[];
+const DISPOSAL = [
+  "/api/disposal",
+  "/api/disposal/certificates",
+  "/api/disposal/methods",
+] as const satisfies readonly Path[];
 const NOTICED = ["/api/depends/person", "/api/depends/pull"] as const satisfies readonly Path[];
 
 /** For each table of the database, the questions that show something of it. */
 export const SHOWN_BY: Record<string, readonly Path[]> = {
   site: SHELVES,
   shelf: [...SHELVES, ...COMPARED],
-  drive: [...SHELVES, ...DRIVES, "/api/drives/{drive_id}", "/api/today", "/api/pools", ...POOL, ...COMPARED],
+  wipe: DISPOSAL,
+  certificate: DISPOSAL,
+  former_pool: DISPOSAL,
+  drive: [
+    ...DISPOSAL,
+    ...SHELVES,
+    ...DRIVES,
+    "/api/drives/{drive_id}",
+    "/api/today",
+    "/api/pools",
+    ...POOL,
+    ...COMPARED,
+  ],
   pool: ["/api/pools", ...POOL, "/api/today", ...DRIVES, ...NOTICED],
   pool_place: ["/api/pools", ...POOL, ...DRIVES, "/api/drives/{drive_id}", ...SHELVES, "/api/today"],
   volume: ["/api/pools", ...POOL, "/api/volumes", ...ACCESS],

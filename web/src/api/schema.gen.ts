@@ -6981,6 +6981,16 @@ export interface components {
             /** More */
             more: boolean;
         };
+        /**
+         * CardLine
+         * @description A line of a card.
+         */
+        CardLine: {
+            /** Label */
+            label: string;
+            /** Text */
+            text: string;
+        };
         /** CertificateOut */
         CertificateOut: {
             /** Number */
@@ -7009,10 +7019,7 @@ export interface components {
             /** Lot */
             lot: number | null;
             /** Rows */
-            rows: [
-                string,
-                string
-            ][];
+            rows: components["schemas"]["CardLine"][];
         };
         /**
          * KeysOut
@@ -7033,10 +7040,7 @@ export interface components {
             /** Fingerprint */
             fingerprint: string | null;
             /** Rows */
-            rows: [
-                string,
-                string
-            ][];
+            rows: components["schemas"]["CardLine"][];
         };
         /** VerifyBody */
         VerifyBody: {

@@ -32,6 +32,7 @@ const SCREENS: Place[] = [
   { name: "People and groups", what: "screen", to: "/access/people" },
   { name: "Pull something: who notices?", what: "do", to: "/notice" },
   { name: "Changes", what: "screen", to: "/changes" },
+  { name: "Disposal", what: "screen", to: "/disposal" },
   { name: "Logbook", what: "screen", to: "/logbook" },
   { name: "Settings", what: "screen", to: "/settings" },
 ];

@@ -20,6 +20,7 @@ const WAYS = [
   ["/pools", "Pools"],
   ["/access", "Access"],
   ["/changes", "Changes"],
+  ["/disposal", "Disposal"],
   ["/logbook", "Logbook"],
 ];
 

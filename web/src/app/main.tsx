@@ -16,6 +16,8 @@ import { PlanScreen } from "../features/changes/PlanScreen";
 import { SheetScreen } from "../features/changes/SheetScreen";
 import { Compare } from "../features/compare/Compare";
 import { OpenSaved } from "../features/compare/Saved";
+import { Disposal } from "../features/disposal/Disposal";
+import { Verify } from "../features/disposal/Verify";
 import { Logbook } from "../features/logbook/Logbook";
 import { Grow } from "../features/pools/Grow";
 import { Pool } from "../features/pools/Pool";
@@ -61,6 +63,7 @@ function Door() {
         <SpinePatterns />
         <Routes>
           <Route path="/setup" element={<Setup />} />
+          <Route path="/verify" element={<Verify />} />
           <Route path="*" element={<SignIn setupNeeded={me.data.setup_needed} />} />
         </Routes>
       </>
@@ -90,6 +93,8 @@ function Door() {
               <Route path="changes/draw/:kind" element={<Draw />} />
               <Route path="changes/plans/:id" element={<PlanScreen />} />
               <Route path="changes/:id" element={<SheetScreen />} />
+              <Route path="disposal" element={<Disposal />} />
+              <Route path="verify" element={<Verify />} />
               <Route path="logbook" element={<Logbook />} />
               <Route path="settings" element={<Settings />} />
               <Route

@@ -37,10 +37,16 @@ export function JobLine({ job, plain }: { job: Job; plain?: boolean }) {
       <Group justify="space-between" gap="xs" align="baseline">
         <span>
           <strong>{job.name}</strong>
-          {!plain && (
+          {!plain && job.pool_id !== null && (
             <>
               {" of "}
               <Link to={`/pools/${job.pool_id}`}>{job.pool}</Link>
+            </>
+          )}
+          {!plain && job.pool_id === null && (
+            <>
+              {" · "}
+              <Link to="/disposal">disposal</Link>
             </>
           )}
           {job.volume && <span className="faint"> · {job.volume}</span>}

@@ -41,6 +41,8 @@ class Context:
     pools_of_drives: bool = False
     #: Every one of the drives is read beforehand.
     read_drives: bool = False
+    #: Pools that were taken apart, by number.
+    former: tuple[int, ...] = ()
     #: The drives are asked what they report of themselves.
     identities: bool = False
     #: The drives' pending partitions are wanted.

@@ -300,6 +300,24 @@ class EstateApplication:
 
 
 @dataclass(frozen=True, slots=True)
+class FormerPool:
+    """A pool that was taken apart."""
+
+    id: int
+    name: str
+    drives: int
+    volumes: int
+    encrypted: bool
+    survives: int
+    #: Whether the time in which it could come back is over, or it has come back.
+    over: bool
+    back: bool
+    #: Members that are away, and drives that were used, wiped or written on since; by serial.
+    away: tuple[str, ...] = ()
+    spoilt: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Entry:
     """What lies in a folder of a host: a name, and bytes if it is a file."""
 
@@ -338,6 +356,8 @@ class Estate:
     silent: tuple[tuple[int, str], ...] = ()
     #: What drives report of themselves, by id; those that do not answer are left out.
     identities: tuple[tuple[int, Identity], ...] = ()
+    #: Pools that were taken apart, as far as the question names them.
+    former: tuple[FormerPool, ...] = ()
     #: Drives of pools that may be put together again: id to the pool, and until when.
     wanted_back: tuple[tuple[int, tuple[str, dt.datetime]], ...] = ()
 

@@ -23,7 +23,15 @@ from pairshelf.engine.apply.access import (
 from pairshelf.engine.apply.applications import end_keep_rule, move_application, set_folders, set_keep_rule
 from pairshelf.engine.apply.drives import hold_back, replace_drive, wipe, write_partitions
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.apply.pools import build_pool, larger_drives, move_together, relayout, take_out
+from pairshelf.engine.apply.pools import (
+    build_pool,
+    larger_drives,
+    move_together,
+    put_together,
+    relayout,
+    take_apart,
+    take_out,
+)
 from pairshelf.engine.apply.volumes import (
     check_files,
     delete_volume,
@@ -50,6 +58,9 @@ APPLY: dict[str, Applying] = {
     "use-room": relayout.apply,
     "take-out": take_out.apply,
     "move-together": move_together.apply,
+    "take-apart": take_apart.apply,
+    "put-together": put_together.apply,
+    "let-go": put_together.let_go,
     "turn-restripe": relayout.turn,
     "replace-drive": replace_drive.apply,
     "leave-copy": replace_drive.leave,

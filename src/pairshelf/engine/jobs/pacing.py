@@ -30,6 +30,8 @@ def paces_under_way(session: Session, pool_ids: Collection[int]) -> dict[int, st
 
 def slowing(job: JobRow, paces: Mapping[int, str]) -> float:
     """How many times longer than undisturbed a job takes: users and jobs share the drives' time."""
+    if job.pool_id is None:
+        return 1.0
     if JOBS[job.kind].users_work:
         pace = paces.get(job.pool_id or 0)
         return 1.0 if pace is None else 1 / (durations.GENTLE if pace == "gentle" else durations.FAST)

@@ -69,9 +69,11 @@ class WipePlan:
 def facts_of(estate: Estate, drive: EstateDrive) -> DriveFacts:
     """What matters of a drive for wiping it."""
     known = drive.as_drive
+    # While the pool that encrypted it is there, or may come back, its key is.
+    sealed = drive.sealed_by if drive.sealed_by and drive.sealed_by.lower() not in estate.pool_names else None
     return DriveFacts(
         drive.kind, drive.size, max(1, round(known.mean_rate)), dict(estate.identities).get(drive.id), known.link,
-        drive.shelf, drive.condition, drive.sealed_by, drive.holds,
+        drive.shelf, drive.condition, sealed, drive.holds,
     )  # fmt: skip
 
 
@@ -243,6 +245,10 @@ def _cautions(lot: Sequence[Wiped], estate: Estate) -> list[str]:
             found.append(
                 f"{w.drive.named} is failing by its own readings: it may die on the way, and is then only partly wiped."
             )
+    if any(w.method.id == "key-gone" for w in lot):
+        found.append(
+            "It counts only if no copy of the passphrase with the wrapped key is left anywhere, in backups of the books either."
+        )
     if any(w.method.id == "crypto-erase" for w in lot):
         found.append("That a key was changed is believed of the drive; it is seen only that nothing reads as before.")
     return found

@@ -26,7 +26,7 @@ def apply(session: Session, sheet: SheetRow, planned: ReplaceDrivePlan, who: str
     world.open(drive.serial, drive.size).read(0, 1)
     place = pool.place(request.slot)
     if place.state == MemberState.ACTIVE:
-        beside = place_of(pool.row.number, planned.drive.as_drive, drive, None)
+        beside = place_of(pool.row, planned.drive.as_drive, drive, None)
         beside.beside, beside.state = request.slot, MemberState.COPYING
         session.add(beside)
         pool.places.append(beside)

@@ -15,7 +15,7 @@ from pairshelf.engine.errands import on_drive, send
 from pairshelf.engine.io.volume_io import add_volume
 from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.partition_tables import keep_table, send_table
-from pairshelf.engine.pools import label_of, open_pool
+from pairshelf.engine.pools import into_service, label_of, open_pool
 from pairshelf.store.tables import (
     BackupRow,
     DriveRow,
@@ -62,7 +62,7 @@ def _become_a_pool(session: Session, drive: DriveRow, planned: PartitionsPlan, s
         pool_id=pool.number, slot=0, size=drive.size, rate=as_drive.rate, kind=drive.kind, shelf=as_drive.shelf,
         link=as_drive.link, host=as_drive.host, site=as_drive.site, drive_id=drive.id,
     ))  # fmt: skip
-    drive.service, drive.holds = Service.IN_USE, None
+    into_service(drive, pool)
     session.flush()
     send(session, "write-label", on_drive(drive.serial), sheet.id, serial=drive.serial, size=drive.size,
          label=label_of(pool, 0))  # fmt: skip

@@ -15,9 +15,9 @@ from pairshelf.engine.errands import on_drive, send
 from pairshelf.engine.io.volume_io import make_volume
 from pairshelf.engine.jobs.first_sync import start_first_sync, start_volume_sync
 from pairshelf.engine.mount_table import write_mount
-from pairshelf.engine.pools import OpenPool, label_of
+from pairshelf.engine.pools import OpenPool, into_service, label_of
 from pairshelf.store.database import among, if_undone
-from pairshelf.store.tables import BackupRow, DriveRow, PartitionPlan, PoolPlace, PoolRow, Service, SheetRow
+from pairshelf.store.tables import BackupRow, DriveRow, PartitionPlan, PoolPlace, PoolRow, SheetRow
 
 #: How many tints the screens tell pools apart by, besides pattern and name.
 TINTS = 8
@@ -46,6 +46,7 @@ def apply(session: Session, sheet: SheetRow, planned: BuildPoolPlan, who: str, _
         keys.open_key(pool_id, key)
     for place in places:
         drive = rows[place.drive_id or 0]
+        into_service(drive, pool)
         send(session, "write-label", on_drive(drive.serial), sheet.id, serial=drive.serial, size=drive.size,
              label=label_of(pool, place.slot))  # fmt: skip
     opened = OpenPool(pool, places, layout)
@@ -85,7 +86,6 @@ def _places(session: Session, pool_id: int, planned: BuildPoolPlan) -> tuple[lis
                 scope=planned.request.spares_for if spare else "pool",
             )
         )  # fmt: skip
-        drive.service, drive.holds = Service.IN_USE, None
     session.connection().execute(delete(PartitionPlan).where(among(PartitionPlan.drive_id, rows)))
     session.add_all(places)
     session.flush()

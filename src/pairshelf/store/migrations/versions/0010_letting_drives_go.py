@@ -81,6 +81,10 @@ create table former_pool (
     drives jsonb not null,
     put_together_at timestamptz
 );
+
+create trigger told after insert or update or delete on wipe for each statement execute function tell_screens();
+create trigger told after insert or update or delete on certificate for each statement execute function tell_screens();
+create trigger told after insert or update or delete on former_pool for each statement execute function tell_screens();
 """
 
 

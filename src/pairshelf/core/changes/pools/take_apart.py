@@ -1,0 +1,107 @@
+"""A pool taken apart: what stands on it ends, its volumes go, its drives are free with old data readable."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pairshelf.core.changes.kind import NETWORK, PEOPLE, ChangeKind, Context
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, simple_sheet
+from pairshelf.core.changes.volumes.volume_plan import backup_said, files_given_up
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool, EstateVolume
+from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.errors import BadInput, NotPossible
+
+#: Days that a pool can be put together again at most, and unless something else is said.
+MOST_DAYS, USUAL_DAYS = 90, 7
+
+
+@dataclass(frozen=True, slots=True)
+class TakeApart:
+    """Take a pool apart: its volumes go, its drives are free with old data readable."""
+
+    pool: str
+    #: Days in which it can be put together again, while nothing was written on its drives; 0: never.
+    keep_days: int = USUAL_DAYS
+
+
+@dataclass(frozen=True, slots=True)
+class TakeApartPlan:
+    """The pool with all that hangs on it."""
+
+    sheet: ChangeSheet
+    pool: EstatePool
+    volumes: tuple[EstateVolume, ...]
+    keep_days: int
+
+
+def plan(estate: Estate, request: TakeApart) -> TakeApartPlan:
+    """The sheet, whatever state the pool is in. Raises for a drive divided into partitions, or days that cannot be."""
+    pool = estate.pool_named(request.pool)
+    if pool.table is not None:
+        raise NotPossible(
+            "It is one drive, divided into partitions; delete them and write the empty table.",
+            code="divided",
+            field="pool",
+        )
+    if not 0 <= request.keep_days <= MOST_DAYS:
+        raise BadInput(f"It can be put together again for 0 to {MOST_DAYS} days.", field="keep_days")
+    volumes = tuple(v for v in estate.volumes if v.pool == pool.name)
+    refs = {v.ref for v in volumes}
+    mounts = [m for m in estate.mounts if m.volume in refs]
+    shares = [s for s in estate.shares if s.volume in refs]
+    targets = [(t, [v for _, v in t.luns if v in refs]) for t in estate.targets if any(v in refs for _, v in t.luns)]
+    applications = [a for a in estate.applications if a.volume in refs]
+    people = sorted({p for s in shares for p, _ in s.rights})
+    members = [p.drive for p in pool.places if p.drive is not None]
+    drives: list[EstateDrive] = [*members, *pool.spares, *(d for _, d in pool.copies)]
+    away = [d for d in drives if d.condition == "missing"]
+    ruled = [v for v in volumes if v.keep_above is not None]
+    files = sum(v.files for v in volumes)
+    steps = (
+        *((f"End {len(pool.under_way)} job{'s' if len(pool.under_way) > 1 else ''} that work on it.",) if pool.under_way else ()),
+        *(f"Stop {a.name} on {a.host}: it writes to {a.volume}." for a in applications),
+        *(f"End share {s.name} of {s.volume}." for s in shares),
+        *(f"Take {', '.join(own)} out of target {t.iqn}." for t, own in targets),
+        *(f"Unmount {m.volume} from {m.at} on {m.host}." for m in mounts),
+        *(f"End the keep rule of {v.ref}." for v in ruled),
+        *(f"Let volume {v.ref} go." for v in volumes),
+        f"Let {len(drives)} drive{'s' if len(drives) != 1 else ''} go: free, old data readable.",
+        *(("Forget its key.",) if pool.encrypted and not request.keep_days else ()),
+    )  # fmt: skip
+    kept = f"within {request.keep_days} day{'s' if request.keep_days > 1 else ''}" if request.keep_days else ""
+    sheet = simple_sheet(
+        "take-apart", f"Take pool {pool.name} apart",
+        f"It is {pool.state}. Its drives become free; what is on them stays readable until they are wiped.",
+        figures=(
+            BeforeAfter("Pool", Figure(bytes=pool.capacity * EXTENT), Figure(text="none")),
+            BeforeAfter("Volumes", Figure(text=str(len(volumes))), Figure(text="0")),
+            BeforeAfter("Files on them", Figure(text=str(files)), Figure(text="0")),
+            BeforeAfter("Free drives", Figure(text="as now"), Figure(text=f"{len(drives)} more")),
+        ),
+        meanwhile=(
+            f"Undo: {kept} it can be put together again, while nothing was written on its drives. Mounts, shares and targets "
+            "are made anew then." if kept else "There is no undo.",
+        ),
+        gives_up=tuple(line for v in volumes for line in files_given_up(v)),
+        cautions=(
+            *(line for v in volumes for line in backup_said(estate, v)),
+            *((f"{', '.join(people)} reach{'es' if len(people) == 1 else ''} files on it through shares.",) if people else ()),
+            *((f"It is {pool.state}: what could still be got off it is given up, too.",) if pool.state in ("unreachable", "degraded", "unprotected") else ()),
+            *(("Its files cannot be read while it is locked; nobody can look at them before.",) if pool.locked else ()),
+        ),
+        fixed=(
+            *(f"{d.named} is away: it stays as it is, with its data, and says so when it is back." for d in away),
+            "Nothing is wiped by this. To be sure that nobody reads it, wipe the drives afterwards.",
+        ),
+        steps=steps, confirm=pool.name,
+    )  # fmt: skip
+    return TakeApartPlan(sheet, pool, volumes, request.keep_days)
+
+
+def context(request: TakeApart) -> Context:
+    """What the plan is made on, and what is held while it is carried out."""
+    return Context(pools=(request.pool,), alone=(PEOPLE, NETWORK))
+
+
+KIND = ChangeKind("take-apart", Act.BUILD_POOLS, TakeApart, context, plan, approved_by=Act.LET_GO, in_pairs=True)

@@ -1,0 +1,156 @@
+/** Disposal: drives on their way out. What is still on them, what wipes them, what is being wiped, and the proof. */
+import { Text } from "@mantine/core";
+import { useSearchParams } from "react-router";
+import { type Schema, server } from "../../api/client";
+import { Empty, Heading, Trouble, Waiting } from "../../shared/parts";
+import { SvgButton } from "../../shared/SvgButton";
+import { spinePath } from "../../shared/spine";
+import { shortSize, useUnits } from "../../shared/units";
+import { Cards } from "./Cards";
+import { Judge } from "./Judge";
+import { Lot } from "./Lot";
+
+type Outgoing = Schema["OutgoingOut"];
+
+export function Disposal() {
+  const found = server.useQuery("get", "/api/disposal");
+  const [params, setParams] = useSearchParams();
+  const picked = (params.get("drives") ?? "").split(",").filter(Boolean).map(Number);
+  const pick = (ids: number[]) => setParams(ids.length ? { drives: ids.join(",") } : {}, { replace: true });
+  if (found.isPending) return <Waiting height={400} />;
+  if (found.isError) return <Trouble error={found.error} />;
+  const { drives, lots } = found.data;
+  const free = drives.filter((d) => d.service === "free");
+  const legible = free.filter((d) => !d.wiped_at);
+  const running = lots.filter((l) => l.drives.some((d) => d.state === "open"));
+  const ended = lots.filter((l) => !running.includes(l));
+  return (
+    <>
+      <Heading title="Disposal">
+        <Text c="dimmed">
+          {free.length === 0
+            ? "No drive is free."
+            : `${free.length} drives belong to nothing; ${legible.length} of them may hold data that can be read.`}
+        </Text>
+      </Heading>
+      {running.map((lot) => (
+        <Lot key={lot.job?.id} lot={lot} />
+      ))}
+      <section className="paper" aria-label="Drives to let go" style={{ marginBottom: "1rem" }}>
+        <h2>Which drives go?</h2>
+        {free.length === 0 ? (
+          <Empty act="To the shelves" to="/shelves">
+            Only a drive that belongs to nothing can be wiped. Take a pool apart, or take a drive out of one.
+          </Empty>
+        ) : (
+          <>
+            <p style={{ margin: "0.2rem 0 0.5rem" }}>
+              {picked.length === 0
+                ? "Pick one or many, of any kind. Lines across a spine: something is on it."
+                : `${picked.length} picked.`}{" "}
+              {legible.length > 0 && (
+                <button type="button" className="figure" onClick={() => pick(legible.map((d) => d.id))}>
+                  Pick all that may hold data
+                </button>
+              )}{" "}
+              {picked.length > 0 && (
+                <button type="button" className="figure" onClick={() => pick([])}>
+                  Pick none
+                </button>
+              )}
+            </p>
+            <Spines
+              drives={free}
+              picked={picked}
+              onPick={(id) => pick(picked.includes(id) ? picked.filter((d) => d !== id) : [...picked, id])}
+            />
+          </>
+        )}
+      </section>
+      {picked.length > 0 && <Judge key={picked.join()} drives={picked} />}
+      {ended.map((lot) => (
+        <Lot key={lot.job?.id} lot={lot} />
+      ))}
+      <Cards count={found.data.certificates} />
+    </>
+  );
+}
+
+/** Free drives as spines: a blank one has been wiped, lines across its foot mean that something is on it. */
+function Spines({
+  drives,
+  picked,
+  onPick,
+}: {
+  drives: Outgoing[];
+  picked: number[];
+  onPick: (id: number) => void;
+}) {
+  const { system } = useUnits();
+  const largest = Math.max(1, ...drives.map((d) => d.size));
+  const wide = 66;
+  return (
+    <div className="picks">
+      {drives.map((d) => {
+        const tall = Math.round(44 + 44 * (d.size / largest));
+        const chosen = picked.includes(d.id);
+        const word = d.wiped_at
+          ? "wiped"
+          : d.condition === "good"
+            ? d.holds
+              ? "old data"
+              : "not wiped"
+            : d.condition;
+        return (
+          <svg key={d.id} width={wide} height={136} role="presentation">
+            <title>{`${d.place} · ${d.serial}${d.holds ? ` · holds ${d.holds}` : ""}`}</title>
+            <SvgButton
+              name={`${d.place}, ${d.serial}, ${shortSize(d.size, system)}, ${word}`}
+              pressed={chosen}
+              onPress={() => onPick(d.id)}
+            >
+              <rect width={wide} height={136} fill="transparent" />
+              <g transform={`translate(16 ${92 - tall + (chosen ? 9 : 0)})`}>
+                <path
+                  d={spinePath(d.kind, tall)}
+                  fill={d.wiped_at ? "var(--sheet)" : "var(--spine)"}
+                  stroke={chosen ? "var(--pine)" : "var(--ink)"}
+                  strokeWidth={chosen ? 3 : 1}
+                />
+                {!d.wiped_at && (
+                  <path d={`M5 ${tall - 15}h24M5 ${tall - 11}h20`} stroke="var(--ink)" opacity="0.6" />
+                )}
+                <text transform={`translate(21.5 ${tall - 19}) rotate(-90)`} fontSize="12" fill="var(--ink)">
+                  {shortSize(d.size, system)}
+                </text>
+              </g>
+              <text x={wide / 2} y="116" fontSize="11" textAnchor="middle" fill="var(--ink)">
+                {bayOf(d)}
+              </text>
+              <text
+                x={wide / 2}
+                y="130"
+                fontSize="10.5"
+                textAnchor="middle"
+                fill={
+                  d.wiped_at
+                    ? "var(--pine)"
+                    : d.holds || d.condition !== "good"
+                      ? "var(--rust)"
+                      : "var(--faint)"
+                }
+              >
+                {word}
+              </text>
+            </SvgButton>
+          </svg>
+        );
+      })}
+    </div>
+  );
+}
+
+function bayOf(d: Outgoing): string {
+  const bay = /bay (\d+)$/.exec(d.place)?.[1];
+  return bay && d.shelf ? `${d.shelf.length > 10 ? `${d.shelf.slice(0, 9)}.` : d.shelf} ${bay}` : d.serial;
+}
