@@ -5,6 +5,7 @@ The texts stand in ``sheets.txt`` beside this, read by people: a sheet is what s
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -186,6 +187,9 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a share of flash held back": ("hold-back", {"drives": (16, 17), "share": 0.1}, lambda one: more_drives(
         one, *(replace(free(i), kind=Kind.SSD) for i in (16, 17)))),
     "a share of flash given back": ("hold-back", {"drives": (40, 41), "share": 0.0}, held_pair),
+    "drives sold, one of them wiped": ("hand-out", {"drives": (11, 12), "how": "sold", "to": "the reading room"}, lambda one: more_drives(
+        one, free(11, wiped_at=dt.datetime(2026, 11, 20, tzinfo=dt.UTC)), free(12, holds="old data of pool barn, readable"))),
+    "a drive destroyed": ("hand-out", {"drives": (12,), "how": "destroyed", "to": "the foundry, melted"}, to_wipe),
     "a pool taken apart with all that hangs on it": ("take-apart", {"pool": "p"}, as_it_is),
     "a degraded pool taken apart for good": ("take-apart", {"pool": "p", "keep_days": 0}, lambda one: with_pool(
         one, away=1, state="degraded", encrypted=True, under_way=(Under("check"),))),

@@ -62,6 +62,7 @@ CHANGES: dict[str, dict[str, Any]] = {
     "extend-volumes": {"pool": "tall"},
     "hold-back": {"drives": (37,), "share": 0.1},
     "wipe": {"drives": (33,), "category": "clear"},
+    "hand-out": {"drives": (33,), "how": "destroyed", "to": "the foundry, melted", "on": "2026-11-20"},
     "turn-restripe": {"pool": "way"},
     "leave-copy": {"pool_id": 6, "slot": 0},
     "make-volumes": {"pool": "cold", "name": "v-{1..2}", "size": "5 GiB", "host": "fir", "mount_point": "/srv/{name}"},
@@ -116,6 +117,8 @@ union all select 'written', string_agg(drive_id || coalesce(written::text, '') |
 union all select 'drive', string_agg(service || coalesce(holds, '') || held_share, ',' order by id) from drive
 union all select 'former', string_agg(name || (rows ? 'pool') || (put_together_at is null), ',' order by id) from former_pool
 union all select 'wipe', string_agg(drive_id || state || method, ',' order by drive_id) from wipe
+union all select 'left', string_agg(serial || retired_to, ',' order by id) from drive where retired_to is not null
+union all select 'certificate', string_agg(number || serial, ',' order by number) from certificate
 union all select 'path', string_agg(pool_id || steps::text || (ended_at is null), ',' order by id) from growth_path
 union all select 'place', string_agg(drive_id::text || state || coalesce(to_slot, -1), ',' order by pool_id, slot) from pool_place order by 1
 """)

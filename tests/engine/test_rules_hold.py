@@ -228,6 +228,7 @@ def _nothing_there(kind: str) -> dict[str, object]:
         "extend-volumes": {"pool": "none"},
         "hold-back": {"drives": (9,), "share": 0.1},
         "wipe": {"drives": (9,)},
+        "hand-out": {"drives": (9,), "how": "sold", "to": "nobody"},
         "leave-copy": {"pool_id": 9, "slot": 0},
         "make-volumes": {"pool": "none", "name": "v"},
         "rename-volume": {"volume": "none/v", "name": "w"},

@@ -371,3 +371,39 @@ def test_a_link_bears_only_so_many_at_once() -> None:
     assert len(begun) == 2 and "waits its turn" in (wipes()["A4"].held or "")
     carry(the_job())
     assert {w.state for w in wipes().values()} == {"wiped"}
+
+
+def test_drives_are_handed_out_and_stay_in_the_books() -> None:
+    lot = used(3, commands=["sanitize-overwrite"])
+    do("wipe", drives=(lot[0],))
+    carry(the_job())
+    with transaction() as session:
+        clean = approver.draw_up(
+            session, "hand-out", request_of("hand-out", {"drives": (lot[0],), "how": "sold", "to": "ash"}), "ida"
+        ).body
+        dirty = approver.draw_up(
+            session, "hand-out", request_of("hand-out", {"drives": tuple(lot[:2]), "how": "sold", "to": "ash"}), "ida"
+        ).body
+    assert clean["confirm"] is None and clean["cautions"] == []
+    assert dirty["confirm"] == "2 drives" and len(dirty["cautions"]) == 1 and "A2" in dirty["cautions"][0]
+    do("hand-out", drives=(lot[0],), how="sold", to="the reading  room", on="2026-11-20")
+    do("hand-out", drives=(lot[1],), how="destroyed", to="the foundry, melted")
+    with transaction() as session:
+        first, second = session.get_one(DriveRow, lot[0]), session.get_one(DriveRow, lot[1])
+        assert (first.service, first.retired_to, first.shelf_id) == ("retired", "sold to the reading room", None)
+        assert first.retired_at is not None and first.retired_at.date().isoformat() == "2026-11-20"
+        assert second.retired_to == "destroyed by the foundry, melted"
+    made = certificates()
+    assert [(c.serial, c.payload["category"]) for c in made] == [("A1", "purge"), ("A2", "destroy")]
+    assert (
+        made[1].payload["done_by"] == "destroyed by the foundry, melted" and verify(made[1].jws.encode(), keys()).good
+    )
+    for request, field in (
+        ({"drives": (), "how": "sold", "to": "x"}, "drives"), ({"drives": (lot[2], lot[2]), "how": "sold", "to": "x"}, "drives"),
+        ({"drives": (lot[0],), "how": "sold", "to": "x"}, "drives"), ({"drives": (lot[2],), "how": "lost", "to": "x"}, "how"),
+        ({"drives": (lot[2],), "how": "sold", "to": " "}, "to"), ({"drives": (lot[2],), "how": "sold", "to": "x", "on": "soon"}, "on"),
+        ({"drives": tuple(range(300)), "how": "sold", "to": "x"}, "drives"),
+    ):  # fmt: skip
+        with pytest.raises(PairShelfError) as error, transaction() as session:
+            approver.draw_up(session, "hand-out", request_of("hand-out", request), "ida")
+        assert error.value.field == field, request

@@ -27,7 +27,7 @@ from pairshelf.core.changes.applications import (
     set_keep_rule,
     undo_move,
 )
-from pairshelf.core.changes.drives import hold_back, leave_copy, replace_drive, wipe, write_partitions
+from pairshelf.core.changes.drives import hand_out, hold_back, leave_copy, replace_drive, wipe, write_partitions
 from pairshelf.core.changes.kind import ChangeKind
 from pairshelf.core.changes.pools import (
     add_drive,
@@ -77,6 +77,7 @@ KINDS: dict[str, ChangeKind] = {
         leave_copy.KIND,
         hold_back.KIND,
         wipe.KIND,
+        hand_out.KIND,
         make_volumes.KIND,
         rename_volume.KIND,
         resize_volume.KIND,

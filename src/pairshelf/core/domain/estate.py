@@ -45,6 +45,8 @@ class EstateDrive:
     held_share: float = 0.0
     #: The encrypted pool of which ciphertext is all that was written to it since it was blank, once its key is gone.
     sealed_by: str | None = None
+    #: When it was last wiped, where nothing was written to it since.
+    wiped_at: dt.datetime | None = None
 
     @property
     def place(self) -> str:

@@ -21,7 +21,7 @@ from pairshelf.engine.apply.access import (
     set_members,
 )
 from pairshelf.engine.apply.applications import end_keep_rule, move_application, set_folders, set_keep_rule
-from pairshelf.engine.apply.drives import hold_back, replace_drive, wipe, write_partitions
+from pairshelf.engine.apply.drives import hand_out, hold_back, replace_drive, wipe, write_partitions
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.pools import (
     build_pool,
@@ -66,6 +66,7 @@ APPLY: dict[str, Applying] = {
     "leave-copy": replace_drive.leave,
     "hold-back": hold_back.apply,
     "wipe": wipe.apply,
+    "hand-out": hand_out.apply,
     "make-volumes": make_volumes.apply,
     "rename-volume": rename_volume.apply,
     "resize-volume": resize_volume.apply,

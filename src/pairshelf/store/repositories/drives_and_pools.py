@@ -90,7 +90,7 @@ def _drive(
     return EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate,
         row.service, row.condition, row.holds, row.starts_host, pool, host, known, row.bus, row.sector_size,
-        left_of(row, left), row.retired_to, by_itself is not None, row.held_share, row.sealed_by,
+        left_of(row, left), row.retired_to, by_itself is not None, row.held_share, row.sealed_by, row.wiped_at,
     )  # fmt: skip
 
 
