@@ -90,7 +90,7 @@ def test_all_that_hangs_on_it_ends_in_its_order() -> None:
         sheet = approver.draw_up(session, "take-apart", request_of("take-apart", {"pool": "p"}), "ida").body
     ends = [
         next(i for i, s in enumerate(sheet["steps"]) if w in s)
-        for w in ("under way on it: fill", "share files", "target", "Unmount", "volume p/v", "drives go")
+        for w in ("whatever job", "share files", "target", "Unmount", "volume p/v", "drives go")
     ]
     assert ends == sorted(ends) and sheet["confirm"] == "p"
     assert any("ash" in c and "shares" in c for c in sheet["cautions"])

@@ -20,12 +20,13 @@ from pairshelf.core.disposal.methods import METHODS
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.errors import NotFound
 from pairshelf.engine.certificates import replace_key
+from pairshelf.engine.planner import former_pools
 from pairshelf.engine.pools import devices
 from pairshelf.formats.certificate import as_json
 from pairshelf.services import disposal as letting_go
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import load_drives
-from pairshelf.store.tables import Certificate, DriveRow, JobRow, Service, WipeRow
+from pairshelf.store.tables import Certificate, DriveRow, FormerPool, JobRow, Service, WipeRow, now
 
 api = APIBlueprint("disposal", __name__, url_prefix="/api")
 
@@ -78,8 +79,25 @@ class LotOut(BaseModel):
     drives: list[WipeOut]
 
 
+class FormerOut(BaseModel):
+    """A pool that was taken apart and may be put together again."""
+
+    id: int
+    name: str
+    scheme: str
+    drives: int
+    volumes: int
+    taken_apart_by: str
+    taken_apart_at: dt.datetime
+    until: dt.datetime
+    #: Drives that were used, wiped or written on since; then it cannot come back.
+    spoilt: list[str]
+    away: list[str]
+
+
 class DisposalOut(BaseModel):
     drives: list[OutgoingOut]
+    former: list[FormerOut]
     lots: list[LotOut]
     two_pairs: bool
     house: str
@@ -243,7 +261,25 @@ def disposal() -> Any:
         jobs = session.exec(select(JobRow.id).where(JobRow.kind == "wipe").order_by(col(JobRow.id).desc()).limit(6))
         lots = [_lot(session, number or 0) for number in jobs]
         many = len(session.exec(select(Certificate.number)).all())
-        return DisposalOut(drives=drives, lots=lots, certificates=many, **letting_go.rules(session))
+        return DisposalOut(
+            drives=drives, former=_former(session), lots=lots, certificates=many, **letting_go.rules(session)
+        )
+
+
+def _former(session: Session) -> list[FormerOut]:
+    rows = {
+        f.number: f
+        for f in session.exec(
+            select(FormerPool).where(FormerPool.until > now(), col(FormerPool.put_together_at).is_(None))
+        )
+    }
+    return [
+        FormerOut(
+            id=f.id, name=f.name, scheme=rows[f.id].scheme, drives=f.drives, volumes=f.volumes, spoilt=list(f.spoilt), away=list(f.away),
+            **rows[f.id].model_dump(include={"taken_apart_by", "taken_apart_at", "until"}),
+        )
+        for f in former_pools(session, rows) if not f.over
+    ]  # fmt: skip
 
 
 def _lot(session: Session, job_id: int) -> LotOut:

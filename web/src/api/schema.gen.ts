@@ -2023,6 +2023,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/take-apart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Take a pool apart: its volumes go, its drives are free with old data readable. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_take_apart_sheets_take_apart_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/put-together": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Put a pool together again that was taken apart. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_put_together_sheets_put_together_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Give up that a pool can be put together again: its drives can be wiped and used from then on. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_let_go_sheets_let_go_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/turn-restripe": {
         parameters: {
             query?: never;
@@ -2102,6 +2153,23 @@ export interface paths {
         put?: never;
         /** Draw up the sheet: Wipe drives that belong to nothing, as one lot. Nothing is done before it is approved. */
         post: operations["drawing_up_draw_up_wipe_sheets_wipe_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/hand-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Let drives leave the house; they stay in the books. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_hand_out_sheets_hand_out_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6812,6 +6880,8 @@ export interface components {
         DisposalOut: {
             /** Drives */
             drives: components["schemas"]["OutgoingOut"][];
+            /** Former */
+            former: components["schemas"]["FormerOut"][];
             /** Lots */
             lots: components["schemas"]["LotOut"][];
             /** Two Pairs */
@@ -6820,6 +6890,38 @@ export interface components {
             house: string;
             /** Certificates */
             certificates: number;
+        };
+        /**
+         * FormerOut
+         * @description A pool that was taken apart and may be put together again.
+         */
+        FormerOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Scheme */
+            scheme: string;
+            /** Drives */
+            drives: number;
+            /** Volumes */
+            volumes: number;
+            /** Taken Apart By */
+            taken_apart_by: string;
+            /**
+             * Taken Apart At
+             * Format: date-time
+             */
+            taken_apart_at: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+            /** Spoilt */
+            spoilt: string[];
+            /** Away */
+            away: string[];
         };
         /** LotOut */
         LotOut: {
@@ -7263,6 +7365,35 @@ export interface components {
             pool: string;
         };
         /**
+         * TakeApartBody
+         * @description Take a pool apart: its volumes go, its drives are free with old data readable.
+         */
+        TakeApartBody: {
+            /** Pool */
+            pool: string;
+            /**
+             * Keep Days
+             * @default 7
+             */
+            keep_days?: number;
+        };
+        /**
+         * PutTogetherBody
+         * @description Put a pool together again that was taken apart.
+         */
+        PutTogetherBody: {
+            /** Former */
+            former: number;
+        };
+        /**
+         * LetGoBody
+         * @description Give up that a pool can be put together again: its drives can be wiped and used from then on.
+         */
+        LetGoBody: {
+            /** Former */
+            former: number;
+        };
+        /**
          * TurnRestripeBody
          * @description Turn the front of a pool that is being restriped round: it goes back, or, if it goes back already, on again.
          */
@@ -7339,6 +7470,23 @@ export interface components {
              * @default null
              */
             destination?: string | null;
+        };
+        /**
+         * HandOutBody
+         * @description Let drives leave the house; they stay in the books.
+         */
+        HandOutBody: {
+            /** Drives */
+            drives: number[];
+            /** How */
+            how: string;
+            /** To */
+            to: string;
+            /**
+             * On
+             * @default null
+             */
+            on?: string | null;
         };
         /**
          * MakeVolumesBody
@@ -12636,6 +12784,114 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    drawing_up_draw_up_take_apart_sheets_take_apart_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeApartBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_put_together_sheets_put_together_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutTogetherBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_let_go_sheets_let_go_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LetGoBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     drawing_up_draw_up_turn_restripe_sheets_turn_restripe_post: {
         parameters: {
             query?: never;
@@ -12790,6 +13046,42 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["WipeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_hand_out_sheets_hand_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandOutBody"];
             };
         };
         responses: {

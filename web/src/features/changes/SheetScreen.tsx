@@ -28,6 +28,8 @@ export function SheetScreen() {
   if (sheet.isPending) return <Waiting height={500} />;
   if (sheet.isError) return <Trouble error={sheet.error} />;
   const { body, ...about } = sheet.data;
+  // Where no users share the drives' time, there is one figure.
+  const shared = body.takes.some((t) => t.fast_hours !== t.hours || t.gentle_hours !== t.hours);
   return (
     <article
       className="paper"
@@ -84,7 +86,7 @@ export function SheetScreen() {
         </Part>
       )}
       <Part title={body.erases.length ? "Erased" : body.gives_up.length ? "Given up" : "Nothing is erased"}>
-        <Erases erases={body.erases} done={about.state === "approved"} />
+        <Erases erases={body.erases} done={about.state === "approved"} large={body.kind === "wipe"} />
         {keyed(body.gives_up).map(({ key, text }) => (
           <p key={key} className="rust" style={{ margin: "0.2rem 0" }}>
             {text}
@@ -105,9 +107,9 @@ export function SheetScreen() {
               <thead>
                 <tr>
                   <th />
-                  <th className="num">if nobody uses the pool</th>
-                  <th className="num">fast</th>
-                  <th className="num">gentle</th>
+                  <th className="num">{shared ? "if nobody uses the pool" : "takes"}</th>
+                  {shared && <th className="num">fast</th>}
+                  {shared && <th className="num">gentle</th>}
                 </tr>
               </thead>
               <tbody>
@@ -115,8 +117,8 @@ export function SheetScreen() {
                   <tr key={t.job}>
                     <td>{t.job}</td>
                     <td className="num">{formatHours(t.hours)}</td>
-                    <td className="num">{formatHours(t.fast_hours)}</td>
-                    <td className="num">{formatHours(t.gentle_hours)}</td>
+                    {shared && <td className="num">{formatHours(t.fast_hours)}</td>}
+                    {shared && <td className="num">{formatHours(t.gentle_hours)}</td>}
                   </tr>
                 ))}
               </tbody>
@@ -197,7 +199,16 @@ function Figures({ figures }: { figures: Schema["BeforeAfterOut"][] }) {
   );
 }
 
-function Erases({ erases, done }: { erases: Schema["ErasedOut"][]; done: boolean }) {
+function Erases({
+  erases,
+  done,
+  large,
+}: {
+  erases: Schema["ErasedOut"][];
+  done: boolean;
+  /** The serials are to be read off from a distance. */
+  large: boolean;
+}) {
   if (!erases.length) return null;
   const other = erases.filter((e) => e.holds);
   return (
@@ -211,7 +222,17 @@ function Erases({ erases, done }: { erases: Schema["ErasedOut"][]; done: boolean
       <div style={{ columns: "250px 2", columnGap: "2rem" }}>
         {erases.map((e) => (
           <div key={e.drive_id} style={{ breakInside: "avoid", padding: "1px 0" }}>
-            {e.place} · {e.serial} · <Size bytes={e.size} digits={1} />
+            {large ? (
+              <>
+                <strong style={{ fontSize: "1.35rem" }}>{e.serial}</strong>
+                <br />
+                {e.place} · <Size bytes={e.size} digits={1} />
+              </>
+            ) : (
+              <>
+                {e.place} · {e.serial} · <Size bytes={e.size} digits={1} />
+              </>
+            )}
             {e.holds && <strong> · {e.holds}</strong>}
           </div>
         ))}
@@ -275,6 +296,11 @@ function Approval({ sheet }: { sheet: Sheet }) {
       aria-label="Approval"
     >
       <h2>Approval</h2>
+      {sheet.seconded_by && (
+        <p role="status" style={{ margin: "0.3rem 0 0" }}>
+          {sheet.seconded_by} has approved it. It is done once another administrator has, too.
+        </p>
+      )}
       <form autoComplete="off" onSubmit={submit}>
         <Group align="flex-start" my="sm">
           {name && (

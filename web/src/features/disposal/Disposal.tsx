@@ -3,9 +3,10 @@ import { Text } from "@mantine/core";
 import { useSearchParams } from "react-router";
 import { type Schema, server } from "../../api/client";
 import { Empty, Heading, Trouble, Waiting } from "../../shared/parts";
+import { SheetAct } from "../../shared/SheetForm";
 import { SvgButton } from "../../shared/SvgButton";
 import { spinePath } from "../../shared/spine";
-import { shortSize, useUnits } from "../../shared/units";
+import { formatWhen, shortSize, useUnits } from "../../shared/units";
 import { Cards } from "./Cards";
 import { Judge } from "./Judge";
 import { Lot } from "./Lot";
@@ -68,11 +69,89 @@ export function Disposal() {
         )}
       </section>
       {picked.length > 0 && <Judge key={picked.join()} drives={picked} />}
+      {picked.length > 0 && <HandOut drives={drives.filter((d) => picked.includes(d.id))} />}
+      {found.data.former.map((f) => (
+        <Former key={f.id} former={f} />
+      ))}
       {ended.map((lot) => (
         <Lot key={lot.job?.id} lot={lot} />
       ))}
       <Cards count={found.data.certificates} />
     </>
+  );
+}
+
+/** Out of the house: to whom, and when. */
+function HandOut({ drives }: { drives: Outgoing[] }) {
+  const readable = drives.filter((d) => !d.wiped_at).length;
+  return (
+    <section className="paper" aria-label="Out of the house" style={{ marginBottom: "1rem" }}>
+      <h2>Out of the house</h2>
+      <Text my={6}>
+        {readable === 0
+          ? "All that are picked are wiped: they can be handed out."
+          : `${readable} of those picked ${readable === 1 ? "is" : "are"} not wiped. Wipe first, unless they are destroyed.`}
+      </Text>
+      <SheetAct
+        kind="hand-out"
+        body={{ drives: drives.map((d) => String(d.id)) }}
+        title={
+          drives.length === 1
+            ? `${drives[0].serial} leaves the house`
+            : `${drives.length} drives leave the house`
+        }
+        fields={[
+          {
+            name: "how",
+            label: "How",
+            kind: "select",
+            options: ["sold", "returned", "recycled", "given", "destroyed"],
+            initial: "sold",
+            required: true,
+          },
+          {
+            name: "to",
+            label: "To whom; or by whom they are destroyed, and how",
+            placeholder: "the reading room",
+            required: true,
+          },
+          {
+            name: "on",
+            label: "On which day",
+            description: "Today if left empty",
+            placeholder: "2026-11-26",
+            optional: true,
+          },
+        ]}
+      >
+        Hand out…
+      </SheetAct>
+    </section>
+  );
+}
+
+/** A pool that was taken apart and can come back. */
+function Former({ former }: { former: Schema["FormerOut"] }) {
+  return (
+    <section className="paper" aria-label={`Former pool ${former.name}`} style={{ marginBottom: "1rem" }}>
+      <h2>Pool {former.name} can come back</h2>
+      <Text my={6}>
+        {`${former.scheme}, ${former.drives} drives, ${former.volumes} volume${former.volumes === 1 ? "" : "s"}. Taken apart by ${former.taken_apart_by}, ${formatWhen(former.taken_apart_at)}. Until ${formatWhen(former.until)} it can be put together again, while nothing is written on its drives. So long they are not wiped.`}
+      </Text>
+      {former.spoilt.length > 0 && (
+        <p className="rust" style={{ margin: "0.2rem 0" }}>
+          {former.spoilt.join(", ")}: used or written on since.
+        </p>
+      )}
+      <div style={{ display: "flex", gap: "0.6rem", flexWrap: "wrap" }}>
+        <SheetAct kind="put-together" body={{ former: former.id }}>
+          Put it together again
+        </SheetAct>
+        <SheetAct kind="let-go" body={{ former: former.id }}>
+          No longer keep it
+        </SheetAct>
+      </div>
+    </section>
   );
 }
 

@@ -195,6 +195,27 @@ function Shown({ pool }: { pool: PoolData }) {
                   </SheetAct>
                 </div>
               )}
+            {pool.unallocated === null && (
+              <div style={{ marginTop: "0.6rem" }} className="no-print">
+                <SheetAct
+                  kind="take-apart"
+                  body={{ pool: pool.name }}
+                  title={`Take ${pool.name} apart`}
+                  fields={[
+                    {
+                      name: "keep_days",
+                      label: "Days in which it can be put together again",
+                      description:
+                        "While nothing is written on its drives; so long they cannot be wiped. 0: there is no undo.",
+                      kind: "number",
+                      initial: 7,
+                    },
+                  ]}
+                >
+                  Take it apart…
+                </SheetAct>
+              </div>
+            )}
             {pool.stands_apart > 0 && (
               <div style={{ marginTop: "0.6rem" }} className="no-print">
                 <SheetAct kind="move-together" body={{ pool: pool.name }} why={pool.why_closed}>

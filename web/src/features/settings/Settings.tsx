@@ -2,6 +2,7 @@
 
 import {
   Button,
+  Checkbox,
   Group,
   PasswordInput,
   SegmentedControl,
@@ -11,6 +12,7 @@ import {
   TextInput,
 } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, ask, type Schema, server } from "../../api/client";
 import { about } from "../../api/keys";
 import { useAsking } from "../../shared/form";
@@ -35,9 +37,63 @@ export function Settings() {
         <Speed />
         <Password />
         <Sessions />
+        {manage.may && <HouseRules />}
         {manage.may && <People />}
       </div>
     </>
+  );
+}
+
+/** What the house asks of whoever lets drives go, and the name that certificates are given under. */
+function HouseRules() {
+  const client = useQueryClient();
+  const found = server.useQuery("get", "/api/disposal");
+  const [house, setHouse] = useState<string | null>(null);
+  const keep = useMutation({
+    mutationFn: (body: { two_pairs: boolean; house: string }) =>
+      ask(api.PUT("/api/disposal/rules", { body })),
+    onSettled: () => client.invalidateQueries(about("/api/disposal")),
+  });
+  const renew = useMutation({ mutationFn: () => ask(api.POST("/api/disposal/keys")) });
+  if (!found.data) return null;
+  const { two_pairs } = found.data;
+  const name = house ?? found.data.house;
+  return (
+    <section className="paper" aria-label="Letting drives go">
+      <h2>Letting drives go</h2>
+      <Checkbox
+        mt="sm"
+        checked={two_pairs}
+        onChange={(e) => keep.mutate({ two_pairs: e.currentTarget.checked, house: name })}
+        label="Two administrators approve what is wiped or taken apart"
+      />
+      <Group align="flex-end" mt="sm">
+        <TextInput
+          label="Certificates are of"
+          value={name}
+          onChange={(e) => setHouse(e.currentTarget.value)}
+          style={{ flex: "1 1 200px" }}
+        />
+        <Button
+          variant="default"
+          loading={keep.isPending}
+          onClick={() => keep.mutate({ two_pairs, house: name })}
+        >
+          Keep
+        </Button>
+      </Group>
+      <Group mt="md">
+        <Button variant="default" size="compact-sm" loading={renew.isPending} onClick={() => renew.mutate()}>
+          Sign with a new key
+        </Button>
+        <Text size="sm" c="dimmed">
+          {renew.isSuccess
+            ? "From now on it signs. The old ones still verify."
+            : "What was signed before can still be verified."}
+        </Text>
+      </Group>
+      <Trouble error={keep.error ?? renew.error} />
+    </section>
   );
 }
 

@@ -99,6 +99,9 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
         <Link to={`/notice?kind=drive&name=${encodeURIComponent(drive.serial)}`}>
           Pull this: who notices?
         </Link>
+        {drive.service === "free" && !drive.situations.includes("starts-host") && (
+          <Link to={`/disposal?drives=${drive.id}`}>Wipe it, or let it go</Link>
+        )}
         {(drive.service === "free" || drive.partitioned) && (
           <Link to={`/drives/${drive.id}/partitions`}>
             {drive.partitioned || drive.situations.includes("starts-host")

@@ -99,10 +99,10 @@ def plan(estate: Estate, request: Wipe) -> WipePlan:
             continue
         if method.by_hand:
             reasons = "; ".join(dict.fromkeys(
-                f"{m}: {why[0].lower()}{why[1:]}" for m, why in _why_not(facts, category)
+                f"{m}: {why[0].lower()}{why[1:]}".rstrip(".") for m, why in _why_not(facts, category)
             ))  # fmt: skip
             refused.append(
-                f"{drive.named}: nothing reaches {category.value.title()} on it ({reasons.rstrip('.')}). "
+                f"{drive.named}: nothing reaches {category.value.title()} on it ({reasons}). "
                 "Choose Clear, or record its destruction."
             )
             continue
@@ -122,7 +122,7 @@ def plan(estate: Estate, request: Wipe) -> WipePlan:
         kind="wipe",
         title=f"Wipe {lot[0].drive.place}" if one else f"Wipe {len(lot)} drives",
         why=f"{category.value.title()} (NIST SP 800-88): nothing that was on {'it' if one else 'them'} can be "
-        f"{'read through its own interface' if category is Category.CLEAR else 'recovered in a laboratory'} afterwards.",
+        f"{('read through its own interface' if one else 'read through their own interface') if category is Category.CLEAR else 'recovered in a laboratory'} afterwards.",
         figures=(),
         erases=tuple(Erased(w.drive.id, w.drive.place, w.drive.serial, w.drive.size, w.drive.holds) for w in lot),
         takes=(Takes.of("Wiping and reading back", Duration(seconds, seconds, seconds)),),

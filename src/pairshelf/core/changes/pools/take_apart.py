@@ -59,7 +59,7 @@ def plan(estate: Estate, request: TakeApart) -> TakeApartPlan:
     ruled = [v for v in volumes if v.keep_above is not None]
     files = sum(v.files for v in volumes)
     steps = (
-        *((f"End what is under way on it: {', '.join(sorted({u.kind.replace('-', ' ') for u in pool.under_way}))}.",) if pool.under_way else ()),
+        "End whatever job works on it.",
         *(f"Stop {a.name} on {a.host}: it writes to {a.volume}." for a in applications),
         *(f"End share {s.name} of {s.volume}." for s in shares),
         *(f"Take {', '.join(own)} out of target {t.iqn}." for t, own in targets),
