@@ -83,7 +83,7 @@ export const SHOWN_BY: Record<string, readonly Path[]> = {
   job: ["/api/jobs", "/api/today", ...POOL, "/api/sheets/{sheet_id}"],
   logbook: ["/api/logbook", "/api/today"],
   errand: ["/api/sheets/{sheet_id}"],
-  setting: ["/api/stand-in/speed"],
+  setting: ["/api/stand-in/speed", "/api/disposal"],
   drive_model: ["/api/prices", ...COMPARED],
   comparison: ["/api/comparisons", "/api/comparisons/{comparison_id}"],
   backup: ["/api/pools/{pool_id}/backups"],

@@ -68,7 +68,13 @@ export function Disposal() {
           </>
         )}
       </section>
-      {picked.length > 0 && <Judge key={picked.join()} drives={picked} />}
+      {picked.length > 0 && (
+        <Judge
+          key={picked.join()}
+          drives={picked}
+          smallest={Math.min(...drives.filter((d) => picked.includes(d.id)).map((d) => d.size), 2 ** 50)}
+        />
+      )}
       {picked.length > 0 && <HandOut drives={drives.filter((d) => picked.includes(d.id))} />}
       {found.data.former.map((f) => (
         <Former key={f.id} former={f} />

@@ -17,10 +17,13 @@ const MEANS: Record<string, string> = {
   purge: "Nothing can be recovered in a laboratory afterwards. For drives that leave the house.",
 };
 
-export function Judge({ drives }: { drives: number[] }) {
+export function Judge({ drives, smallest }: { drives: number[]; smallest: number }) {
   const [category, setCategory] = useState("purge");
   const [sampled, setSampled] = useState(false);
-  const [sample, setSample] = useState(200);
+  // A sample of more than the smallest drive has would be none.
+  const most = Math.max(1, Math.floor(smallest / 2 ** 30) - 1);
+  const [wanted, setSample] = useState(200);
+  const sample = Math.min(wanted, most);
   const [goes, setGoes] = useState("");
   const [methods, setMethods] = useState<Record<number, string>>({});
   const found = server.useQuery(
@@ -134,6 +137,7 @@ export function Judge({ drives }: { drives: number[] }) {
                 aria-label="Extents in the sample"
                 value={sample}
                 min={1}
+                max={most}
                 allowDecimal={false}
                 onChange={(v) => setSample(Math.max(1, Number(v) || 1))}
                 w={110}

@@ -56,7 +56,7 @@ function HouseRules() {
   });
   const renew = useMutation({ mutationFn: () => ask(api.POST("/api/disposal/keys")) });
   if (!found.data) return null;
-  const { two_pairs } = found.data;
+  const two_pairs = keep.isPending ? keep.variables.two_pairs : found.data.two_pairs;
   const name = house ?? found.data.house;
   return (
     <section className="paper" aria-label="Letting drives go">
