@@ -19,6 +19,7 @@ from playwright.sync_api import Page, sync_playwright
 from bench.building import screens, sixty_drives
 from bench.common import line
 from bench.growing import growing
+from bench.wiping import wiping
 from pairshelf import demo
 from pairshelf.core.domain.drives import Drive, Kind
 from pairshelf.core.figures.report import answer_json
@@ -333,6 +334,7 @@ if __name__ == "__main__":
     kernel()
     sixty_drives()
     growing()
+    wiping()
     screens()
     server()
     pace()

@@ -135,7 +135,6 @@ def access(page: Page) -> None:
         volume="cold/lab-disk",
         initiators=[iqn + "sorrell"],
     )
-    take(page, "hosts", "/access/hosts")
     take(page, "shares", "/access/shares")
     page.goto("/access/targets")
     page.get_by_role("combobox", name="Host that logs in").click()
@@ -183,6 +182,18 @@ def grow(page: Page) -> None:
         time.sleep(1)
 
 
+def dispose(page: Page) -> None:
+    """Drives of several kinds wiped as one lot, caught on the way."""
+    ids = page.request.get("/api/drives/matching?filter=free shelf:annex").json()["ids"][:2]
+    ids += page.request.get("/api/drives/matching?filter=free hdd shelf:yarrow-1").json()["ids"][:2]
+    change(
+        page, "wipe", confirm=f"{len(ids)} drives", drives=ids, category="clear", destination="sold to the reading room"
+    )
+    page.goto("/disposal")
+    page.get_by_role("article", name="Certificate 1").wait_for(timeout=60_000)
+    take(page, "disposal")
+
+
 def walk(page: Page) -> None:
     """The way through, with a picture of each main view."""
     take(page, "today")
@@ -213,6 +224,7 @@ def walk(page: Page) -> None:
     while page.get_by_role("heading", name="Under way").count():
         time.sleep(1)
     grow(page)
+    dispose(page)
     page.goto("/shelves")
     page.get_by_role("checkbox", name=re.compile("^Loft bay 4,")).click()
     page.get_by_role("button", name="Make it fail").click()

@@ -12,8 +12,12 @@ from typer.testing import CliRunner
 
 from pairshelf.cli import app
 from pairshelf.core.changes.kinds import KINDS
-from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
+from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.units import GIB
+from pairshelf.core.errors import BadInput, NotFound, NotPossible, PairShelfError
+from pairshelf.engine.pools import devices
 from pairshelf.services.accounts import add_user
+from pairshelf.services.disposal import public_keys
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Host, PoolRow, Site, VolumeRow
 from tests.engine.helpers import at_once, carry_all, shelf
@@ -161,3 +165,43 @@ def test_a_pool_grows_from_the_console(run: Callable[..., str]) -> None:
         assert (pool.scheme, pool.capacity) == ("parity-1", 3 * 59)
     with pytest.raises(BadInput, match="no pool"):
         run("grow", "hot")
+
+
+def test_drives_are_let_go_from_the_console(run: Callable[..., str], tmp_path: Path) -> None:
+    shelf(3, name="Tray", size=24 * GIB)
+    for number in (1, 2, 3):
+        commands = ["sanitize-overwrite"] if number < 3 else []
+        devices().be(f"Tray{number}", 24 * GIB, Kind.HDD, commands=commands, reassigned=[], protected=0)
+    table = run("wipe", "methods", "Tray:1-3")
+    assert (
+        "suggested: The drive reaches what it has reassigned too" in " ".join(table.split()) and "All of them:" in table
+    )
+    told = json.loads(run("wipe", "methods", "Tray:1", "--sample", "6", "--json"))
+    assert told["drives"][0]["chance_missed"] == pytest.approx(17 / 23)
+    with pytest.raises(NotPossible, match="nothing reaches Purge on it"):
+        run("plan", "wipe", "--drives", "Tray:3")
+    sheet = json.loads(run("plan", "wipe", "--drives", "Tray:1-2", "--destination", "sold to ash", "--json"))
+    run("approve", str(sheet["id"]), "--confirm", sheet["confirm"])
+    carry_all()
+    assert (
+        "sold to ash" in run("certificate", "list")
+        and len(json.loads(run("certificate", "list", "Tray2", "--json"))) == 1
+    )
+    assert "sanitise by overwriting" in run("certificate", "show", "1")
+    signed, card, keys = tmp_path / "c.json", tmp_path / "c.pdf", tmp_path / "keys.json"
+    run("certificate", "show", "1", "--to", str(signed))
+    run("certificate", "show", "1", "--to", str(card))
+    assert card.read_bytes().startswith(b"%PDF")
+    with transaction() as session:
+        keys.write_text(json.dumps({"keys": public_keys(session)}))
+    assert "Certificate 1 of Pair Shelf is true" in run("certificate", "verify", str(signed), "--key", str(keys))
+    assert "is true" in run("certificate", "verify", str(signed))
+    signed.write_text(signed.read_text().replace("e", "f", 1))
+    done = CliRunner().invoke(app, ["certificate", "verify", str(signed), "--key", str(keys)])
+    assert done.exit_code == 1 and "true" not in done.output.split(":")[0]
+    with pytest.raises(NotFound):
+        run("certificate", "show", "9")
+    with pytest.raises(BadInput):
+        run("certificate", "verify", str(tmp_path / "nothing.json"))
+    with pytest.raises(BadInput):
+        run("wipe", "methods", "Tray:1", "--category", "magic")

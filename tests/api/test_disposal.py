@@ -176,3 +176,26 @@ def test_a_laboratory_reads_what_is_legible_before_and_nothing_after(lab: Person
     assert {a["name"] for a in after} == {"held back", "shown", "reassigned"}
     assert all(a["noise"] == 0 and not a["legible"] for a in after)
     assert lab.get("/api/drives/9999/laboratory").status_code == 404
+
+
+def test_a_person_makes_drives_stall_slow_down_and_die(lab: Person) -> None:
+    first, second = to_sell()
+    approve(lab, sheet_of(lab, "wipe", drives=[first, second], category="clear", methods=["overwrite"]))
+    job = lab.get("/api/disposal").get_json()["lots"][0]["job"]["id"]
+    for drive, what in ((first, "stall"), (second, "die-soon")):
+        assert lab.post(f"/api/stand-in/drives/{drive}", {"what": what}).status_code == 200
+    left = [8]
+
+    def stop() -> bool:
+        left[0] -= 1
+        return left[0] < 0
+
+    carry(job, stop=stop)
+    lot = lab.get("/api/disposal").get_json()["lots"][0]
+    assert [d["state"] for d in lot["drives"]] == ["open", "partly"] and "does not answer for now" in lot["drives"][0][
+        "held"
+    ]
+    lab.post(f"/api/stand-in/drives/{first}", {"what": "answer"})
+    lab.post(f"/api/stand-in/drives/{first}", {"what": "slow-down"})
+    carry_all()
+    assert lab.get("/api/disposal").get_json()["lots"][0]["drives"][0]["state"] == "wiped"

@@ -26,6 +26,7 @@ from pairshelf.standin.world import SimDrive
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Certificate, DriveRow, JobRow, SigningKey, WipeRow
 from tests.engine.helpers import at_once, build, carry_all, do, fill, happens, shelf
+from tests.engine.test_crashes import dies_at
 
 pytestmark = pytest.mark.usefixtures("db")
 SIZE = 24 * GIB
@@ -407,3 +408,24 @@ def test_drives_are_handed_out_and_stay_in_the_books() -> None:
         with pytest.raises(PairShelfError) as error, transaction() as session:
             approver.draw_up(session, "hand-out", request_of("hand-out", request), "ida")
         assert error.value.field == field, request
+
+
+@pytest.mark.crash
+@pytest.mark.parametrize("kind", [Kind.HDD, Kind.SSD])
+def test_sigkill_at_any_write_flush_or_commit_never_certifies_too_much(kind: Kind) -> None:
+    """The worker dies at its 3rd, 8th, 13th ... act, and another goes on; in the end each drive is wiped and proven once."""
+    nature = {"commands": ["block-erase"]} if kind is Kind.SSD else {"commands": [], "protected": 2}
+    used(2, kind, **nature)
+    do("wipe", drives=(1, 2), category="clear")
+    job, point, deaths = the_job(), 3, 0
+    while any(w.state == "open" for w in wipes().values()):
+        deaths += not dies_at(point, lambda: carry(job, stop=some_steps(6)))
+        point += 5
+        for made in certificates():
+            assert wipes()[made.serial].state == "wiped"
+    assert deaths > 2
+    assert [(c.number, c.serial) for c in sorted(certificates(), key=lambda c: c.serial)] and sorted(
+        c.serial for c in certificates()
+    ) == ["A1", "A2"]
+    assert sorted(c.number for c in certificates()) == [1, 2]
+    assert not any(lab("A1")["shown"]) and not any(lab("A2")["shown"])

@@ -258,7 +258,9 @@ def _out(found: Any) -> DriveOut:
         row.holds, row.starts_host, pool, host, left=left, retired_to=row.retired_to,
         partitioned=by_itself is not None,
     )  # fmt: skip
-    situations = _situations(row.service, row.condition, row.starts_host, pool_id, slot, place)
+    situations = _situations(
+        row.service, row.condition, row.starts_host, pool_id, slot, place, wiped=row.wiped_at is not None
+    )
     return DriveOut(
         id=row.id, shelf_id=row.shelf_id, shelf=shelf, site=site, host=host, bay=row.bay, serial=row.serial,
         maker=row.maker, model=row.model, size=row.size, kind=row.kind, bus=row.bus, service=row.service,
@@ -277,14 +279,17 @@ def _facts(d: DriveOut, use: str | None) -> Facts:
 
 
 def _situations(
-    service: str, condition: str, starts_host: bool, pool_id: int | None, slot: int | None, place: str | None
-) -> list[str]:
+    service: str, condition: str, starts_host: bool, pool_id: int | None, slot: int | None, place: str | None,
+    *, wiped: bool,
+) -> list[str]:  # fmt: skip
     """All words that hold of a drive."""
     words = ["starts-host"] if starts_host and service == Service.FREE else [service]
     if pool_id is not None and slot is None and place != "copying":
         words.append("spare")
     if place in ("rebuilding", "copying"):
         words.append("rebuilding")
+    if wiped:
+        words.append("wiped")
     if condition != "good":
         words.append(condition)
     return words
@@ -311,6 +316,7 @@ class _Match(NamedTuple):
 
 _PLAIN = (
     "id", "shelf_id", "size", "kind", "service", "condition", "starts_host", "bay", "serial", "maker", "model", "bus", "use",
+    "wiped_at",
 )  # fmt: skip
 
 
@@ -343,15 +349,16 @@ def _matching(session: Session, test: Filter) -> list[_Match]:
     for row in session.connection().execute(query).all():
         drive_id, shelf_id, size, kind, service, condition, starts_host, *_, slot, place, pool_id, _ = row
         where = places.get(shelf_id, nowhere)
-        key = service, condition, starts_host, pool_id is None, slot is None, place
+        wiped = row[_WIPED] is not None
+        key = service, condition, starts_host, pool_id is None, slot is None, place, wiped
         if key not in words:
-            words[key] = frozenset(_situations(service, condition, starts_host, pool_id, slot, place))
+            words[key] = frozenset(_situations(service, condition, starts_host, pool_id, slot, place, wiped=wiped))
         if test(Facts(size, kinds[kind], words[key], partial(_said, row, where))):
             found.append(_Match(drive_id, shelf_id, where[1] or "", where[0] or "", row))
     return found
 
 
-_BAY = _PLAIN.index("bay")
+_BAY, _WIPED = _PLAIN.index("bay"), _PLAIN.index("wiped_at")
 
 
 def _said(row: Any, where: tuple[str | None, str | None, str | None], name: str) -> str | None:

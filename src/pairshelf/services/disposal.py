@@ -11,7 +11,7 @@ from typing import Any
 
 from sqlmodel import Session, col, or_, select
 
-from pairshelf.core.changes.drives.wipe import MOST, Wipe, facts_of, why_kept
+from pairshelf.core.changes.drives.wipe import MOST, facts_of, why_kept
 from pairshelf.core.changes.kind import Context
 from pairshelf.core.disposal.facts import Category, DriveFacts
 from pairshelf.core.disposal.methods import Offer, offers
@@ -102,12 +102,6 @@ def judge(
     shared = {f.shelf for f, m, _ in jobs if f.shelf and f.link and uses_the_link(m)}
     at_once = {s: side_by_side([f for f, m, _ in jobs if f.shelf == s and uses_the_link(m)]) for s in sorted(shared)}
     return Lot(tuple(found), lot_seconds(jobs), at_once)
-
-
-def request_for(lot: Lot, category: str) -> Wipe:
-    """The request that wipes what can be wiped of a lot."""
-    able = [j for j in lot.drives if j.why_kept is None and not next(o for o in j.offers if o.suggested).method.by_hand]
-    return Wipe(tuple(j.drive.id for j in able), category)
 
 
 def stop(session: Session, job_id: int, who: str) -> int:
@@ -245,8 +239,9 @@ def laboratory(session: Session, drive_id: int, world: Devices) -> list[AreaRead
             gravest = 0
             for at in range(0, max(1, len(content)), world.block):
                 block = content[at : at + world.block]
-                whose = known.get(block[:_KEY]) if any(block) else None
-                if not any(block):
+                blank = block.count(0) == len(block)
+                whose = None if blank else known.get(block[:_KEY])
+                if blank:
                     one.blank += 1
                 elif whose is not None and whose[2] == hash(block):
                     one.legible[whose[0]] += 1

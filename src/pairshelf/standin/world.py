@@ -294,10 +294,11 @@ class World:
             return Kind(Path(self.media_path(serial)).with_suffix(".kind").read_text())
         return None
 
-    def be(self, serial: str, size: int, kind: Kind, **facts: Any) -> None:
+    def be(self, serial: str, size: int, kind: Kind | None = None, **facts: Any) -> None:
         """Say what a drive is: which commands it knows, what it hides, whether it dies or stalls."""
         media = self.open(serial, size)
-        self.media_path(serial).with_suffix(".kind").write_text(kind.value)
+        if kind is not None:
+            self.media_path(serial).with_suffix(".kind").write_text(kind.value)
         assert isinstance(media, SimDrive)
         media.identify_anew(**facts)
 

@@ -73,7 +73,18 @@ export function spinePath(kind: string, height: number, width = SPINE_WIDTH): st
 
 /** The one word under a spine. */
 export function situationWord(drive: Drive): string {
-  for (const word of ["missing", "failed", "rebuilding", "failing", "spare", "new", "free", "starts-host"]) {
+  for (const word of [
+    "missing",
+    "failed",
+    "wiping",
+    "rebuilding",
+    "failing",
+    "spare",
+    "new",
+    "wiped",
+    "free",
+    "starts-host",
+  ]) {
     if (drive.situations.includes(word)) return word === "starts-host" ? "system" : word;
   }
   return drive.pool ?? "in use";
@@ -116,6 +127,12 @@ export function SpineDrawing({ drive, largest, system, selected }: SpineProps) {
         stroke={selected ? "var(--pine)" : has("failed") || has("failing") ? "var(--rust)" : "var(--ink)"}
         strokeWidth={selected ? 3 : 1}
       />
+      {(has("wiping") || has("wiped")) && (
+        <path
+          d={`M1 3h${SPINE_WIDTH - 2}v${(height - 6) * (has("wiped") ? 1 : 0.5)}h${2 - SPINE_WIDTH}z`}
+          fill="var(--sheet)"
+        />
+      )}
       {has("spare") && (
         <rect
           x="0"

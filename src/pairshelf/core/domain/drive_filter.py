@@ -16,7 +16,19 @@ _COMPARE: dict[str, Callable[[int, int], bool]] = {
 }  # fmt: skip
 _TOKEN = re.compile(r'([a-z]+:(?:"[^"]*"|\S+))|(>=|<=|>|<|=)\s*(\d[\d.,]*\s?[A-Za-z]*)|"([^"]*)"|(\S+)', re.IGNORECASE)
 #: Words that stand for a drive's situation.
-SITUATIONS = ("new", "free", "starts-host", "in-use", "spare", "failing", "failed", "missing", "rebuilding")
+SITUATIONS = (
+    "new",
+    "free",
+    "starts-host",
+    "in-use",
+    "spare",
+    "failing",
+    "failed",
+    "missing",
+    "rebuilding",
+    "wiping",
+    "wiped",
+)
 #: What can be asked by its name.
 FIELDS = ("shelf", "site", "host", "maker", "model", "serial", "bay", "pool", "bus", "use")
 
