@@ -423,7 +423,7 @@ def test_sigkill_at_any_write_flush_or_commit_never_certifies_too_much(kind: Kin
         point += 5
         for made in certificates():
             assert wipes()[made.serial].state == "wiped"
-    assert deaths > 2
+    assert deaths > 1
     assert [(c.number, c.serial) for c in sorted(certificates(), key=lambda c: c.serial)] and sorted(
         c.serial for c in certificates()
     ) == ["A1", "A2"]

@@ -35,6 +35,10 @@ FILES = {
     "/api/inventory/template.csv": "text/csv",
     "/api/compare/export/svg": "image/svg+xml",
     "/api/drives/{drive_id}/partitions/image": "application/x-tar",
+    "/api/disposal/certificates/{number}/file": "application/json",
+    "/api/disposal/certificates/{number}/card": "application/pdf",
+    "/api/disposal/certificates/{number}/label": "application/pdf",
+    "/api/disposal/lots/{sheet_id}/cards": "application/pdf",
 }
 _SCHEMES: dict[str, dict[str, Any]] = {
     "session": {"type": "apiKey", "in": "cookie", "name": "pairshelf",

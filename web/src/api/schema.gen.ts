@@ -12237,6 +12237,15 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
             400: components["responses"]["BadInput"];
             401: components["responses"]["SignedOut"];
             403: components["responses"]["Denied"];
@@ -12262,6 +12271,15 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pdf": string;
+                };
+            };
             400: components["responses"]["BadInput"];
             401: components["responses"]["SignedOut"];
             403: components["responses"]["Denied"];
@@ -12287,6 +12305,15 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pdf": string;
+                };
+            };
             400: components["responses"]["BadInput"];
             401: components["responses"]["SignedOut"];
             403: components["responses"]["Denied"];
@@ -12312,6 +12339,15 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pdf": string;
+                };
+            };
             400: components["responses"]["BadInput"];
             401: components["responses"]["SignedOut"];
             403: components["responses"]["Denied"];
