@@ -116,7 +116,7 @@ def test_certificates_are_found_printed_and_verified_by_anybody(lab: Person, str
     assert not false["good"] and not false["rows"]
     assert [k["kty"] for k in stranger.get("/api/disposal/keys").get_json()["keys"]] == ["OKP"]
     assert stranger.get("/api/disposal/certificates").status_code == 401
-    lab.post("/api/disposal/keys", {})
+    lab.post("/api/disposal/keys/new", {})
     assert stranger.post("/api/disposal/verify", {"content": signed.text}).get_json()["good"]
 
 

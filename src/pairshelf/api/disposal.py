@@ -447,7 +447,7 @@ def keys() -> Any:
         return KeysOut(keys=letting_go.public_keys(session))
 
 
-@api.post("/disposal/keys", responses={200: KeysOut})
+@api.post("/disposal/keys/new", responses={200: KeysOut})
 @needs(Act.MANAGE_USERS)
 def new_key() -> Any:
     """A new key signs from now on; the old ones still verify."""

@@ -1828,8 +1828,24 @@ export interface paths {
         /** The public keys that certificates are verified by; for everybody. */
         get: operations["disposal_keys_disposal_keys_get"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disposal/keys/new": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
         /** A new key signs from now on; the old ones still verify. */
-        post: operations["disposal_new_key_disposal_keys_post"];
+        post: operations["disposal_new_key_disposal_keys_new_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -12394,7 +12410,7 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
-    disposal_new_key_disposal_keys_post: {
+    disposal_new_key_disposal_keys_new_post: {
         parameters: {
             query?: never;
             header?: never;

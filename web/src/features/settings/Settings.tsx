@@ -54,7 +54,7 @@ function HouseRules() {
       ask(api.PUT("/api/disposal/rules", { body })),
     onSettled: () => client.invalidateQueries(about("/api/disposal")),
   });
-  const renew = useMutation({ mutationFn: () => ask(api.POST("/api/disposal/keys")) });
+  const renew = useMutation({ mutationFn: () => ask(api.POST("/api/disposal/keys/new")) });
   if (!found.data) return null;
   const two_pairs = keep.isPending ? keep.variables.two_pairs : found.data.two_pairs;
   const name = house ?? found.data.house;
