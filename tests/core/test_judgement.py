@@ -154,3 +154,9 @@ def test_the_volume_starts_at_the_largest_that_fits() -> None:
         plan.volume is not None
         and plan.volume.size == 4 * 5587 * GIB == build_layout(parse_shorthand("5x6TB"), "parity-1").data_extents * GIB
     )
+
+
+def test_a_wiping_that_ended_on_the_way_is_not_forgotten() -> None:
+    (matter,) = _matters(spoilt=[(7, "Drive X", "only partly wiped")])
+    assert matter.gravity is Gravity.SOON and matter.link == "/disposal?drives=7"  # type: ignore[attr-defined]
+    assert "Drive X is only partly wiped" in matter.sentence  # type: ignore[attr-defined]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import random
 from collections.abc import Callable
 from typing import Any
 
@@ -429,3 +430,44 @@ def test_sigkill_at_any_write_flush_or_commit_never_certifies_too_much(kind: Kin
     ) == ["A1", "A2"]
     assert sorted(c.number for c in certificates()) == [1, 2]
     assert not any(lab("A1")["shown"]) and not any(lab("A2")["shown"])
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_random_media_with_random_remnants(seed: int) -> None:
+    """Drives of any nature, with remnants anywhere: a purge leaves nothing of them; what is only cleared leaves what its
+    method is said not to reach, and nothing that the drive shows."""
+    dice = random.Random(seed)
+    commands = {
+        Kind.HDD: ["sanitize-overwrite"],
+        Kind.SSD: ["block-erase", "write-zeroes"],
+        Kind.NVME: ["crypto-erase", "block-erase"],
+    }
+    before: dict[str, set[bytes]] = {}
+    lots: dict[str, list[int]] = {"purge": [], "clear": []}
+    for number in range(4):
+        kind, name = dice.choice(list(Kind)), f"R{number}-"
+        known = commands[kind] if dice.random() < 0.7 else []
+        (drive,) = used(1, kind, name, commands=known, protected=dice.choice((0, 3)), reassigned=sorted(dice.sample(range(20), dice.randint(0, 3))),
+                        spare=0 if kind is Kind.HDD else 8, encrypts="crypto-erase" in known)  # fmt: skip
+        serial = f"{name}1"
+        device = devices().open(serial, SIZE)
+        for _ in range(dice.randint(0, 4)):
+            at = dice.randrange(20)
+            device.write(at, dice.randbytes(4096))
+            devices().lose_extents(serial, [at])
+            device.write(at, dice.randbytes(4096))
+        before[serial] = set().union(*(blocks(c) for c in lab(serial).values()))
+        lots["purge" if known else "clear"].append(drive)
+    for category, ids in lots.items():
+        if ids:
+            do("wipe", drives=tuple(ids), category=category)
+    carry_all()
+    for serial, wipe in wipes().items():
+        assert wipe.state == "wiped"
+        found = {name: blocks(content) for name, content in lab(serial).items()}
+        left = set().union(*found.values()) & before[serial]
+        assert (
+            not left
+            if wipe.category == "purge"
+            else not found["shown"] and not found["held back"] and not found.get("protected")
+        )

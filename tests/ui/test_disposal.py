@@ -138,6 +138,8 @@ def test_one_dies_half_way_and_the_page_says_what_to_do(page: Page) -> None:
     expect(lot).to_contain_text("BX-2 (Bench bay 2) is only partly wiped")
     expect(lot).to_contain_text("have it destroyed")
     expect(page.locator(".index-card")).to_have_count(1)
+    page.get_by_role("link", name="Today").first.click()
+    expect(page.get_by_text("Drive BX-2 is only partly wiped: wipe it again, or have it destroyed.")).to_be_visible()
 
 
 def test_two_pairs_of_eyes_and_a_lot_that_is_stopped(page: Page) -> None:

@@ -37,6 +37,7 @@ from pairshelf.store.tables import (
     Shelf,
     User,
     VolumeRow,
+    WipeRow,
     now,
 )
 
@@ -111,7 +112,7 @@ def today() -> Any:
             _pools(session), new_drives=new_drives, failing=_failing(session), drafts=_drafts(session),
             worker_away=worker_away(session), no_drives=drives == 0, free_drives=free_drives,
             no_pools=pools == 0, locked=_locked(session), unkept=_unkept(session), room_left=shutil.disk_usage(devices().folder).free,
-            unruled=_unruled(session), fills=what_fills(session),
+            unruled=_unruled(session), fills=what_fills(session), spoilt=_spoilt(session),
         )  # fmt: skip
         running = jobs_out(
             session,
@@ -203,6 +204,19 @@ def _failing(session: Session) -> list[tuple[int, str, int | None]]:
         .where(DriveRow.condition == "failing").order_by(Shelf.name, col(DriveRow.bay)).limit(_MOST)
     )  # fmt: skip
     return [(i or 0, f"Drive {serial} ({shelf} bay {bay})", pool) for i, shelf, bay, serial, pool in rows]
+
+
+def _spoilt(session: Session) -> list[tuple[int, str, str]]:
+    """Drives still here whose last wiping did not come to its end."""
+    last = select(func.max(WipeRow.id)).group_by(col(WipeRow.drive_id))
+    rows = session.exec(
+        pick(DriveRow.id, DriveRow.serial, WipeRow.state)
+        .join(WipeRow, col(WipeRow.drive_id) == DriveRow.id)
+        .where(col(WipeRow.id).in_(last), col(WipeRow.state).in_(("partly", "not")), DriveRow.service == "free")
+        .order_by(DriveRow.serial).limit(_MOST)
+    )  # fmt: skip
+    words = {"partly": "only partly wiped", "not": "not wiped, though it was to be"}
+    return [(i or 0, f"Drive {serial}", words[state]) for i, serial, state in rows]
 
 
 def _drafts(session: Session) -> list[tuple[int, str]]:

@@ -58,12 +58,14 @@ def matters(
     worker_away: bool, no_drives: bool, free_drives: int, no_pools: bool,
     locked: Sequence[tuple[int, str]] = (), unkept: Sequence[tuple[int, str]] = (), room_left: int | None = None,
     unruled: Sequence[tuple[int, str, str]] = (), fills: Sequence[Filling] = (),
+    spoilt: Sequence[tuple[int, str, str]] = (),
 ) -> list[Matter]:  # fmt: skip
     """All matters, the gravest first, otherwise in the order given.
 
     ``locked`` pools are (id, name), as are ``unkept`` ones, whose passphrase nobody has said to keep;
     ``room_left``: bytes left where the devices' own files lie; ``unruled`` volumes, that recordings are written to and nothing is ever
-    deleted from, are (pool's id, volume, application); ``fills``: what is filling up.
+    deleted from, are (pool's id, volume, application); ``fills``: what is filling up;
+    ``spoilt`` drives, whose wiping ended on the way, are (id, where, what became of it).
     """
     found: list[Matter] = []
     if worker_away:
@@ -108,6 +110,15 @@ def matters(
     ]  # fmt: skip
     found += [
         Matter(Gravity.SOON if f.urgent else Gravity.SOMETIME, f.sentence, *_to_fill(f.pool_id, f.act)) for f in fills
+    ]
+    found += [
+        Matter(
+            Gravity.SOON,
+            f"{where} is {became}: wipe it again, or have it destroyed.",
+            "Let it go",
+            f"/disposal?drives={i}",
+        )
+        for i, where, became in spoilt
     ]
     found += [
         Matter(Gravity.SOMETIME, f"{title} waits for approval.", "Read the sheet", f"/changes/{i}")

@@ -2,11 +2,10 @@
 import { Text } from "@mantine/core";
 import { useSearchParams } from "react-router";
 import { type Schema, server } from "../../api/client";
+import { PickSpines } from "../../shared/PickSpines";
 import { Empty, Heading, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
-import { SvgButton } from "../../shared/SvgButton";
-import { spinePath } from "../../shared/spine";
-import { formatWhen, shortSize, useUnits } from "../../shared/units";
+import { formatWhen } from "../../shared/units";
 import { Cards } from "./Cards";
 import { Judge } from "./Judge";
 import { Lot } from "./Lot";
@@ -171,71 +170,22 @@ function Spines({
   picked: number[];
   onPick: (id: number) => void;
 }) {
-  const { system } = useUnits();
-  const largest = Math.max(1, ...drives.map((d) => d.size));
-  const wide = 66;
+  const situation = (d: Outgoing) =>
+    d.wiped_at ? "wiped" : d.condition === "good" ? (d.holds ? "old data" : "not wiped") : d.condition;
+  const colour = (d: Outgoing) =>
+    d.wiped_at ? "var(--pine)" : d.holds || d.condition !== "good" ? "var(--rust)" : "var(--faint)";
   return (
-    <div className="picks">
-      {drives.map((d) => {
-        const tall = Math.round(44 + 44 * (d.size / largest));
-        const chosen = picked.includes(d.id);
-        const word = d.wiped_at
-          ? "wiped"
-          : d.condition === "good"
-            ? d.holds
-              ? "old data"
-              : "not wiped"
-            : d.condition;
-        return (
-          <svg key={d.id} width={wide} height={136} role="presentation">
-            <title>{`${d.place} · ${d.serial}${d.holds ? ` · holds ${d.holds}` : ""}`}</title>
-            <SvgButton
-              name={`${d.place}, ${d.serial}, ${shortSize(d.size, system)}, ${word}`}
-              pressed={chosen}
-              onPress={() => onPick(d.id)}
-            >
-              <rect width={wide} height={136} fill="transparent" />
-              <g transform={`translate(16 ${92 - tall + (chosen ? 9 : 0)})`}>
-                <path
-                  d={spinePath(d.kind, tall)}
-                  fill={d.wiped_at ? "var(--sheet)" : "var(--spine)"}
-                  stroke={chosen ? "var(--pine)" : "var(--ink)"}
-                  strokeWidth={chosen ? 3 : 1}
-                />
-                {!d.wiped_at && (
-                  <path d={`M5 ${tall - 15}h24M5 ${tall - 11}h20`} stroke="var(--ink)" opacity="0.6" />
-                )}
-                <text transform={`translate(21.5 ${tall - 19}) rotate(-90)`} fontSize="12" fill="var(--ink)">
-                  {shortSize(d.size, system)}
-                </text>
-              </g>
-              <text x={wide / 2} y="116" fontSize="11" textAnchor="middle" fill="var(--ink)">
-                {bayOf(d)}
-              </text>
-              <text
-                x={wide / 2}
-                y="130"
-                fontSize="10.5"
-                textAnchor="middle"
-                fill={
-                  d.wiped_at
-                    ? "var(--pine)"
-                    : d.holds || d.condition !== "good"
-                      ? "var(--rust)"
-                      : "var(--faint)"
-                }
-              >
-                {word}
-              </text>
-            </SvgButton>
-          </svg>
-        );
-      })}
-    </div>
+    <PickSpines
+      drives={drives}
+      picked={picked}
+      onPick={onPick}
+      named={(d) => `, ${situation(d)}`}
+      said={(d) => (d.holds ? ` · holds ${d.holds}` : "")}
+      word={(d) => ({ text: situation(d), colour: colour(d) })}
+      blank={(d) => d.wiped_at !== null}
+      marks={(d, tall) =>
+        !d.wiped_at && <path d={`M5 ${tall - 15}h24M5 ${tall - 11}h20`} stroke="var(--ink)" opacity="0.6" />
+      }
+    />
   );
-}
-
-function bayOf(d: Outgoing): string {
-  const bay = /bay (\d+)$/.exec(d.place)?.[1];
-  return bay && d.shelf ? `${d.shelf.length > 10 ? `${d.shelf.slice(0, 9)}.` : d.shelf} ${bay}` : d.serial;
 }

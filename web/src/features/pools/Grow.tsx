@@ -5,10 +5,9 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
 import { Cut } from "../../shared/Cut";
 import { useMayDo } from "../../shared/me";
+import { PickSpines } from "../../shared/PickSpines";
 import { Act, Heading, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct, useDrawUp } from "../../shared/SheetForm";
-import { SvgButton } from "../../shared/SvgButton";
-import { spinePath } from "../../shared/spine";
 import {
   formatHours,
   formatMoney,
@@ -136,7 +135,7 @@ function Shown({
   );
 }
 
-/** The free drives as spines; one that is picked stands further forward. */
+/** The free drives as spines. */
 function Picks({
   drives,
   picked,
@@ -146,46 +145,16 @@ function Picks({
   picked: number[];
   onPick: (id: number) => void;
 }) {
-  const { system } = useUnits();
-  const largest = Math.max(1, ...drives.map((d) => d.size));
-  const wide = 64;
   return (
-    <div className="picks">
-      {drives.map((d) => {
-        const tall = Math.round(34 + 56 * (d.size / largest));
-        const chosen = picked.includes(d.id);
-        return (
-          <svg key={d.id} width={wide} height={136} role="presentation">
-            <title>{`${d.place} · ${d.serial}${d.remark ? ` · ${d.remark}` : ""}`}</title>
-            <SvgButton
-              name={`${d.place}, ${shortSize(d.size, system)}${d.new ? ", new" : ""}${d.remark ? `. ${d.remark}` : ""}`}
-              pressed={chosen}
-              onPress={() => onPick(d.id)}
-            >
-              <rect width={wide} height={136} fill="transparent" />
-              <g transform={`translate(15 ${92 - tall + (chosen ? 9 : 0)})`}>
-                <path
-                  d={spinePath(d.kind, tall)}
-                  fill={chosen ? "var(--pine-wash, var(--spine))" : "var(--spine)"}
-                  stroke={chosen ? "var(--pine)" : "var(--ink)"}
-                  strokeWidth={chosen ? 3 : 1}
-                />
-                {d.new && <path d="M23 0h6v13l-3-3-3 3z" fill="var(--rust)" />}
-                <text transform={`translate(21.5 ${tall - 16}) rotate(-90)`} fontSize="12" fill="var(--ink)">
-                  {shortSize(d.size, system)}
-                </text>
-              </g>
-              <text x={wide / 2} y="116" fontSize="11" textAnchor="middle" fill="var(--ink)">
-                {bayOf(d)}
-              </text>
-              <text x={wide / 2} y="130" fontSize="10.5" textAnchor="middle" fill="var(--rust)">
-                {d.remark ? wordOf(d) : ""}
-              </text>
-            </SvgButton>
-          </svg>
-        );
-      })}
-    </div>
+    <PickSpines
+      drives={drives}
+      picked={picked}
+      onPick={onPick}
+      named={(d) => `${d.new ? ", new" : ""}${d.remark ? `. ${d.remark}` : ""}`}
+      said={(d) => (d.remark ? ` · ${d.remark}` : "")}
+      word={(d) => ({ text: d.remark ? wordOf(d) : "", colour: "var(--rust)" })}
+      marks={(d) => d.new && <path d="M23 0h6v13l-3-3-3 3z" fill="var(--rust)" />}
+    />
   );
 }
 
@@ -207,11 +176,6 @@ function NotToBeHad({ drives }: { drives: Found["not_to_be_had"] }) {
 }
 
 const lower = (sentence: string) => sentence[0].toLowerCase() + sentence.slice(1);
-
-function bayOf(d: Pick): string {
-  const bay = /bay (\d+)$/.exec(d.place)?.[1];
-  return bay && d.shelf ? `${d.shelf.length > 10 ? `${d.shelf.slice(0, 9)}.` : d.shelf} ${bay}` : d.serial;
-}
 
 /** The remark in a word, under the spine. */
 function wordOf(d: Pick): string {

@@ -7,6 +7,7 @@ import { useKinds, useMay } from "../../shared/me";
 import { Act, State, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
 import { formatSize, Size, useUnits } from "../../shared/units";
+import { Laboratory } from "../disposal/Laboratory";
 import { DriveActs } from "./ByHand";
 
 type Fact = Schema["Fact"];
@@ -125,6 +126,7 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
           </SheetAct>
         </p>
       )}
+      <Laboratory drive={drive.id} />
       {drive.retired_to === null && <DriveActs drive={drive} />}
       {drive.retired_to === null && <StandIn drive={drive} />}
     </>

@@ -5,12 +5,12 @@ from __future__ import annotations
 import datetime as dt
 from dataclasses import dataclass
 
-from pairshelf.core.changes.drives.wipe import why_kept
+from pairshelf.core.changes.drives.wipe import MOST, drives_to_let_go
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive
-from pairshelf.core.errors import BadInput, Gone, NotPossible
+from pairshelf.core.errors import BadInput
 
 #: Ways to leave, and what stands before the name of whoever has it then.
 WAYS = {
@@ -20,8 +20,8 @@ WAYS = {
     "destroyed": "destroyed by",
     "given": "given to",
 }
-#: Most drives at once; longest name.
-MOST, LONGEST = 200, 120
+#: Longest name of whoever has it then.
+LONGEST = 120
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +56,7 @@ def plan(estate: Estate, request: HandOut) -> HandOutPlan:
     to = " ".join(request.to.split())
     if not 1 <= len(to) <= LONGEST or not to.isprintable():
         raise BadInput(f"Say to whom, or by whom and how, in at most {LONGEST} characters.", field="to")
-    drives = _drives(estate, request)
+    drives = drives_to_let_go(estate, request.drives)
     destroyed = request.how == "destroyed"
     readable = [] if destroyed else [d for d in drives if d.wiped_at is None]
     said = f"{WAYS[request.how]} {to}"
@@ -80,25 +80,6 @@ def plan(estate: Estate, request: HandOut) -> HandOutPlan:
         role="administrator" if readable or destroyed else "operator",
     )  # fmt: skip
     return HandOutPlan(sheet, tuple(drives), destroyed, said, _day(request.on))
-
-
-def _drives(estate: Estate, request: HandOut) -> list[EstateDrive]:
-    ids = request.drives
-    if not ids:
-        raise BadInput("Choose the drives that leave.", field="drives")
-    if len(ids) > MOST:
-        raise BadInput(f"At most {MOST} drives at once.", field="drives")
-    if len(set(ids)) < len(ids):
-        raise BadInput("A drive is chosen twice.", field="drives")
-    found = []
-    for number in ids:
-        drive = estate.drive(number)
-        if drive is None:
-            raise Gone("drive", number, field="drives")
-        if why := why_kept(estate, drive):
-            raise NotPossible(f"{drive.named}: {why}", code="drive-needed", field="drives")
-        found.append(drive)
-    return found
 
 
 def _day(text: str | None) -> dt.date | None:

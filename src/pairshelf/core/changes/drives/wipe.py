@@ -81,7 +81,7 @@ def plan(estate: Estate, request: Wipe) -> WipePlan:
     """The sheet for the lot. Raises for a drive that is needed, a method that does not reach the category on its
     drive, a sample that cannot be, naming the field."""
     category = _category(request.category)
-    drives = _drives(estate, request.drives)
+    drives = drives_to_let_go(estate, request.drives)
     named = _methods(request.methods, drives)
     remnant = parse_size(request.remnant) if request.remnant else USUAL_REMNANT
     if request.verify not in ("all", "sample"):
@@ -157,11 +157,13 @@ def _category(name: str) -> Category:
     return category
 
 
-def _drives(estate: Estate, ids: Sequence[int]) -> list[EstateDrive]:
+def drives_to_let_go(estate: Estate, ids: Sequence[int]) -> list[EstateDrive]:
+    """Drives that belong to nothing. Raises at ``drives`` for none, too many, one named twice, one that is not there, and,
+    with every reason, for those that are needed."""
     if not ids:
-        raise BadInput("Choose the drives that are to be wiped.", field="drives")
+        raise BadInput("Choose the drives.", field="drives")
     if len(ids) > MOST:
-        raise BadInput(f"At most {MOST} drives in a lot; these are {len(ids)}. Make several lots.", field="drives")
+        raise BadInput(f"At most {MOST} drives at once; these are {len(ids)}. Make several lots.", field="drives")
     if len(set(ids)) < len(ids):
         raise BadInput("A drive is chosen twice.", field="drives")
     found, kept = [], []
