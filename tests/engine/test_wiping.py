@@ -177,6 +177,8 @@ def test_only_what_belongs_to_nothing_is_wiped_and_what_does_is_untouched() -> N
         ({"drives": ()}, "drives"), ({"drives": (99,)}, "drives"), ({"drives": (1, 1)}, "drives"),
         ({"drives": tuple(range(1, 501))}, "drives"), ({"drives": (1,), "category": "shred"}, "category"),
         ({"drives": (1,), "category": "destroy"}, "category"), ({"drives": (1,), "methods": ("magnet",)}, "methods"),
+        ({"drives": (1,), "categories": ("9=clear",)}, "categories"), ({"drives": (1,), "categories": ("clear",)}, "categories"),
+        ({"drives": (1,), "categories": ("1=shred",)}, "categories"), ({"drives": (1,), "categories": ("1=clear", "1=purge")}, "categories"),
         ({"drives": (1,), "methods": ("9=overwrite",)}, "methods"),
         ({"drives": (1,), "methods": ("1=overwrite", "1=block-erase")}, "methods"),
         ({"drives": (1,), "verify": "some"}, "verify"), ({"drives": (1,), "verify": "sample"}, "sample"),
@@ -471,3 +473,15 @@ def test_random_media_with_random_remnants(seed: int) -> None:
             if wipe.category == "purge"
             else not found["shown"] and not found["held back"] and not found.get("protected")
         )
+
+
+def test_for_one_of_a_lot_another_category_is_enough() -> None:
+    able, plain = used(1, commands=["sanitize-overwrite"]), used(1, name="P", commands=[])
+    assert "P1" in refused(drives=(*able, *plain)).message
+    with transaction() as session:
+        request = {"drives": (*able, *plain), "categories": (f"{plain[0]}=clear",)}
+        said = approver.draw_up(session, "wipe", request_of("wipe", request), "ida").body["why"]
+    assert "Purge (NIST SP 800-88), A1" in said and "Clear (NIST SP 800-88), P1" in said
+    do("wipe", **request)
+    carry_all()
+    assert {c.serial: c.payload["category"] for c in certificates()} == {"A1": "purge", "P1": "clear"}

@@ -128,6 +128,8 @@ def test_one_dies_half_way_and_the_page_says_what_to_do(page: Page) -> None:
     page.goto(f"/disposal?drives={ids[0]},{ids[1]}")
     how = page.get_by_role("region", name="How they are wiped")
     expect(how).to_contain_text("No method reaches this on it")
+    how.get_by_role("button", name="Clear is enough for it").first.click()
+    expect(how.get_by_role("button", name="Draw up the sheet", exact=True)).to_be_visible()
     how.get_by_text("Clear", exact=True).click()
     how.get_by_role("button", name="Draw up the sheet for 2 drives").click()
     approve(page, "2 drives")

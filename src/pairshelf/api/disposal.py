@@ -143,6 +143,8 @@ class MethodsOut(BaseModel):
 class MethodsQuery(Query):
     drives: str = Field(default="", max_length=4000)
     category: str = "purge"
+    #: Drives for which Clear is enough.
+    cleared: str = Field(default="", max_length=4000)
     sample: int | None = None
     remnant: str | None = Field(default=None, max_length=40)
 
@@ -314,7 +316,13 @@ def methods(query: MethodsQuery) -> Any:
     """Every method on each of these drives, for a category: which reach it, which do not and why."""
     with transaction() as session:
         lot = letting_go.judge(
-            session, picked_ids(query.drives), query.category, devices(), sample=query.sample, remnant=query.remnant
+            session,
+            picked_ids(query.drives),
+            query.category,
+            devices(),
+            sample=query.sample,
+            remnant=query.remnant,
+            cleared=picked_ids(query.cleared),
         )
     return MethodsOut(
         drives=[_judged(j) for j in lot.drives], hours=lot.seconds / 3600, at_once=dict(lot.at_once),

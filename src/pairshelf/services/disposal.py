@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -71,9 +71,9 @@ class Lot:
 
 def judge(
     session: Session, ids: Sequence[int], category: str, world: Devices, *, sample: int | None = None,
-    remnant: str | None = None,
+    remnant: str | None = None, cleared: Collection[int] = (),
 ) -> Lot:  # fmt: skip
-    """What can be done with these drives for a category. BadInput for what cannot be, NotFound for no such drive."""
+    """What can be done with these drives for a category; for those ``cleared`` Clear is enough. BadInput for what cannot be, NotFound for no such drive."""
     try:
         wanted = Category(category)
     except ValueError:
@@ -91,7 +91,7 @@ def judge(
         whole = drive.as_drive.extents + (facts.identity.protected if facts.identity else 0)
         if sample is not None:
             check_sample(whole, sample)
-        every = offers(facts, wanted)
+        every = offers(facts, Category.CLEAR if number in cleared else wanted)
         best = next(o.method for o in every if o.suggested)
         seconds = wipe_seconds(facts, best) + (0 if best.by_hand else verify_seconds(facts, sample or whole))
         chance = None if sample is None else chance_missed(whole, sample, min(touched, whole))

@@ -7462,6 +7462,11 @@ export interface components {
              */
             category?: string;
             /**
+             * Categories
+             * @default []
+             */
+            categories?: string[];
+            /**
              * Methods
              * @default []
              */
@@ -12070,6 +12075,7 @@ export interface operations {
             query?: {
                 drives?: string;
                 category?: string;
+                cleared?: string;
                 sample?: number | null;
                 remnant?: string | null;
             };

@@ -26,10 +26,20 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
   const sample = Math.min(wanted, most);
   const [goes, setGoes] = useState("");
   const [methods, setMethods] = useState<Record<number, string>>({});
+  const [cleared, setCleared] = useState<number[]>([]);
   const found = server.useQuery(
     "get",
     "/api/disposal/methods",
-    { params: { query: { drives: drives.join(","), category, sample: sampled ? sample : undefined } } },
+    {
+      params: {
+        query: {
+          drives: drives.join(","),
+          category,
+          cleared: cleared.join(","),
+          sample: sampled ? sample : undefined,
+        },
+      },
+    },
     { placeholderData: keepPreviousData },
   );
   const draw = useDrawUp("wipe");
@@ -44,6 +54,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
     draw.mutate({
       drives: able.map((j) => j.id),
       category,
+      categories: cleared.filter((id) => able.some((j) => j.id === id)).map((id) => `${id}=clear`),
       methods: able.filter((j) => methods[j.id]).map((j) => `${j.id}=${methods[j.id]}`),
       verify: sampled ? "sample" : "all",
       sample: sampled ? sample : null,
@@ -67,6 +78,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
           onChange={(v) => {
             setCategory(v);
             setMethods({});
+            setCleared([]);
           }}
           data={[
             { value: "clear", label: "Clear" },
@@ -93,6 +105,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
               <Row
                 key={j.id}
                 judged={j}
+                cleared={cleared.includes(j.id)}
                 method={methods[j.id]}
                 onMethod={(m) => setMethods({ ...methods, [j.id]: m })}
               />
@@ -108,8 +121,11 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
                     <span className="rust">It is kept. {j.why_kept}</span>
                   ) : (
                     <>
-                      <span className="rust">No method reaches this on it.</span> Choose Clear, or have it
-                      destroyed and say so when it is handed out.
+                      <span className="rust">No method reaches this on it.</span>{" "}
+                      <button type="button" className="figure" onClick={() => setCleared([...cleared, j.id])}>
+                        Clear is enough for it
+                      </button>{" "}
+                      Or have it destroyed, and say so when it is handed out.
                       <Others judged={j} />
                     </>
                   )}
@@ -191,10 +207,13 @@ const suggested = (j: Judged) => j.offers.find((o) => o.suggested);
 
 function Row({
   judged,
+  cleared,
   method,
   onMethod,
 }: {
   judged: Judged;
+  /** Whether Clear is enough for it, whatever the others need. */
+  cleared: boolean;
   method?: string;
   onMethod: (m: string) => void;
 }) {
@@ -220,6 +239,7 @@ function Row({
         ) : (
           <strong>{chosen?.name}</strong>
         )}
+        {cleared && <Text size="sm">Only cleared.</Text>}
         <Text size="sm" c="dimmed">
           {chosen?.suggested ?? chosen?.about}
         </Text>

@@ -28,6 +28,8 @@ class Wipe:
     drives: tuple[int, ...]
     #: clear or purge, for all of them.
     category: str = Category.PURGE.value
+    #: Drives for which another category is enough, or too little: ``12=clear``.
+    categories: tuple[str, ...] = ()
     #: One method for all, or single drives' as ``12=block-erase``; what is left out is suggested.
     methods: tuple[str, ...] = ()
     #: What is read back afterwards: all, or a sample.
@@ -46,6 +48,7 @@ class Wiped:
 
     drive: EstateDrive
     facts: DriveFacts
+    category: Category
     method: Method
     #: Extents read back.
     read_back: int
@@ -59,7 +62,6 @@ class WipePlan:
 
     sheet: ChangeSheet
     request: Wipe
-    category: Category
     drives: tuple[Wiped, ...]
     remnant: int
     #: Seconds until all are done.
@@ -80,8 +82,8 @@ def facts_of(estate: Estate, drive: EstateDrive) -> DriveFacts:
 def plan(estate: Estate, request: Wipe) -> WipePlan:
     """The sheet for the lot. Raises for a drive that is needed, a method that does not reach the category on its
     drive, a sample that cannot be, naming the field."""
-    category = _category(request.category)
     drives = drives_to_let_go(estate, request.drives)
+    usual, others = _category(request.category), _categories(request.categories, drives)
     named = _methods(request.methods, drives)
     remnant = parse_size(request.remnant) if request.remnant else USUAL_REMNANT
     if request.verify not in ("all", "sample"):
@@ -91,7 +93,7 @@ def plan(estate: Estate, request: Wipe) -> WipePlan:
     touched = remnant_extents(remnant)
     lot, refused = [], []
     for drive in drives:
-        facts = facts_of(estate, drive)
+        facts, category = facts_of(estate, drive), others.get(drive.id, usual)
         try:
             method = chosen(facts, category, named.get(drive.id, named.get(0, "")))
         except NotPossible as error:
@@ -112,7 +114,9 @@ def plan(estate: Estate, request: Wipe) -> WipePlan:
             check_sample(whole, request.sample)
         read_back = whole if request.verify == "all" else request.sample or 0
         lot.append(
-            Wiped(drive, facts, method, read_back, wipe_seconds(facts, method), verify_seconds(facts, read_back))
+            Wiped(
+                drive, facts, category, method, read_back, wipe_seconds(facts, method), verify_seconds(facts, read_back)
+            )
         )
     if refused:
         raise NotPossible(" ".join(refused), code="does-not-reach", field="drives")
@@ -121,8 +125,7 @@ def plan(estate: Estate, request: Wipe) -> WipePlan:
     sheet = ChangeSheet(
         kind="wipe",
         title=f"Wipe {lot[0].drive.place}" if one else f"Wipe {len(lot)} drives",
-        why=f"{category.value.title()} (NIST SP 800-88): nothing that was on {'it' if one else 'them'} can be "
-        f"{('read through its own interface' if one else 'read through their own interface') if category is Category.CLEAR else 'recovered in a laboratory'} afterwards.",
+        why=_reached(lot),
         figures=(),
         erases=tuple(Erased(w.drive.id, w.drive.place, w.drive.serial, w.drive.size, w.drive.holds) for w in lot),
         takes=(Takes.of("Wiping and reading back", Duration(seconds, seconds, seconds)),),
@@ -142,18 +145,46 @@ def plan(estate: Estate, request: Wipe) -> WipePlan:
         confirm=lot[0].drive.serial if one else f"{len(lot)} drives",
         role="administrator",
     )  # fmt: skip
-    return WipePlan(sheet, request, category, tuple(lot), remnant, seconds)
+    return WipePlan(sheet, request, tuple(lot), remnant, seconds)
 
 
-def _category(name: str) -> Category:
+def _categories(named: Sequence[str], drives: Sequence[EstateDrive]) -> Mapping[int, Category]:
+    """Drive to its own category."""
+    found: dict[int, Category] = {}
+    ids = {d.id for d in drives}
+    for one in named:
+        drive, _, name = one.partition("=")
+        if not drive.isdecimal() or int(drive) not in ids:
+            raise BadInput(f"{drive or one} is none of these drives.", field="categories")
+        if int(drive) in found:
+            raise BadInput("Two categories are named for one drive.", field="categories")
+        found[int(drive)] = _category(name, "categories")
+    return found
+
+
+def _reached(lot: Sequence[Wiped]) -> str:
+    """What nobody can do afterwards, by category."""
+    said = []
+    for category, beyond in (
+        (Category.PURGE, "recovered in a laboratory"), (Category.CLEAR, "read through the drive's own interface")
+    ):  # fmt: skip
+        own = [w for w in lot if w.category is category]
+        if own:
+            whose = "" if len(own) == len(lot) else f", {_names(own)}"
+            them = "it" if len(own) == 1 else "them"
+            said.append(
+                f"{category.value.title()} (NIST SP 800-88){whose}: nothing that was on {them} can be {beyond} afterwards."
+            )
+    return " ".join(said)
+
+
+def _category(name: str, field: str = "category") -> Category:
     try:
         category = Category(name)
     except ValueError:
-        raise BadInput("The category is clear or purge.", field="category") from None
+        raise BadInput("The category is clear or purge.", field=field) from None
     if category is Category.DESTROY:
-        raise BadInput(
-            "Destruction is done by somebody and recorded: hand the drives out as destroyed.", field="category"
-        )
+        raise BadInput("Destruction is done by somebody and recorded: hand the drives out as destroyed.", field=field)
     return category
 
 

@@ -27,7 +27,7 @@ def apply(session: Session, sheet: SheetRow, planned: WipePlan, who: str, world:
         row = session.get_one(DriveRow, one.drive.id)
         erasing = _erasing(one, world)
         session.add(WipeRow(
-            drive_id=one.drive.id, sheet_id=sheet.id, job_id=job.id, category=planned.category.value, method=one.method.id,
+            drive_id=one.drive.id, sheet_id=sheet.id, job_id=job.id, category=one.category.value, method=one.method.id,
             verified_by=planned.request.verify, sample=planned.request.sample, remnant=planned.remnant,
             destination=planned.request.destination, asked_by=sheet.created_by,
             approved_by=" and ".join(dict.fromkeys(w for w in (sheet.seconded_by, who) if w)),
