@@ -91,7 +91,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
       </div>
       <Trouble error={found.error} />
       <div className="scroll-x" tabIndex={0}>
-        <table className="plain">
+        <table className="plain stacked">
           <thead>
             <tr>
               <th>drive</th>
@@ -124,8 +124,8 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
                       <span className="rust">No method reaches this on it.</span>{" "}
                       <button type="button" className="figure" onClick={() => setCleared([...cleared, j.id])}>
                         Clear is enough for it
-                      </button>{" "}
-                      Or have it destroyed, and say so when it is handed out.
+                      </button>
+                      , or have it destroyed and say so when it is handed out.
                       <Others judged={j} />
                     </>
                   )}

@@ -49,14 +49,17 @@ function HouseRules() {
   const client = useQueryClient();
   const found = server.useQuery("get", "/api/disposal");
   const [house, setHouse] = useState<string | null>(null);
+  // As it was chosen, until it is known whether it could be kept.
+  const [pairs, setPairs] = useState<boolean | null>(null);
   const keep = useMutation({
     mutationFn: (body: { two_pairs: boolean; house: string }) =>
       ask(api.PUT("/api/disposal/rules", { body })),
+    onError: () => setPairs(null),
     onSettled: () => client.invalidateQueries(about("/api/disposal")),
   });
   const renew = useMutation({ mutationFn: () => ask(api.POST("/api/disposal/keys/new")) });
   if (!found.data) return null;
-  const two_pairs = keep.isPending ? keep.variables.two_pairs : found.data.two_pairs;
+  const two_pairs = pairs ?? found.data.two_pairs;
   const name = house ?? found.data.house;
   return (
     <section className="paper" aria-label="Letting drives go">
@@ -64,7 +67,10 @@ function HouseRules() {
       <Checkbox
         mt="sm"
         checked={two_pairs}
-        onChange={(e) => keep.mutate({ two_pairs: e.currentTarget.checked, house: name })}
+        onChange={(e) => {
+          setPairs(e.currentTarget.checked);
+          keep.mutate({ two_pairs: e.currentTarget.checked, house: name });
+        }}
         label="Two administrators approve what is wiped or taken apart"
       />
       <Group align="flex-end" mt="sm">
