@@ -18,6 +18,7 @@ from pairshelf.engine.errands import do_errands
 from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.services.disposal import laboratory
+from pairshelf.services.shelving import retire
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import (
     DriveRow,
@@ -112,6 +113,9 @@ def test_it_comes_back_with_every_file_while_nothing_was_written(scheme: str, dr
         shown = {a.name: a for a in laboratory(session, 1, devices())}["shown"]
     assert shown.legible["p/v"] > 3
     assert "may be put together again" in refused("wipe", drives=(1,)).message
+    assert "may be put together again" in refused("hand-out", drives=(1,), how="sold", to="ash").message
+    with pytest.raises(PairShelfError, match="may be put together again"), transaction() as session:
+        retire(session, "ida", [1], "sold")
     do("put-together", former=1)
     assert pool_state(pool)[0] == "healthy" and files_intact(pool)
     with transaction() as session:

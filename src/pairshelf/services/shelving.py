@@ -7,10 +7,13 @@ from collections.abc import Mapping, Sequence
 
 from sqlmodel import Session, col, select
 
+from pairshelf.core.changes.drives.wipe import why_kept
 from pairshelf.core.domain.by_hand import check_bays, corrected, free_bays, typed_drives
+from pairshelf.core.domain.estate import Estate
 from pairshelf.core.domain.inventory import USUAL_SITE, DriveRecord, checked, text
 from pairshelf.core.errors import BadInput, NameTaken, NotFound, NotPossible
 from pairshelf.engine.log import log
+from pairshelf.engine.planner import wanted_back
 from pairshelf.store.repositories.drives_and_pools import add_records, load_drives, lock_drives
 from pairshelf.store.tables import (
     Application,
@@ -121,8 +124,9 @@ def retire(session: Session, who: str, ids: Sequence[int], to: str) -> int:
         raise NotPossible(
             "One of these drives is not there any more. Nothing was changed.", code="drive-gone", field="ids"
         )
+    estate = Estate(wanted_back=tuple(wanted_back(session, drives)))
     for drive in drives:
-        if why := drive.why_it_stays():
+        if why := why_kept(estate, drive):
             raise NotPossible(f"{drive.named}: {why}", code="drive-stays", field="ids")
     moment = now()
     for row in session.exec(select(DriveRow).where(col(DriveRow.id).in_(ids))):
