@@ -93,19 +93,33 @@ def test_an_operator_prepares_and_an_administrator_approves(lab: Person, person:
 
 
 def test_certificates_are_found_printed_and_verified_by_anybody(lab: Person, stranger: Person) -> None:
-    wiped(lab, to_sell(), destination="the reading room")
+    ids = to_sell()
+    assert lab.post(f"/api/drives/{ids[0]}", {"facts": {"property_number": "FH-0312"}}, "PATCH").status_code == 200
+    wiped(lab, ids, destination="the reading room")
     for search, count in (("S1", 1), ("reading", 2), ("nobody", 0), ("2", 2), ("purge S2", 1)):
         assert len(lab.get(f"/api/disposal/certificates?search={search}").get_json()["certificates"]) == count, search
     page = lab.get("/api/disposal/certificates?limit=1").get_json()
     assert page["more"] and page["certificates"][0]["number"] == 2
     one = lab.get("/api/disposal/certificates/1").get_json()
-    assert {"label": "Serial", "text": "S1"} in one["rows"]
+    assert {"label": "Serial", "text": "S1"} in one["rows"] and {"label": "Property number", "text": "FH-0312"} in one[
+        "rows"
+    ]
     signed = lab.get("/api/disposal/certificates/1/file")
     assert "attachment" in signed.headers["Content-Disposition"]
     for path in ("certificates/1/card", "certificates/1/label", f"lots/{one['lot']}/cards"):
         assert lab.get(f"/api/disposal/{path}").data.startswith(b"%PDF")
     for path in ("certificates/9", "certificates/9/file", "lots/999/cards"):
         assert lab.get(f"/api/disposal/{path}").status_code == 404
+    whole = lab.get(f"/api/disposal/lots/{one['lot']}/file")
+    of_lot = stranger.post("/api/disposal/verify", {"content": whole.text}).get_json()
+    assert of_lot["good"] and "2 drives wiped" in of_lot["sentence"] and of_lot["rows"] == []
+    drives = json.loads(whole.text)["of_drives"]
+    assert len(drives) == 2 and all(
+        stranger.post("/api/disposal/verify", {"content": json.dumps(d)}).get_json()["good"] for d in drives
+    )
+    spoilt = json.loads(whole.text) | {"payload": drives[0]["payload"]}
+    assert not stranger.post("/api/disposal/verify", {"content": json.dumps(spoilt)}).get_json()["good"]
+    assert lab.get("/api/disposal/lots/999/file").status_code == 404
     true = stranger.post("/api/disposal/verify", {"content": signed.text}).get_json()
     assert (
         true["good"] and true["fingerprint"] == one["fingerprint"] and {"label": "Serial", "text": "S1"} in true["rows"]

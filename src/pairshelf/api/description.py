@@ -39,6 +39,7 @@ FILES = {
     "/api/disposal/certificates/{number}/card": "application/pdf",
     "/api/disposal/certificates/{number}/label": "application/pdf",
     "/api/disposal/lots/{sheet_id}/cards": "application/pdf",
+    "/api/disposal/lots/{sheet_id}/file": "application/json",
 }
 _SCHEMES: dict[str, dict[str, Any]] = {
     "session": {"type": "apiKey", "in": "cookie", "name": "pairshelf",

@@ -19,7 +19,7 @@ from pairshelf.api.queries import Query
 from pairshelf.core.disposal.methods import METHODS
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.errors import NotFound
-from pairshelf.engine.certificates import replace_key
+from pairshelf.engine.certificates import of_lot, replace_key
 from pairshelf.engine.planner import former_pools
 from pairshelf.engine.pools import devices
 from pairshelf.formats.certificate import as_json
@@ -428,6 +428,22 @@ def certificate_label(path: NumberPath) -> Any:
         return _download(label_pdf(row.payload, row.fingerprint), f"label-{row.number}.pdf", "application/pdf")
 
 
+@api.get("/disposal/lots/<int:sheet_id>/file")
+@needs(Act.LOOK)
+def lot_file(path: LotPath) -> Any:
+    """The signed certificate of a lot that has ended, with those of its drives (JWS in flattened JSON serialization)."""
+    with transaction() as session:
+        made = of_lot(session, path.sheet_id)
+        if made is None:
+            raise NotFound("lot that has ended", str(path.sheet_id))
+        numbers = [c["number"] for c in made[0]["certificates"]]
+        rows = session.exec(
+            select(Certificate).where(col(Certificate.number).in_(numbers)).order_by(col(Certificate.number))
+        )
+        whole = as_json(made[1]) | {"of_drives": [as_json(c.jws) for c in rows]}
+        return _download(_json(whole), f"lot-{path.sheet_id}.json", "application/json")
+
+
 @api.get("/disposal/lots/<int:sheet_id>/cards")
 @needs(Act.LOOK)
 def lot_cards(path: LotPath) -> Any:
@@ -472,7 +488,8 @@ def verify(body: VerifyBody) -> Any:
 
     with transaction() as session:
         found = letting_go.verify_file(session, body.content.encode())
-    said = rows_of(found.payload) if found.good and found.payload else []
+    single = found.good and found.payload is not None and "drive" in found.payload
+    said = rows_of(found.payload) if single and found.payload else []
     rows = [CardLine(label=a, text=b) for a, b in said]
     return VerdictOut(good=found.good, sentence=found.sentence, fingerprint=found.fingerprint, rows=rows)
 

@@ -532,6 +532,7 @@ def drive_sheet(path: DrivePath) -> Any:
         Fact(label="Power", text=f"{drive.power:g} W", source=source("watts")),
         Fact(label="Its shelf's link, shared", rate=drive.link),
         Fact(label="Intended use", text=row.use),
+        Fact(label="Property number", text=row.property_number),
         Fact(label="In service since", text=row.in_service.isoformat() if row.in_service else None),
         Fact(label="Price", text=f"{drive.price:.2f} {drive.currency or ''}".strip() if drive.price is not None else None,
              source=source("price")),

@@ -118,6 +118,28 @@ def issue(session: Session, wipe: WipeRow, drive: DriveRow) -> Certificate:
     return made
 
 
+def of_lot(session: Session, sheet_id: int) -> tuple[dict[str, Any], str] | None:
+    """The certificate of a whole lot, signed now: the numbers and fingerprints of those of its drives, and what was not
+    wiped; None while any of it is under way, or where there is no such lot."""
+    query = select(WipeRow, DriveRow.serial, Certificate).join(DriveRow, col(DriveRow.id) == WipeRow.drive_id)
+    query = query.outerjoin(Certificate, col(Certificate.wipe_id) == WipeRow.id).where(WipeRow.sheet_id == sheet_id)
+    rows = list(session.exec(query.order_by(col(WipeRow.id))))
+    if not rows or any(wipe.state == "open" for wipe, _, _ in rows):
+        return None
+    row, private = _signing(session)
+    first = rows[0][0]
+    payload = {
+        "type": "pair-shelf-lot-certificate", "version": 1, "house": house(session), "lot": sheet_id,
+        "asked_by": first.asked_by, "approved_by": first.approved_by, "destination": first.destination,
+        "certificates": [
+            {"number": c.number, "serial": serial, "category": c.payload["category"], "fingerprint": c.fingerprint}
+            for _, serial, c in rows if c is not None
+        ],
+        "not_wiped": [{"serial": serial, "state": w.state, "found": w.found} for w, serial, c in rows if c is None],
+    }  # fmt: skip
+    return payload, compact(payload, row.kid, private)
+
+
 def _payload(session: Session, number: int, wipe: WipeRow, drive: DriveRow) -> dict[str, Any]:
     """Everything that a certificate lists (rules: wiping)."""
     method, before = METHODS[wipe.method], wipe.before

@@ -93,6 +93,13 @@ def verify(content: bytes, keys: Sequence[Mapping[str, Any]]) -> Verdict:
         Ed25519PublicKey.from_public_bytes(_unb64(str(key["x"]))).verify(signature, f"{parts[0]}.{parts[1]}".encode())
     except (InvalidSignature, ValueError, KeyError):
         return Verdict(False, "Its signature is not true: something in it was changed.")
+    if payload.get("type") == "pair-shelf-lot-certificate":
+        wiped, left = payload.get("certificates") or [], payload.get("not_wiped") or []
+        besides = f", {len(left)} not wiped" if left else ""
+        return Verdict(
+            True, f"The certificate of lot {payload.get('lot')} of {payload.get('house')} is true: {len(wiped)} drives wiped{besides}.",
+            payload, fingerprint_of(text),
+        )  # fmt: skip
     if payload.get("type") != "pair-shelf-wipe-certificate":
         return Verdict(False, "It is signed, but it is no certificate of a wipe.")
     what = payload.get("drive") or {}

@@ -76,6 +76,7 @@ def rows_of(payload: Mapping[str, Any]) -> list[tuple[str, str]]:
     hidden = payload.get("hidden") or {}
     found = [
         ("Serial", str(drive["serial"])), ("Drive", f"{named}, {drive['medium']}, {format_size(drive['bytes'])}"),
+        *([("Property number", str(drive["property_number"]))] if drive.get("property_number") else []),
         ("Came from", str(drive.get("came_from") or "not known")), ("Held", str(drive.get("held") or "nothing known")),
         ("Category", f"{payload['category'].title()} ({payload['standard']})"), ("Method", payload["method_name"]),
         *([("Passes", str(payload["passes"]))] if payload["passes"] else []),

@@ -280,6 +280,9 @@ class EstateBackup:
     place: str
     #: The day it is of.
     of: dt.date
+    #: When somebody last said that it is there, and who.
+    said_on: dt.date | None = None
+    said_by: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -46,6 +46,8 @@ class DriveRecord:
     rated_writes: int | None = None
     max_temperature: float | None = None
     use: str | None = None
+    #: The number under which its owner has it in the books of what is owned.
+    property_number: str | None = None
     in_service: dt.date | None = None
     price: Decimal | None = None
     currency: str | None = None
@@ -91,7 +93,7 @@ def _size(value: str) -> int:
 
 
 #: Texts of a record, and the numbers with the ranges they may have.
-_TEXTS = ("shelf", "site", "host", "maker", "model", "bus", "use", "currency", "holds")
+_TEXTS = ("shelf", "site", "host", "maker", "model", "bus", "use", "property_number", "currency", "holds")
 _RANGES: dict[str, tuple[float, float]] = {
     "bay": (0, MOST_BAYS), "bays": (1, MOST_BAYS), "link": (1, 10**15), "sector_size": (512, 65536), "rpm": (0, 30000),
     "error_recovery": (0, 10**6), "afr": (0, 1), "uber": (0, 1e-6), "rate": (1, 10**15), "rated_writes": (1, 10**18),
@@ -244,6 +246,7 @@ COLUMNS: tuple[Column, ...] = (
     Column("rated_writes", "rated writes", _writes, ("endurance", "tbw", "writesrated")),
     Column("max_temperature", "maximum temperature", _degrees, ("maxtemperature", "temperaturelimit", "maxtemp")),
     Column("use", "intended use", text, ("use", "purpose", "usage")),
+    Column("property_number", "property number", text, ("propertynumber", "inventorynumber", "assetnumber", "assettag", "assetid")),
     Column("in_service", "in service since", _date, ("inservice", "inservicedate", "installed", "purchasedate", "bought", "date")),
     Column("price", "price", _price, ("cost", "unitprice", "pricepaid")),
     Column("holds", "holds", text, ("contents", "otherdata", "data")),

@@ -76,14 +76,14 @@ def load_books(session: Session, *, pool_ids: Collection[int] = (), drive_ids: C
 
 def _backups(session: Session, pool_ids: Collection[int]) -> list[EstateBackup]:
     query = (
-        pick(PoolRow.name, VolumeRow.name, BackupRow.place, BackupRow.recorded_at, BackupRow.age_hours)
+        pick(PoolRow.name, VolumeRow.name, BackupRow.place, BackupRow.recorded_at, BackupRow.age_hours, BackupRow.recorded_by)
         .select_from(BackupRow).join(PoolRow, col(PoolRow.id) == BackupRow.pool_id)
         .outerjoin(VolumeRow, col(VolumeRow.id) == BackupRow.volume_id)
         .where(among(BackupRow.pool_id, pool_ids)).order_by(col(BackupRow.id))
     )  # fmt: skip
     return [
-        EstateBackup(pool, volume, place, (at - dt.timedelta(hours=age)).date())
-        for pool, volume, place, at, age in session.exec(query)
+        EstateBackup(pool, volume, place, (at - dt.timedelta(hours=age)).date(), at.date(), who)
+        for pool, volume, place, at, age, who in session.exec(query)
     ]
 
 

@@ -70,6 +70,7 @@ class DriveRow(Numbered, table=True):
     held_share: float = 0.0
     max_temperature: float | None = None
     use: str | None = None
+    property_number: str | None = None
     in_service: dt.date | None = None
     price: Decimal | None = Field(default=None, sa_type=Numeric(12, 2))
     currency: str | None = None

@@ -24,6 +24,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
   const most = Math.max(1, Math.floor(smallest / 2 ** 30) - 1);
   const [wanted, setSample] = useState(200);
   const sample = Math.min(wanted, most);
+  const [remnant, setRemnant] = useState("1 MiB");
   const [goes, setGoes] = useState("");
   const [methods, setMethods] = useState<Record<number, string>>({});
   const [cleared, setCleared] = useState<number[]>([]);
@@ -37,6 +38,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
           category,
           cleared: cleared.join(","),
           sample: sampled ? sample : undefined,
+          remnant: sampled ? remnant : undefined,
         },
       },
     },
@@ -58,6 +60,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
       methods: able.filter((j) => methods[j.id]).map((j) => `${j.id}=${methods[j.id]}`),
       verify: sampled ? "sample" : "all",
       sample: sampled ? sample : null,
+      remnant: sampled ? remnant : null,
       destination: goes.trim() || null,
     });
   return (
@@ -160,9 +163,19 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
                 suffix=" GiB"
               />
             )}
+            {sampled && (
+              <Select
+                aria-label="A remnant of"
+                value={remnant}
+                onChange={(v) => v && setRemnant(v)}
+                data={["1 MiB", "1 GiB", "10 GiB", "100 GiB"]}
+                allowDeselect={false}
+                w={120}
+              />
+            )}
             <Text style={{ flex: "1 1 260px" }}>
               {sampled
-                ? `A remnant of 1 MiB would be missed with a probability of ${formatChance(worst)}.`
+                ? `A remnant of ${remnant} would be missed with a probability of ${formatChance(worst)}.`
                 : "Every byte that the drives show is compared."}
             </Text>
           </div>

@@ -60,6 +60,9 @@ export function Lot({ lot }: { lot: LotData }) {
         {proven.length > 0 && lot.sheet_id !== null && (
           <a href={`/api/disposal/lots/${lot.sheet_id}/cards`}>All cards (PDF)</a>
         )}
+        {!open && proven.length > 0 && lot.sheet_id !== null && (
+          <a href={`/api/disposal/lots/${lot.sheet_id}/file`}>Signed file of the lot</a>
+        )}
         {lot.sheet_id !== null && <Link to={`/changes/${lot.sheet_id}`}>The sheet</Link>}
         <Text size="sm" c="dimmed">
           asked by {lot.asked_by}, approved by {lot.approved_by}
@@ -79,7 +82,7 @@ function summary(lot: LotData): string {
 function Blanking({ wipe, largest }: { wipe: Wipe; largest: number }) {
   const { system } = useUnits();
   const tall = Math.round(40 + 60 * (wipe.size / largest));
-  const wide = 92;
+  const wide = 112;
   const blank = wipe.state === "wiped" ? 1 : wipe.erased;
   const id = `blank-${wipe.id}`;
   const word =
@@ -99,7 +102,7 @@ function Blanking({ wipe, largest }: { wipe: Wipe; largest: number }) {
           <path d={spinePath(wipe.kind, tall)} />
         </clipPath>
       </defs>
-      <g transform={`translate(29 ${104 - tall})`}>
+      <g transform={`translate(39 ${104 - tall})`}>
         <path d={spinePath(wipe.kind, tall)} fill="var(--spine)" />
         <g clipPath={`url(#${id})`}>
           {[...Array(Math.ceil(tall / 5)).keys()].map((i) => (
@@ -138,7 +141,8 @@ function Blanking({ wipe, largest }: { wipe: Wipe; largest: number }) {
       </text>
       {wipe.seconds_left !== null && (
         <text x={wide / 2} y="151" fontSize="10.5" textAnchor="middle" fill="var(--faint)">
-          {formatHours(wipe.seconds_left / 3600)} left
+          {wipe.rate ? `${shortSize(wipe.rate, system)}/s, ` : ""}
+          {formatHours(wipe.seconds_left / 3600)}
         </text>
       )}
       {wipe.certificate !== null && (

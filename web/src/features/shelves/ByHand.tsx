@@ -195,6 +195,7 @@ const FACTS: [name: string, label: string, hint: string][] = [
   ["maker", "Maker", "Osmund"],
   ["model", "Model", "Keel"],
   ["use", "Intended use", "archive"],
+  ["property_number", "Property number", "FH-0312"],
   ["price", "Price", "249.00 EUR"],
   ["in_service", "In service since", "2026-03-31"],
   ["rate", "Mean sequential rate", "180 MB/s"],

@@ -103,7 +103,8 @@ def backup_said(estate: Estate, volume: EstateVolume) -> tuple[str, ...]:
     found = estate.backup_of(volume)
     if found is None:
         return (f"No backup of {volume.ref} is recorded: what is on it is gone for good.",)
-    return (f"Its backup, {found.place}, is of {found.of}: what was written since is in no backup.",)
+    said = f"; that it is there was last said on {found.said_on} by {found.said_by}" if found.said_on else ""
+    return (f"Its backup, {found.place}, is of {found.of}{said}: what was written since is in no backup.",)
 
 
 def users_of(estate: Estate, volume: EstateVolume) -> list[str]:

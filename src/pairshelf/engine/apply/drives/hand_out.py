@@ -44,7 +44,7 @@ def _certify(
         destination=planned.said, asked_by=sheet.created_by, approved_by=who, state="wiped", total=0, erasing=0,
         started_at=row.retired_at, ended_at=row.retired_at,
         before={"holds": row.holds, "place": drive.place, "maker": row.maker, "model": row.model, "kind": row.kind,
-                "size": row.size, "bus": row.bus, "identity": identity, "done_by": planned.said},
+                "size": row.size, "bus": row.bus, "property_number": row.property_number, "identity": identity, "done_by": planned.said},
     )  # fmt: skip
     session.add(wipe)
     session.flush()

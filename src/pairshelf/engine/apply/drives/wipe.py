@@ -53,6 +53,6 @@ def _before(one: Wiped, row: DriveRow) -> dict[str, Any]:
     identity["commands"] = sorted(c.value for c in identity.get("commands", ()))
     return {
         "holds": row.holds, "place": one.drive.place, "maker": row.maker, "model": row.model, "kind": row.kind,
-        "size": row.size, "bus": row.bus, "identity": identity, "seed": secrets.randbits(60),
+        "size": row.size, "bus": row.bus, "property_number": row.property_number, "identity": identity, "seed": secrets.randbits(60),
         "seconds": one.erase_seconds + one.verify_seconds, "passes": one.method.passes,
     }  # fmt: skip

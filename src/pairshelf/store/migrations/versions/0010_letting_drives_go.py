@@ -7,6 +7,7 @@ down_revision = "0009"
 
 _CHANGES = """
 alter table drive
+    add column property_number text,
     add column sealed_by text,
     add column wiped_at timestamptz,
     drop constraint known_service,
