@@ -24,7 +24,7 @@ from pairshelf.engine.planner import former_pools
 from pairshelf.engine.pools import devices
 from pairshelf.formats.certificate import as_json
 from pairshelf.services import disposal as letting_go
-from pairshelf.store.database import transaction
+from pairshelf.store.database import pick, transaction
 from pairshelf.store.repositories.drives_and_pools import load_drives
 from pairshelf.store.tables import Certificate, DriveRow, FormerPool, JobRow, Service, WipeRow, now
 
@@ -269,18 +269,13 @@ def disposal() -> Any:
 
 
 def _former(session: Session) -> list[FormerOut]:
-    rows = {
-        f.number: f
-        for f in session.exec(
-            select(FormerPool).where(FormerPool.until > now(), col(FormerPool.put_together_at).is_(None))
-        )
-    }
+    names = ("scheme", "taken_apart_by", "taken_apart_at", "until")
+    query = pick(FormerPool.id, *(getattr(FormerPool, n) for n in names))
+    waiting = query.where(FormerPool.until > now(), col(FormerPool.put_together_at).is_(None))
+    facts = {number: dict(zip(names, told, strict=True)) for number, *told in session.exec(waiting)}
     return [
-        FormerOut(
-            id=f.id, name=f.name, scheme=rows[f.id].scheme, drives=f.drives, volumes=f.volumes, spoilt=list(f.spoilt), away=list(f.away),
-            **rows[f.id].model_dump(include={"taken_apart_by", "taken_apart_at", "until"}),
-        )
-        for f in former_pools(session, rows) if not f.over
+        FormerOut(id=f.id, name=f.name, drives=f.drives, volumes=f.volumes, spoilt=list(f.spoilt), away=list(f.away), **facts[f.id])
+        for f in former_pools(session, facts) if not f.over
     ]  # fmt: skip
 
 

@@ -21,6 +21,7 @@ from pairshelf.core.domain.names import on_letter
 from pairshelf.core.domain.partitions import wanted_of
 from pairshelf.core.errors import PairShelfError
 from pairshelf.engine import keys
+from pairshelf.store.database import pick
 from pairshelf.store.repositories.books import load_books, taken_in
 from pairshelf.store.tables import (
     Application,
@@ -167,33 +168,37 @@ def identities(drives: Iterable[EstateDrive], world: Devices) -> Iterable[tuple[
 
 def former_pools(session: Session, ids: Iterable[int] | None = None) -> Iterable[estate_of_pools.FormerPool]:
     """Pools that were taken apart, with what has become of their drives."""
-    query = select(FormerPool).order_by(col(FormerPool.id).desc())
+    # Not the rows that are kept of it: they may be many.
+    kept = col(FormerPool.rows)
+    query = pick(
+        FormerPool.id, FormerPool.name, FormerPool.drives, FormerPool.until, FormerPool.put_together_at, kept["volumes"].as_integer(),
+        kept["encrypted"].as_boolean(), kept["survives"].as_integer(), kept.has_key("pool"),  # type: ignore[attr-defined]
+    ).order_by(col(FormerPool.id).desc())  # fmt: skip
     if ids is not None:
         query = query.where(col(FormerPool.id).in_(list(ids)))
-    for row in session.exec(query):
-        drives = {d.serial: d for d in session.exec(select(DriveRow).where(col(DriveRow.serial).in_(list(row.drives))))}
-        mine = f"old data of pool {row.name}, readable"
-        gone = [s for s in row.drives if s not in drives or drives[s].service != "free" or drives[s].holds != mine]
+    for number, name, slots, until, back_at, volumes, encrypted, survives, whole in session.exec(query):
+        drives = {d.serial: d for d in session.exec(select(DriveRow).where(col(DriveRow.serial).in_(list(slots))))}
+        mine = f"old data of pool {name}, readable"
+        gone = [s for s in slots if s not in drives or drives[s].service != "free" or drives[s].holds != mine]
         away = [
-            s
-            for s, slot in row.drives.items()
-            if s in drives and drives[s].condition in ("missing", "failed") and slot is not None
-        ]
+            s for s, slot in slots.items() if slot is not None and s in drives and drives[s].condition in ("missing", "failed")
+        ]  # fmt: skip
         yield estate_of_pools.FormerPool(
-            row.number, row.name, len(row.drives), int(row.rows.get("volumes", 0)), bool(row.rows.get("encrypted")),
-            int(row.rows.get("survives", 0)), row.until <= now() or "pool" not in row.rows, row.put_together_at is not None,
-            tuple(away), tuple(gone),
+            number, name, len(slots), volumes or 0, bool(encrypted), survives or 0, until <= now() or not whole,
+            back_at is not None, tuple(away), tuple(gone),
         )  # fmt: skip
 
 
 def wanted_back(session: Session, drives: Iterable[EstateDrive]) -> Iterable[tuple[int, tuple[str, dt.datetime]]]:
     """Drives of pools that may be put together again."""
     by_serial = {d.serial: d.id for d in drives}
-    query = select(FormerPool).where(FormerPool.until > now(), col(FormerPool.put_together_at).is_(None))
-    for former in session.exec(query):
-        for serial in former.drives:
+    query = select(FormerPool.name, FormerPool.until, FormerPool.drives)
+    for name, until, slots in session.exec(
+        query.where(FormerPool.until > now(), col(FormerPool.put_together_at).is_(None))
+    ):
+        for serial in slots:
             if serial in by_serial:
-                yield by_serial[serial], (former.name, former.until)
+                yield by_serial[serial], (name, until)
 
 
 def _folders(estate: Estate, context: Context, world: Devices) -> Iterable[tuple[tuple[str, str], tuple[Entry, ...]]]:

@@ -269,12 +269,9 @@ def _known(session: Session, drive: DriveRow, block: int) -> dict[bytes, tuple[s
             (f"{pool}/{volume}", number or 0, name, extents)
             for pool, volume, number, name, extents in session.exec(query)
         ]
-    for former in session.exec(select(FormerPool)):
-        if drive.serial in former.drives:
-            files += [
-                (f"{former.name}/{v}", number, name, extents)
-                for v, number, name, extents in former.rows.get("files", ())
-            ]
+    for name, slots, kept in session.exec(select(FormerPool.name, FormerPool.drives, col(FormerPool.rows)["files"])):
+        if drive.serial in slots:
+            files += [(f"{name}/{volume}", number, file, extents) for volume, number, file, extents in kept or ()]
     found: dict[bytes, tuple[str, str, int]] = {}
     for whose, volume, name, extents in files:
         number = re.findall(r"\d+", name)
