@@ -25,7 +25,7 @@ from pairshelf.engine.pools import devices
 from pairshelf.formats.certificate import as_json, verify
 from pairshelf.standin.world import SimDrive
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import Certificate, DriveRow, JobRow, SigningKey, WipeRow
+from pairshelf.store.tables import Certificate, DriveRow, JobRow, Shelf, SigningKey, WipeRow
 from tests.engine.helpers import at_once, build, carry_all, do, fill, happens, shelf
 from tests.engine.test_crashes import dies_at
 
@@ -366,8 +366,6 @@ def test_a_link_bears_only_so_many_at_once() -> None:
     lot = used(4, commands=[])
     with transaction() as session:
         row = session.get_one(DriveRow, lot[0])
-        from pairshelf.store.tables import Shelf
-
         session.get_one(Shelf, row.shelf_id).link = 400_000_000
     do("wipe", drives=tuple(lot), category="clear")
     carry(the_job(), stop=some_steps(3))
@@ -485,3 +483,43 @@ def test_for_one_of_a_lot_another_category_is_enough() -> None:
     do("wipe", **request)
     carry_all()
     assert {c.serial: c.payload["category"] for c in certificates()} == {"A1": "purge", "P1": "clear"}
+
+
+@pytest.mark.parametrize("method", ["overwrite", "block-erase"])
+def test_what_pools_are_not_offered_of_a_drive_is_wiped_and_read_back_too(method: str) -> None:
+    (drive,) = used(1, Kind.SSD, commands=["block-erase"])
+    with transaction() as session:
+        session.get_one(DriveRow, drive).held_share = 0.5
+    do("wipe", drives=(drive,), category="clear", methods=(method,))
+    carry(the_job())
+    wipe = wipes()["A1"]
+    assert wipe.state == "wiped" and wipe.total - wipe.erasing == 23
+    assert not any(lab("A1")["shown"])
+
+
+def test_one_that_is_away_takes_no_turn_from_the_others() -> None:
+    lot = used(3, commands=[])
+    with transaction() as session:
+        shelf_id = session.get_one(DriveRow, lot[0]).shelf_id
+        session.get_one(Shelf, shelf_id).link = 200_000_000
+    do("wipe", drives=tuple(lot), category="clear")
+    devices().pull("A1")
+    carry(the_job(), stop=some_steps(200))
+    assert [w.state for w in wipes().values()] == ["open", "wiped", "wiped"]
+    devices().put_back("A1")
+    carry(the_job())
+    assert wipes()["A1"].state == "wiped"
+
+
+def test_what_cannot_be_read_is_no_probe_and_is_never_called_wiped(monkeypatch: pytest.MonkeyPatch) -> None:
+    used(1, Kind.NVME, commands=["crypto-erase"], encrypts=True)
+    devices().lose_extents("A1", list(range(12)))
+    do("wipe", drives=(1,))
+    carry(the_job())
+    assert wipes()["A1"].state == "wiped"
+    (second,) = used(1, name="B", commands=["sanitize-overwrite"])
+    monkeypatch.setattr(SimDrive, "overwrite_cells", lambda *_: None)
+    devices().lose_extents("B1", [0])
+    do("wipe", drives=(second,))
+    carry(the_job())
+    assert (wipes()["B1"].state, wipes()["B1"].found) == ("not", "some of it cannot be read back")

@@ -10,7 +10,7 @@ from typing import Any
 from flask import Response, send_file
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, func, select
 
 from pairshelf.api.growing import picked_ids
 from pairshelf.api.guard import needs, signed_in
@@ -254,15 +254,14 @@ def disposal() -> Any:
             col(DriveRow.service).in_((Service.FREE, Service.WIPING)), col(DriveRow.starts_host).is_(False)
         )
         ids = [i or 0 for i in session.exec(query.order_by(col(DriveRow.shelf_id), col(DriveRow.bay)).limit(500))]
-        wiped = dict(session.exec(select(DriveRow.id, DriveRow.wiped_at).where(col(DriveRow.id).in_(ids))).all())
         drives = [
             OutgoingOut(id=d.id, place=d.place, shelf=d.shelf, serial=d.serial, size=d.size, kind=d.kind.value, condition=d.condition,
-                        service=d.service, holds=d.holds, wiped_at=wiped.get(d.id))
+                        service=d.service, holds=d.holds, wiped_at=d.wiped_at)
             for d in load_drives(session, ids)
         ]  # fmt: skip
         jobs = session.exec(select(JobRow.id).where(JobRow.kind == "wipe").order_by(col(JobRow.id).desc()).limit(6))
         lots = [_lot(session, number or 0) for number in jobs]
-        many = len(session.exec(select(Certificate.number)).all())
+        many = session.exec(select(func.count()).select_from(Certificate)).one()
         return DisposalOut(
             drives=drives, former=_former(session), lots=lots, certificates=many, **letting_go.rules(session)
         )
@@ -354,7 +353,7 @@ def stop(path: LotJobPath) -> Any:
 def set_rules(body: RulesBody) -> Any:
     """Whether two administrators approve what is wiped or taken apart; the name that certificates are given under."""
     with transaction() as session:
-        letting_go.set_rules(session, signed_in().name, two_pairs=body.two_pairs, house=body.house)
+        letting_go.set_rules(session, signed_in().name, two_pairs=body.two_pairs, name=body.house)
         return RulesBody(**letting_go.rules(session))
 
 

@@ -114,10 +114,10 @@ def approve(session: Session, sheet_id: int, who: str, confirm: str, world: Devi
     Raises NotPossible when it has been dealt with, when what it names has changed since it was
     shown, or when a drive does not answer; BadInput when the confirmation does not match.
     """
-    return _approve(session, sheet_id, who, confirm, world, first_of_two=_in_pairs(session))
+    return _approve(session, sheet_id, who, confirm, world, first_of_two=in_pairs(session))
 
 
-def _in_pairs(session: Session) -> bool:
+def in_pairs(session: Session) -> bool:
     """Whether the house asks for two where much is given up."""
     row = session.get(Setting, "disposal")
     return bool(row and row.value.get("two_pairs"))

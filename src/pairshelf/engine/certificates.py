@@ -21,7 +21,7 @@ from sqlmodel import Session, col, func, select
 
 from pairshelf.core.disposal.methods import METHODS
 from pairshelf.core.disposal.verifying import chance_missed, remnant_extents
-from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.drives import extents_of
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.formats.certificate import compact, fingerprint_of, jwk_of
 from pairshelf.store.database import Lock, lock_until_commit
@@ -143,7 +143,8 @@ def of_lot(session: Session, sheet_id: int) -> tuple[dict[str, Any], str] | None
 def _payload(session: Session, number: int, wipe: WipeRow, drive: DriveRow) -> dict[str, Any]:
     """Everything that a certificate lists (rules: wiping)."""
     method, before = METHODS[wipe.method], wipe.before
-    extents = Drive("", drive.size).extents
+    # As many as were drawn from.
+    extents = extents_of(drive.size) + int(before.get("identity", {}).get("protected", 0))
     verified: dict[str, Any] = {"how": wipe.verified_by, "by": f"Pair Shelf {version('pairshelf')}"}
     if wipe.verified_by == "sample" and wipe.sample:
         touched = min(remnant_extents(wipe.remnant), extents)

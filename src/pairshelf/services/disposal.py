@@ -21,6 +21,8 @@ from pairshelf.core.domain.device import Devices
 from pairshelf.core.domain.estate import EstateDrive
 from pairshelf.core.domain.units import parse_size
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
+from pairshelf.engine.approver import in_pairs
+from pairshelf.engine.certificates import house
 from pairshelf.engine.io.files import content_of
 from pairshelf.engine.jobs.wipe import stop_lot
 from pairshelf.engine.log import log
@@ -88,7 +90,7 @@ def judge(
         if drive is None:
             raise NotFound("drive", str(number), field="drives")
         facts = facts_of(estate, drive)
-        whole = drive.as_drive.extents + (facts.identity.protected if facts.identity else 0)
+        whole = facts.shown
         if sample is not None:
             check_sample(whole, sample)
         every = offers(facts, Category.CLEAR if number in cleared else wanted)
@@ -131,28 +133,23 @@ def stop(session: Session, job_id: int, who: str) -> int:
 
 def rules(session: Session) -> dict[str, Any]:
     """Whether two administrators approve what is wiped or taken apart, and the name certificates are given under."""
-    row = session.get(Setting, "disposal")
-    name = session.get(Setting, "house")
-    return {
-        "two_pairs": bool(row and row.value.get("two_pairs")),
-        "house": str(name.value["name"]) if name else "Pair Shelf",
-    }
+    return {"two_pairs": in_pairs(session), "house": house(session)}
 
 
-def set_rules(session: Session, who: str, *, two_pairs: bool, house: str) -> None:
+def set_rules(session: Session, who: str, *, two_pairs: bool, name: str) -> None:
     """Keep them."""
-    house = " ".join(house.split())
-    if not 1 <= len(house) <= 80 or not house.isprintable():
+    name = " ".join(name.split())
+    if not 1 <= len(name) <= 80 or not name.isprintable():
         raise BadInput("The house's name has 1 to 80 characters.", field="house")
     session.merge(Setting(key="disposal", value={"two_pairs": two_pairs}))
-    session.merge(Setting(key="house", value={"name": house}))
+    session.merge(Setting(key="house", value={"name": name}))
     asked = "two administrators approve" if two_pairs else "one administrator approves"
     log(
         session,
         who,
         "disposal-rules",
         "disposal",
-        f"From now on {asked} what is wiped or taken apart; certificates are of {house}.",
+        f"From now on {asked} what is wiped or taken apart; certificates are of {name}.",
     )
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.drives import Kind, extents_of
 
 
 class Command(StrEnum):
@@ -70,6 +70,12 @@ class DriveFacts:
     sealed_by: str | None = None
     #: Known of data on it, in words.
     holds: str | None = field(default=None, compare=False)
+
+    @property
+    def shown(self) -> int:
+        """Extents that it shows once protected capacity is opened, whatever share of it pools are offered: all are wiped
+        and read back."""
+        return extents_of(self.size) + (self.identity.protected if self.identity else 0)
 
     @property
     def flash(self) -> bool:

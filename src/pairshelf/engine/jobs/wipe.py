@@ -10,6 +10,7 @@ import os
 import random
 import zlib
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -17,10 +18,11 @@ from typing import Any
 import numpy as np
 from sqlmodel import Session, col, select
 
-from pairshelf.core.disposal.facts import Command
+from pairshelf.core.disposal.facts import Command, DriveFacts
 from pairshelf.core.disposal.methods import METHODS, Method
-from pairshelf.core.domain.device import Device, DeviceError, Devices, Presence, Stalled
-from pairshelf.core.domain.drives import Drive, Kind
+from pairshelf.core.disposal.times import side_by_side, uses_the_link
+from pairshelf.core.domain.device import Device, DeviceError, Devices, Presence, Stalled, Unreadable
+from pairshelf.core.domain.drives import Drive, Kind, extents_of
 from pairshelf.engine.certificates import issue
 from pairshelf.engine.io.side_by_side import each
 from pairshelf.engine.jobs.kind import JobKind
@@ -32,6 +34,7 @@ from pairshelf.store.tables import DriveRow, JobRow, Service, Shelf, WipeRow, no
 RUN = f"{os.getpid()}-{os.urandom(6).hex()}"
 #: Steps of an erasure that a drive does by itself: only the time passes in them.
 ERASE_STEPS = 20
+_WAITS = "waits its turn: the link of its shelf bears no more at once"
 #: Extents read before and after a key was changed, to see that nothing reads as before.
 PROBES = 16
 
@@ -76,7 +79,7 @@ def step_lot(work: LotWork) -> float:
         if wipe.state != "open":
             continue
         if wipe.id not in turns:
-            wipe.held = "waits its turn: the link of its shelf bears no more at once"
+            wipe.held = _WAITS
             continue
         most = max(1, int(wipe.total * work.share * _hastier(job, wipe)))
         parts.append(
@@ -93,7 +96,7 @@ def step_lot(work: LotWork) -> float:
 
     each(go, parts)
     for part in parts:
-        _note(session, job, part)
+        _note(session, part)
     session.flush()
     open_ones = [w for w, _ in rows if w.state == "open"]
     whole = sum(w.total for w, _ in rows) or 1
@@ -113,25 +116,21 @@ def _hastier(job: JobRow, wipe: WipeRow) -> float:
 
 
 def _whose_turn(session: Session, rows: Sequence[tuple[WipeRow, DriveRow]]) -> set[int | None]:
-    """Drives that are written to now: on each shelf the first of its lot that its link bears."""
-    bears: dict[int | None, int | None] = {}
-    turns: set[int | None] = set()
-    for wipe, drive in rows:
-        if wipe.state != "open":
-            continue
-        method = METHODS[wipe.method]
-        if method.command is not None or not method.passes:
-            turns.add(wipe.id)
-            continue
-        if drive.shelf_id not in bears:
-            shelf = session.get(Shelf, drive.shelf_id) if drive.shelf_id else None
-            rate = Drive("", drive.size, Kind(drive.kind), drive.rate).mean_rate
-            bears[drive.shelf_id] = max(1, int(shelf.link / rate)) if shelf and shelf.link else None
-        left = bears[drive.shelf_id]
-        if left is None or left > 0:
-            turns.add(wipe.id)
-            bears[drive.shelf_id] = None if left is None else left - 1
+    """Drives that are written to now: on each shelf the first of the lot that its link bears. One that is away or
+    stalls is tried again, and takes no turn from the others."""
+    open_ones = [(w, d) for w, d in rows if w.state == "open"]
+    turns = {w.id for w, _ in open_ones if not uses_the_link(METHODS[w.method]) or w.held not in (None, _WAITS)}
+    for shelf_id in {d.shelf_id for _, d in open_ones}:
+        shelf = session.get(Shelf, shelf_id) if shelf_id is not None else None
+        own = [(w, d) for w, d in open_ones if d.shelf_id == shelf_id and w.id not in turns]
+        facts = [_facts(d, shelf.link if shelf is not None else None) for _, d in own]
+        turns |= {w.id for w, _ in own[: side_by_side(facts)]}
     return turns
+
+
+def _facts(drive: DriveRow, link: int | None) -> DriveFacts:
+    kind = Kind(drive.kind)
+    return DriveFacts(kind, drive.size, max(1, round(Drive("", drive.size, kind, drive.rate).mean_rate)), link=link)
 
 
 def _further(part: _Part, world: Devices) -> None:
@@ -139,34 +138,32 @@ def _further(part: _Part, world: Devices) -> None:
     wipe, drive = part.wipe, part.drive
     device = world.open(drive.serial, drive.size)
     device.identify(Kind(drive.kind))
-    protected = device.open_protected()
-    shown = Drive("", drive.size).extents + protected
+    shown = extents_of(drive.size) + device.open_protected()
     slow = max(1.0, device.slowness)
     most = max(1, int(part.most / slow))
     assert part.report is not None
     if part.cursor == 0:
         device.clear_held_back()
         if part.method.id == "crypto-erase":
-            part.report["probes"] = [(at, zlib.crc32(device.read(at, 1))) for at in _probes(wipe, shown)]
+            part.report["probes"] = _probed(device, _probes(wipe, shown))
     if part.cursor < wipe.erasing:
-        _erase(part, device, shown, most)
+        _erase(part, device, shown, most, world.block)
         return
-    _read_back(part, device, shown, most)
+    _read_back(part, device, shown, most, world.block)
 
 
-def _erase(part: _Part, device: Device, shown: int, most: int) -> None:
+def _erase(part: _Part, device: Device, shown: int, most: int, block: int) -> None:
     wipe, method = part.wipe, part.method
     count = min(most, wipe.erasing - part.cursor)
     if method.id in ("overwrite", "write-zeroes"):
         count = min(count, max(1, shown - part.cursor))
-        block = _block(device)
         for first in range(0, count, _PIECE):
             some = min(_PIECE, count - first)
             device.write(part.cursor + first, memoryview(_blank(block))[: some * block])
         # Before the books say so: after a power cut nothing counts as wiped that is not.
         device.flush()
     elif method.command is Command.SANITIZE_OVERWRITE:
-        device.overwrite_cells(part.cursor, min(count, device.cells - part.cursor), bytes(_block(device)))
+        device.overwrite_cells(part.cursor, min(count, device.cells - part.cursor), bytes(block))
     elif method.command is not None:
         if part.run != RUN:
             # Somebody else began it, and died: the drive begins anew.
@@ -185,15 +182,17 @@ def _blank(block: int) -> bytes:
     return bytes(_PIECE * block)
 
 
-def _block(device: Device) -> int:
-    from pairshelf.engine.pools import devices
-
-    del device
-    return devices().block
-
-
 def _probes(wipe: WipeRow, shown: int) -> list[int]:
     return sorted(random.Random(wipe.id).sample(range(shown), min(PROBES, shown)))  # noqa: S311 - no secret
+
+
+def _probed(device: Device, extents: Sequence[int]) -> list[tuple[int, int]]:
+    """What stands there, as a sum; what cannot be read is no probe."""
+    found = []
+    for at in extents:
+        with suppress(Unreadable):
+            found.append((at, zlib.crc32(device.read(at, 1))))
+    return found
 
 
 def extents_to_read(wipe: WipeRow, shown: int) -> Sequence[int]:
@@ -204,12 +203,11 @@ def extents_to_read(wipe: WipeRow, shown: int) -> Sequence[int]:
     return sorted(random.Random(seed).sample(range(shown), min(shown, wipe.sample or 1)))  # noqa: S311
 
 
-def _read_back(part: _Part, device: Device, shown: int, most: int) -> None:
+def _read_back(part: _Part, device: Device, shown: int, most: int, block: int) -> None:
     wipe = part.wipe
     wanted = extents_to_read(wipe, shown)
     done = part.cursor - wipe.erasing
     now_read = wanted[done : done + most]
-    block = _block(device)
     noise = part.method.id in ("crypto-erase", "key-gone")
     buffer = np.empty((_PIECE, block), np.uint8)
     for first, count in _stretches(now_read):
@@ -239,7 +237,7 @@ def _stretches(extents: Sequence[int]) -> list[tuple[int, int]]:
     return found
 
 
-def _note(session: Session, job: JobRow, part: _Part) -> None:
+def _note(session: Session, part: _Part) -> None:
     """Write down what one drive's part came to."""
     wipe, drive, error = part.wipe, part.drive, part.error
     wipe.started_at = wipe.started_at or now()
@@ -251,13 +249,14 @@ def _note(session: Session, job: JobRow, part: _Part) -> None:
         return
     if part.wrong is not None:
         conclude(session, wipe, drive, "not", part.wrong)
+    elif isinstance(error, Unreadable):
+        conclude(session, wipe, drive, "not", "some of it cannot be read back")
     elif isinstance(error, Stalled):
         wipe.held = f"{drive.serial} does not answer for now; it goes on when it does"
     elif error is not None and error.presence is Presence.ABSENT:
         wipe.held = f"{drive.serial} is not in its bay; it goes on when it is back"
     else:
         conclude(session, wipe, drive, "partly" if wipe.cursor or part.cursor else "not", "the drive failed on the way")
-    del job
 
 
 _SAID = {"wiped": "is wiped and verified", "partly": "is only partly wiped", "not": "is not wiped"}

@@ -108,7 +108,7 @@ def plan(estate: Estate, request: Wipe) -> WipePlan:
                 "Choose Clear, or record its destruction."
             )
             continue
-        whole = drive.as_drive.extents + (facts.identity.protected if facts.identity else 0)
+        whole = facts.shown
         if request.verify == "sample":
             assert request.sample is not None
             check_sample(whole, request.sample)
@@ -141,7 +141,7 @@ def plan(estate: Estate, request: Wipe) -> WipePlan:
             _reading_back(lot, request, remnant, touched),
             "Write a certificate for each drive that is wiped and verified; for no other.",
         ),
-        cautions=tuple(_cautions(lot, estate)),
+        cautions=tuple(_cautions(lot)),
         confirm=lot[0].drive.serial if one else f"{len(lot)} drives",
         role="administrator",
     )  # fmt: skip
@@ -258,17 +258,14 @@ def _names(lot: Sequence[Wiped]) -> str:
 def _reading_back(lot: Sequence[Wiped], request: Wipe, remnant: int, touched: int) -> str:
     if request.verify == "all":
         return "Read back everything that the drives show, and compare."
-    worst = max(
-        chance_missed(w.drive.as_drive.extents, w.read_back, min(touched, w.drive.as_drive.extents)) for w in lot
-    )
+    worst = max(chance_missed(w.facts.shown, w.read_back, min(touched, w.facts.shown)) for w in lot)
     return (
         f"Read back {request.sample} extents of each, drawn by chance: a remnant of {format_size(remnant)} would be missed "
         f"with a probability of {worst:.4g}."
     )
 
 
-def _cautions(lot: Sequence[Wiped], estate: Estate) -> list[str]:
-    del estate
+def _cautions(lot: Sequence[Wiped]) -> list[str]:
     found = []
     slow = [w for w in lot if uses_the_link(w.method)]
     if any(w.facts.link for w in slow):

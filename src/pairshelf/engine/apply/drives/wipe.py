@@ -43,7 +43,7 @@ def _erasing(one: Wiped, world: Devices) -> int:
     if one.method.command is Command.SANITIZE_OVERWRITE:
         return world.open(one.drive.serial, one.drive.size).cells
     if one.method.passes:
-        return one.drive.as_drive.extents + (one.facts.identity.protected if one.facts.identity else 0)
+        return one.facts.shown
     return ERASE_STEPS if one.method.command is not None else 0
 
 
