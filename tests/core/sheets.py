@@ -11,18 +11,31 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from pairshelf.core.changes.doors import doors, fixed
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.changes.sheet import ChangeSheet, Figure
 from pairshelf.core.disposal.facts import Command, Identity
-from pairshelf.core.domain.estate import Entry, Estate, EstateDrive, EstateMount, EstatePlace, EstatePool, FormerPool
+from pairshelf.core.domain.estate import (
+    Entry,
+    Estate,
+    EstateDrain,
+    EstateDrive,
+    EstateMount,
+    EstatePlace,
+    EstatePool,
+    FormerPool,
+)
 from pairshelf.core.domain.partitions import Wanted
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.layouts import build_layout
+from pairshelf.core.layouts.protections import Protection
 from pairshelf.core.layouts.restripe import Moving
 from pairshelf.core.layouts.restriping import restriping
+from pairshelf.core.layouts.spread import StripedVolume, spread_of
 from pairshelf.core.policies.beside import Under
 from pairshelf.core.search.growth import growth
 from tests.core.estates import (
@@ -63,6 +76,23 @@ def on_its_way(one: Estate, *, turned: bool = False) -> Estate:
     moving = Moving(build_layout(drives[:4], "parity-1"), build_layout(drives, "parity-2"))
     layout = restriping(moving, moving.old.data_extents // 3, upwards=True, turned=turned)
     return replace(found, pools=(*found.pools[:-1], replace(pool, layout=layout, under_way=(Under("restripe"),))))
+
+
+def laid(one: Estate) -> Estate:
+    """The spread pool with two copies of 100 extents, most of them on its first drives."""
+    found = spread(one)
+    pool = found.pools[-1]
+    spots = np.array([[[i % 2, i // 2], [2 + i % 4, i // 4 + 100]] for i in range(100)], np.int32)
+    layout = spread_of(pool.layout).with_volume(StripedVolume(9, Protection("copies-2", 2), spots))
+    return replace(found, pools=(*found.pools[:-1], replace(pool, layout=layout)))
+
+
+def draining(one: Estate) -> Estate:
+    """The same while its first two drives are drained."""
+    found = laid(one)
+    pool = found.pools[-1]
+    places = tuple(replace(p, draining=p.slot < 2) for p in pool.places)
+    return replace(found, pools=(*found.pools[:-1], replace(pool, places=places)))
 
 
 def roomy_pair(one: Estate) -> Estate:
@@ -167,6 +197,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         one, free(15, holds="old data of pool barn, readable", condition="failing"))),
     "three added, of another kind": ("add-drives", {"pool": "p", "drives": (16, 17, 18)}, lambda one: more_drives(
         one, *(replace(free(i), kind=Kind.SSD) for i in (16, 17, 18)))),
+    "drives added to a spread pool that is in use": ("add-drives", {"pool": "s", "drives": (11, 12)}, lambda one: four(laid(one))),
     "drives added to a spread pool": ("add-drives", {"pool": "s", "drives": (11, 12)}, lambda one: four(spread(one))),
     "a set added": ("add-sets", {"pool": "p", "drives": (11, 12, 13, 14)}, four),
     "more parity": ("convert-pool", {"pool": "p", "scheme": "parity-2", "drives": (11,)}, four),
@@ -182,6 +213,13 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "the last drive of a span taken out": ("take-out", {"pool": "d", "drives": (42,)}, lambda one: pool_of(one, "span", 3)),
     "what is in a pool moved together": ("move-together", {"pool": "p"}, lambda one: with_pool(
         one, gaps=((1000, 3000), (8000, one.pools[0].capacity - 8000)))),
+    "a drive of sets drained, its spare with it": ("drain", {"drives": (1, 12), "onto": (11, 13)}, lambda one: with_pool(
+        four(one), spares=(replace(free(12), service="in-use", pool="p"),))),
+    "a shelf of a spread pool drained": ("drain", {"shelves": ("Ash",), "drives": (21, 22)}, lambda one: replace(
+        laid(one), drives=tuple(replace(d, shelf="Elm") if d.id in (23, 24, 25) else d for d in laid(one).drives))),
+    "draining left off": ("leave-drain", {"drain": 4}, lambda one: replace(
+        with_pool(draining(one), copies=((0, free(12)),)), drains=(EstateDrain(4, "shelf Ash", (1, 20, 21), True),))),
+    "a spread pool evened out": ("even-out", {"pool": "s"}, laid),
     "all volumes extended": ("extend-volumes", {"pool": "p"}, as_it_is),
     "one volume extended by all": ("extend-volumes", {"pool": "p", "volumes": ("b",)}, as_it_is),
     "a share of flash held back": ("hold-back", {"drives": (16, 17), "share": 0.1}, lambda one: more_drives(

@@ -270,24 +270,6 @@ def test_the_cut_of_a_spread_pool_shows_what_is_used_in_its_shares() -> None:
         assert band.rows == used and group.data / len(group.members) == pytest.approx(10 / 16, abs=0.01)
 
 
-def test_another_spot_is_on_the_emptiest_drive_of_another_domain() -> None:
-    layout = with_volumes(drives(6, 6, 8, 7), ("copies-2", 1))
-    mine = [int(s) for s in layout.volume(1).slots[0]]
-    stays, goes = mine[1], 0
-    free = {
-        i: d.extents - u for i, (d, u) in enumerate(zip(layout.members, layout.used_extents, strict=True)) if i != stays
-    }
-    best = max(free, key=lambda i: (free[i], -i))
-    assert layout.another_spot(1, 0, goes, ())[0] == best  # type: ignore[index]
-    second = max((i for i in free if i != best), key=lambda i: (free[i], -i))
-    assert layout.another_spot(1, 0, goes, (best,))[0] == second  # type: ignore[index]
-    assert layout.another_spot(1, 0, goes, tuple(free)) is None
-    spot = layout.another_spot(1, 0, goes, ())
-    assert spot is not None
-    moved = layout.with_spot(1, 0, goes, spot)
-    assert tuple(moved.volume(1).spots[0, goes]) == spot and tuple(layout.volume(1).spots[0, goes]) != spot
-
-
 def test_hours_of_a_spread_repair_worked_by_hand() -> None:
     rate = 100_000_000
     members = [Drive(str(i), 2 * TB, rate=rate) for i in range(5)]

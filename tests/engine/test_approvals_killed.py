@@ -29,6 +29,7 @@ from pairshelf.store.tables import (
     ErrandRow,
     GrowthPath,
     Host,
+    JobRow,
     PartitionPlan,
     PoolPlace,
     PoolRow,
@@ -64,6 +65,9 @@ CHANGES: dict[str, dict[str, Any]] = {
     "wipe": {"drives": (33,), "category": "clear"},
     "hand-out": {"drives": (33,), "how": "destroyed", "to": "the foundry, melted", "on": "2026-11-20"},
     "turn-restripe": {"pool": "way"},
+    "drain": {"drives": (14,), "onto": (8,)},
+    "leave-drain": {"drain": 1},
+    "even-out": {"pool": "wide"},
     "leave-copy": {"pool_id": 6, "slot": 0},
     "make-volumes": {"pool": "cold", "name": "v-{1..2}", "size": "5 GiB", "host": "fir", "mount_point": "/srv/{name}"},
     "rename-volume": {"volume": "cold/bare", "name": "papers"},
@@ -199,6 +203,27 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
         do("take-apart", pool="gone", keep_days=3)
         do("add-drives", pool="way", drives=(drives[22],))
         do("replace-drive", pool_id=6, slot=0, drive_id=drives[25])
+        wide = shelf(5, name="W")
+        do(
+            "build-pool",
+            name="wide",
+            scheme="spread",
+            drives=tuple(wide[:4]),
+            domain="drive",
+            volume="v",
+            volume_size="60 GiB",
+            protection="copies-2",
+            file_system="none",
+        )
+        carry_all()
+        do("add-drives", pool="wide", drives=(wide[4],))
+        with transaction() as session:
+            for job in session.exec(select(JobRow).where(JobRow.kind == "even-out")):
+                job.state = "failed"
+        do("build-pool", name="old", scheme="copies-2", drives=tuple(shelf(2, name="O")))
+        carry_all()
+        shelf(1, name="N")
+        do("drain", shelves=("O",), onto=tuple(shelf(2, name="P")))
         database.engine().dispose()
         yield address, folder
 

@@ -175,6 +175,7 @@ def test_every_kind_is_applied_by_the_module_that_mirrors_its_own() -> None:
         "convert-pool",
         "turn-restripe",
         "leave-copy",
+        "leave-drain",
         "use-room",
         "leave-path",
         "let-go",

@@ -22,7 +22,7 @@ from pairshelf.engine.apply import APPLY
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.errands import on_drive, on_host, require_none
 from pairshelf.engine.log import log
-from pairshelf.engine.planner import Named, named, plan
+from pairshelf.engine.planner import Named, estate_of, named, plan
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import Lock, lock_until_commit, transaction
 from pairshelf.store.repositories.drives_and_pools import lock_drives
@@ -33,8 +33,11 @@ _A_WEEK = dt.timedelta(days=7)
 
 def draw_up(session: Session, kind: str, request: Any, who: str, world: Devices | None = None) -> SheetRow:
     """Plan a change and keep its sheet for approval. Nothing else happens."""
-    sheet = plan(session, kind, request, world or devices()).sheet
-    pools = named(session, kind_of(kind).context(request)).pools
+    world, one = world or devices(), kind_of(kind)
+    if one.choose is not None:
+        request = one.choose(estate_of(session, one.context(request), world), request)
+    sheet = plan(session, kind, request, world).sheet
+    pools = named(session, one.context(request)).pools
     row = SheetRow(
         kind=kind, title=sheet.title, request=asdict(request), body=sheet.as_json(), fingerprint=sheet.fingerprint(),
         created_by=who, pool_id=next(iter(pools)) if len(pools) == 1 else None,

@@ -36,11 +36,21 @@ USUAL_SPEED = 3600
 _STEP = 0.25
 _MOST = 24576
 
-_OPEN_AND_NOT_QUEUED = text("""
+#: Of a copy: as many others of its drain as run at once go before it.
+_LATER = """(job.kind = 'copy' and job.drain_id is not null and (
+    select count(*) from job o where o.drain_id = job.drain_id and o.kind = 'copy' and o.id < job.id
+    and o.state in ('waiting', 'running')) >= (select at_once from drain where drain.id = job.drain_id))"""
+
+_OPEN_AND_NOT_QUEUED = text(
+    f"""
 select id from job where state in ('waiting', 'running', 'held') and not exists (
     select 1 from procrastinate_jobs q where q.status = 'todo' and (q.args ->> 'job_id')::int = job.id)
+    and not {_LATER}
 order by id
-""")
+"""  # noqa: S608 - nothing of it comes from outside
+)
+
+_ITS_TURN_IS_LATER = text(f"select {_LATER} from job where id = :id")  # noqa: S608 - nothing of it comes from outside
 
 #: Rows of the queue that a worker took and will never finish: it has not been heard of for half a minute.
 _LEFT_BY_THE_DEAD = text("""
@@ -89,6 +99,9 @@ def _step(job_id: int, world: Devices) -> float | None:
             assert job is not None
             if job.state not in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
                 return None
+            if _later(session, job):
+                job.state, job.why_held = JobState.HELD, "others go first: its turn comes as their drives are done"
+                return None
             others = open_jobs(session, pool_id) if job.kind in WAITING else []
             if why := why_waiting(job.kind, (other.kind for other in others)):
                 job.state, job.why_held = JobState.HELD, why
@@ -112,6 +125,13 @@ def _step(job_id: int, world: Devices) -> float | None:
             raise
         _hold(job_id, "the disk beneath is full; it goes on when there is room")
         return 8 * _STEP
+
+
+def _later(session: Session, job: JobRow) -> bool:
+    """Whether as many copies of its drain as the shelves' links bear go before it."""
+    if job.drain_id is None or job.kind != "copy":
+        return False
+    return bool(session.connection().execute(_ITS_TURN_IS_LATER, {"id": job.id}).scalar())
 
 
 def _lot_step(session: Session, job_id: int, world: Devices) -> float | None:

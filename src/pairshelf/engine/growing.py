@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping
 
 from sqlmodel import Session, col, select
@@ -13,13 +14,14 @@ from pairshelf.core.figures.durations import restripe
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.grown import with_room
 from pairshelf.core.layouts.restripe import Moving
+from pairshelf.engine.jobs.even_out import start_evening
 from pairshelf.engine.jobs.first_sync import start_sync_of_more
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.jobs.restripe import start_restripe
 from pairshelf.engine.jobs.starting import meet
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, open_io, refresh_state
-from pairshelf.engine.relayout import give_free, join, label, lay_way, take
+from pairshelf.engine.relayout import give_free, join, label, lay_way, stands_where, take
 from pairshelf.store.tables import DriveRow, GrowthPath, JobRow, MemberState, now
 
 
@@ -51,6 +53,9 @@ def begin(
         refresh_state(session, pool)
     elif at_once:
         take(session, pool, moving, sheet_id)
+        if pool.layout.own_protection:
+            with contextlib.suppress(Busy):  # What is under way goes first; it can be evened out later.
+                start_evening(session, pool, who, sheet_id)
         start_sync_of_more(session, pool, before, who, sheet_id)
     else:
         lay_way(session, pool, moving, sheet_id)
@@ -68,10 +73,12 @@ def change_over(session: Session, pool: OpenPool, slot: int, job: JobRow, world:
     session.flush()
     give_free(session, pool.row, old)
     place.drive_id, place.state = new_id, MemberState.ACTIVE
+    stands_where(session, place, session.get_one(DriveRow, new_id))
     session.flush()
     label(session, pool.row, [place], job.sheet_id)
     take_step(session, pool, slot, new_id)
-    reach_further(session, pool, job, world)
+    if job.drain_id is None:  # Of a drain that is not asked for; what larger drives bring is there to be used later.
+        reach_further(session, pool, job, world)
 
 
 def take_step(session: Session, pool: OpenPool, slot: int, drive_id: int | None) -> None:

@@ -18,7 +18,7 @@ from pairshelf.engine.jobs.self_repair import start_self_repair
 from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, into_service, open_pool, refresh_state
-from pairshelf.engine.relayout import end_copy, give_free, leave_off
+from pairshelf.engine.relayout import end_copy, give_free, leave_off, stands_where
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.tables import Condition, DriveRow, MemberState, MissedWrite, PoolPlace, Service, Shelf, Site, now
@@ -295,4 +295,5 @@ def give_place(session: Session, pool: OpenPool, place: PoolPlace, drive: DriveR
     """The drive takes the place; the one that was there leaves the pool with what it holds."""
     give_free(session, pool.row, place.drive_id)
     place.drive_id = drive.id
+    stands_where(session, place, drive)
     into_service(drive, pool.row)

@@ -15,7 +15,7 @@ from pairshelf.core.changes.kinds import kind_of
 from pairshelf.core.disposal.facts import Identity
 from pairshelf.core.domain import estate as estate_of_pools
 from pairshelf.core.domain.device import DeviceError, Devices
-from pairshelf.core.domain.estate import Entry, Estate, EstateApplication, EstateDrive
+from pairshelf.core.domain.estate import Entry, Estate, EstateApplication, EstateDrain, EstateDrive
 from pairshelf.core.domain.mounting import aside_name
 from pairshelf.core.domain.names import on_letter
 from pairshelf.core.domain.partitions import wanted_of
@@ -25,13 +25,17 @@ from pairshelf.store.database import pick
 from pairshelf.store.repositories.books import load_books, taken_in
 from pairshelf.store.tables import (
     Application,
+    DrainRow,
     DriveRow,
     FormerPool,
     Host,
     PartitionPlan,
     PoolPlace,
     PoolRow,
+    Service,
     Share,
+    Shelf,
+    Site,
     Target,
     TargetLun,
     VolumeRow,
@@ -51,11 +55,16 @@ class Named:
 def named(session: Session, context: Context) -> Named:
     """The pools, drives and hosts behind a request's names."""
     pools, hosts = set(context.pool_ids), {h.strip() for h in context.hosts}
+    drives = dict.fromkeys(context.drives)
+    drives.update(dict.fromkeys(sorted(_standing_in(session, context))))
+    for number in context.drains:
+        row = session.get(DrainRow, number)
+        drives.update(dict.fromkeys(row.drives if row is not None else ()))
     if context.partitions:
         itself = select(PartitionPlan.pool_id).where(col(PartitionPlan.drive_id).in_(context.drives))
         pools.update(_ids(session, itself))
     if context.pools_of_drives:
-        pools.update(_ids(session, select(PoolPlace.pool_id).where(col(PoolPlace.drive_id).in_(context.drives))))
+        pools.update(_ids(session, select(PoolPlace.pool_id).where(col(PoolPlace.drive_id).in_(drives))))
     for name in _given(context.pools):
         pools.update(_ids(session, select(PoolRow.id).where(col(PoolRow.name).ilike(_literal(name), escape="\\"))))
     for ref in _given(context.volumes):
@@ -84,7 +93,20 @@ def named(session: Session, context: Context) -> Named:
         for name, pool_id in session.exec(query):
             hosts.add(name)
             pools.update({pool_id} - {None})
-    return Named(frozenset(pools), context.drives, frozenset(hosts - {""}))
+    return Named(frozenset(pools), tuple(drives), frozenset(hosts - {""}))
+
+
+def _standing_in(session: Session, context: Context) -> set[int]:
+    """The drives of the shelves and hosts that a request names."""
+    found: set[int] = set()
+    query = (
+        select(DriveRow.id).join(Shelf, col(Shelf.id) == DriveRow.shelf_id).join(Site, col(Site.id) == Shelf.site_id)
+    )
+    for name in _given(context.shelves):
+        found |= _ids(session, query.where(or_(Shelf.name == name, col(Site.name) + "/" + col(Shelf.name) == name)))
+    for name in _given(context.drives_of_hosts):
+        found |= _ids(session, query.join(Host, col(Host.id) == Shelf.host_id).where(Host.name == name))
+    return found
 
 
 def _given(names: Iterable[str]) -> list[str]:
@@ -102,7 +124,11 @@ def _literal(text: str) -> str:
 def estate_of(session: Session, context: Context, world: Devices) -> Estate:
     """What a plan needs to know, as things stand now."""
     subjects = named(session, context)
-    estate = load_books(session, pool_ids=subjects.pools, drive_ids=subjects.drives)
+    drives = subjects.drives
+    if context.free_drives:
+        free = select(DriveRow.id).where(DriveRow.service == Service.FREE).order_by(col(DriveRow.id))
+        drives = tuple(dict.fromkeys((*drives, *(i for i in session.exec(free) if i is not None))))
+    estate = load_books(session, pool_ids=subjects.pools, drive_ids=drives)
     pools = tuple(replace(p, locked=p.encrypted and not keys.is_open(p.id)) for p in estate.pools)
     estate = replace(estate, pools=pools)
     if context.read_drives:
@@ -111,6 +137,8 @@ def estate_of(session: Session, context: Context, world: Devices) -> Estate:
         estate = replace(
             estate, identities=tuple(identities(estate.drives, world)), wanted_back=tuple(wanted_back(session, estate.drives))
         )  # fmt: skip
+    if context.drains:
+        estate = replace(estate, drains=tuple(_drains(session, context.drains)))
     if context.former:
         estate = replace(estate, former=tuple(former_pools(session, context.former)))
     if context.partitions:
@@ -124,6 +152,13 @@ def plan(session: Session, kind: str, request: Any, world: Devices) -> Any:
     """The plan with its sheet, as things stand."""
     one = kind_of(kind)
     return one.plan(estate_of(session, one.context(request), world), request)
+
+
+def _drains(session: Session, ids: Iterable[int]) -> Iterable[EstateDrain]:
+    for number in ids:
+        row = session.get(DrainRow, number, populate_existing=True)
+        if row is not None:
+            yield EstateDrain(number, row.subject, tuple(row.drives), row.ended_at is None)
 
 
 def _taken(session: Session, estate: Estate, context: Context) -> Iterable[tuple[tuple[str, str], int]]:

@@ -67,7 +67,7 @@ class OpenPool:
 
     def closed(self) -> list[int]:
         """Slots that nothing new may be put on (spread pools)."""
-        return [p.slot or 0 for p in self.members if p.state != MemberState.ACTIVE]
+        return [p.slot or 0 for p in self.members if p.state != MemberState.ACTIVE or p.draining]
 
     def serves(self) -> bool:
         """Whether its data can be read and written now."""

@@ -4,19 +4,34 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from sqlmodel import Session
+from sqlmodel import Session, select
 
 from pairshelf.core.changes.pools.build_pool import promised
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.restripe import Moving
 from pairshelf.core.layouts.restriping import Restriping, restriping
+from pairshelf.core.layouts.spread import spread_of
+from pairshelf.core.layouts.stripe_moves import without_slots
 from pairshelf.engine.errands import on_drive, send
 from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, into_service, label_of, refresh_state
+from pairshelf.store.repositories.drives_and_pools import store_stripes
 from pairshelf.store.repositories.layouts import Goal, all_bands, designed_layout, goal_of, kept_bands
-from pairshelf.store.tables import DriveRow, JobRow, JobState, PoolPlace, PoolRow, Service, now
+from pairshelf.store.tables import (
+    DrainRow,
+    DriveRow,
+    Host,
+    JobRow,
+    JobState,
+    PoolPlace,
+    PoolRow,
+    Service,
+    Shelf,
+    Site,
+    now,
+)
 
 
 def give_free(session: Session, pool: PoolRow, drive_id: int | None) -> None:
@@ -24,6 +39,27 @@ def give_free(session: Session, pool: PoolRow, drive_id: int | None) -> None:
     drive = session.get(DriveRow, drive_id) if drive_id is not None else None
     if drive is not None:
         drive.service, drive.holds = Service.FREE, f"old data of pool {pool.name}, readable"
+        if drive.drain_id is not None:
+            end_drain_if_empty(session, drive.drain_id)
+
+
+def end_drain_if_empty(session: Session, drain_id: int) -> None:
+    """A drain ends with its last drive that was in use; its drives may be given duties again."""
+    session.flush()
+    in_use = select(DriveRow.id).where(DriveRow.drain_id == drain_id, DriveRow.service == Service.IN_USE)
+    row = session.get_one(DrainRow, drain_id)
+    if row.ended_at is None and session.exec(in_use).first() is None:
+        end_drain(session, row)
+        log(session, SYSTEM, "drained", row.subject, f"{row.subject[0].upper()}{row.subject[1:]} is empty: "
+            f"{len(row.drives)} drive{'s' if len(row.drives) > 1 else ''} free, old data readable until wiped.")  # fmt: skip
+
+
+def end_drain(session: Session, row: DrainRow) -> None:
+    """Nothing is drained with it any more."""
+    row.ended_at = now()
+    for drive in session.exec(select(DriveRow).where(DriveRow.drain_id == row.id)):
+        drive.drain_id = None
+    session.flush()
 
 
 def end_copy(session: Session, pool: OpenPool, beside: PoolPlace, why: str) -> None:
@@ -50,6 +86,16 @@ def place_of(pool: PoolRow, member: Drive, drive: DriveRow, slot: int | None) ->
         pool_id=pool.number, slot=slot, size=member.size, rate=member.rate, kind=drive.kind, shelf=member.shelf,
         link=member.link, host=member.host, site=member.site, drive_id=drive.id,
     )  # fmt: skip
+
+
+def stands_where(session: Session, place: PoolPlace, drive: DriveRow) -> None:
+    """The place is where the drive that has come to it stands."""
+    shelf = session.get(Shelf, drive.shelf_id) if drive.shelf_id is not None else None
+    if shelf is None:
+        return
+    host = session.get(Host, shelf.host_id) if shelf.host_id is not None else None
+    place.shelf, place.link, place.host = shelf.name, shelf.link, host.name if host else None
+    place.site = session.get_one(Site, shelf.site_id).name
 
 
 def label(session: Session, pool: PoolRow, places: Sequence[PoolPlace], sheet_id: int | None) -> None:
@@ -90,6 +136,34 @@ def drop(session: Session, pool: OpenPool, slots: Sequence[int], after: Layout, 
     _renumber(session, pool, {slot: index for index, slot in enumerate(kept)})
     pool.row.sets, pool.row.bands = len(after.sets), kept_bands(after)
     pool.row.synced_to = after.stripes if whole else 0
+    _hold(session, pool, after)
+    label(session, pool.row, pool.members, sheet_id)
+
+
+def leave_empty(session: Session, pool: OpenPool, slots: Sequence[int], sheet_id: int | None) -> None:
+    """Members of a spread pool on which nothing stands leave it; the others close up, with their stripes and jobs."""
+    after = without_slots(spread_of(pool.layout), slots)
+    kept = [p.slot or 0 for p in pool.members if p.slot not in slots]
+    numbers = {slot: index for index, slot in enumerate(kept)}
+    for volume in after.volumes:
+        store_stripes(session, pool.row.number, volume)
+    for job in sorted(open_jobs(session, pool.row.id), key=lambda j: j.slot or 0):
+        if job.slot is None:
+            continue
+        if job.slot in numbers:
+            job.slot = numbers[job.slot]
+        else:
+            job.state, job.finished_at, job.why_held, job.error = (
+                JobState.FAILED,
+                now(),
+                None,
+                "the drive has left, empty",
+            )
+        session.flush()
+    for place in sorted((p for p in pool.places if p.beside is not None), key=lambda p: p.beside or 0):
+        place.beside = numbers[place.beside or 0]
+        session.flush()
+    _renumber(session, pool, numbers)
     _hold(session, pool, after)
     label(session, pool.row, pool.members, sheet_id)
 

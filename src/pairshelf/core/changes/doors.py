@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pairshelf.core.changes.drives import drain_drive, replace_drive
+from pairshelf.core.changes.drives import drain, replace_drive
 from pairshelf.core.changes.later import Door, Later
 from pairshelf.core.changes.pools import add_drive, add_set, change_scheme, fewer_drives, larger_drives, move_pool
 from pairshelf.core.changes.volumes import resize_volume
@@ -17,7 +17,7 @@ LATER: tuple[Later, ...] = (
     larger_drives.LATER,
     change_scheme.LATER,
     replace_drive.LATER,
-    drain_drive.LATER,
+    drain.LATER,
     fewer_drives.LATER,
     move_pool.LATER,
     resize_volume.LATER,

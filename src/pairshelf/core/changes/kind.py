@@ -47,6 +47,13 @@ class Context:
     identities: bool = False
     #: The drives' pending partitions are wanted.
     partitions: bool = False
+    #: All drives of these shelves (by name, or site/name) and of these hosts' shelves, as if they were named.
+    shelves: tuple[str, ...] = ()
+    drives_of_hosts: tuple[str, ...] = ()
+    #: All free drives are looked at, and none of them held: to choose from, for a request that names none.
+    free_drives: bool = False
+    #: Drains under way, by number, with their drives and pools.
+    drains: tuple[int, ...] = ()
     hosts: tuple[str, ...] = ()
     #: (host, path) of folders that are looked into.
     folders: tuple[tuple[str, str], ...] = ()
@@ -95,6 +102,8 @@ class ChangeKind:
     approved_by: Act | None = None
     #: Whether the house may ask for two to approve it.
     in_pairs: bool = False
+    #: The request with what was left to be chosen for it, when its sheet is drawn up; that is what is kept.
+    choose: Callable[[Estate, Any], Any] | None = None
 
     @property
     def approving(self) -> Act:

@@ -27,13 +27,23 @@ from pairshelf.core.changes.applications import (
     set_keep_rule,
     undo_move,
 )
-from pairshelf.core.changes.drives import hand_out, hold_back, leave_copy, replace_drive, wipe, write_partitions
+from pairshelf.core.changes.drives import (
+    drain,
+    hand_out,
+    hold_back,
+    leave_copy,
+    leave_drain,
+    replace_drive,
+    wipe,
+    write_partitions,
+)
 from pairshelf.core.changes.kind import ChangeKind
 from pairshelf.core.changes.pools import (
     add_drive,
     add_set,
     build_pool,
     change_scheme,
+    even_out,
     larger_drives,
     leave_path,
     move_together,
@@ -69,12 +79,15 @@ KINDS: dict[str, ChangeKind] = {
         use_room.KIND,
         take_out.KIND,
         move_together.KIND,
+        even_out.KIND,
         take_apart.KIND,
         put_together.KIND,
         put_together.LET_GO,
         turn_restripe.KIND,
         replace_drive.KIND,
         leave_copy.KIND,
+        drain.KIND,
+        leave_drain.KIND,
         hold_back.KIND,
         wipe.KIND,
         hand_out.KIND,

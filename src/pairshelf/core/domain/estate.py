@@ -47,6 +47,8 @@ class EstateDrive:
     sealed_by: str | None = None
     #: When it was last wiped, where nothing was written to it since.
     wiped_at: dt.datetime | None = None
+    #: What is being drained, in words, where it is among that.
+    draining: str | None = None
 
     @property
     def place(self) -> str:
@@ -90,6 +92,8 @@ class EstateDrive:
             return "It is not in a bay."
         if self.service == "new":
             return "It is new; take it in first."
+        if self.draining is not None:
+            return f"Nothing new is placed on it: {self.draining} is being drained."
         return None
 
     def why_it_stays(self) -> str | None:
@@ -120,6 +124,13 @@ class EstatePlace:
     #: A drive of the size the layout was made with; its id is the slot's number.
     designed: Drive
     drive: EstateDrive | None
+    #: Everything is being moved off it (spread pools).
+    draining: bool = False
+
+    @property
+    def closed(self) -> bool:
+        """Whether nothing new may be put on it."""
+        return self.draining or self.state != "active"
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,7 +171,9 @@ class EstatePool:
     @property
     def free(self) -> int:
         """Extents that no volume has yet; in a spread pool extents of its drives."""
-        return self.layout.left(self.gaps)
+        return self.layout.left(self.gaps) - sum(
+            p.designed.extents - self.layout.used_extents[p.slot] for p in self.places if p.draining
+        )
 
     @property
     def reaches_to(self) -> int:
@@ -178,7 +191,7 @@ class EstatePool:
 
     def largest(self, protection: str | None) -> int:
         """Bytes of the largest volume that can be made now."""
-        closed = [p.slot for p in self.places if p.state != "active"]
+        closed = [p.slot for p in self.places if p.closed]
         return self.layout.largest(protection or "", self.gaps, closed) * EXTENT
 
 
@@ -331,6 +344,16 @@ class Entry:
     folder: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class EstateDrain:
+    """Drives that are being emptied."""
+
+    id: int
+    subject: str
+    drives: tuple[int, ...]
+    open: bool
+
+
 @dataclass(frozen=True)
 class Estate:
     """What is there. Only what the question touches need be in it."""
@@ -363,6 +386,8 @@ class Estate:
     identities: tuple[tuple[int, Identity], ...] = ()
     #: Pools that were taken apart, as far as the question names them.
     former: tuple[FormerPool, ...] = ()
+    #: Drains under way, as far as the question names them.
+    drains: tuple[EstateDrain, ...] = ()
     #: Drives of pools that may be put together again: id to the pool, and until when.
     wanted_back: tuple[tuple[int, tuple[str, dt.datetime]], ...] = ()
 

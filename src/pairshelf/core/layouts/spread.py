@@ -219,7 +219,7 @@ class SpreadLayout(Layout):
                 code="too-few-domains", field="protection",
             )  # fmt: skip
         placer = Placer(self.pool, [v.slots for v in self.volumes], closed)
-        rows = [_free_rows(self, slot) for slot in range(len(self.members))]
+        rows = [free_rows(self, slot) for slot in range(len(self.members))]
         found = np.empty((stripes, protection.width, 2), np.int32)
         turn = sum(len(v.spots) for v in self.volumes)
         for i in range(stripes):
@@ -243,25 +243,6 @@ class SpreadLayout(Layout):
     def volume(self, volume: int) -> StripedVolume:
         """The stripes of a volume."""
         return next(v for v in self.volumes if v.volume == volume)
-
-    def another_spot(self, volume: int, stripe: int, column: int, closed: Collection[int]) -> tuple[int, int] | None:
-        """A free extent (slot, row) that can take a stripe's column, in a domain the stripe does not use
-        otherwise: on the drive with the most free extents, first in the listed order. None if there is none."""
-        slots = self.volume(volume).slots[stripe]
-        used = {self.pool.domain_of[int(s)] for c, s in enumerate(slots) if c != column}
-        best: tuple[int, int] | None = None
-        for slot, (drive, taken) in enumerate(zip(self.members, self.used_extents, strict=True)):
-            free = drive.extents - taken
-            if slot not in closed and self.pool.domain_of[slot] not in used and free > (best[0] if best else 0):
-                best = (free, slot)
-        return (best[1], _free_rows(self, best[1])[-1]) if best else None
-
-    def with_spot(self, volume: int, stripe: int, column: int, spot: tuple[int, int]) -> SpreadLayout:
-        """The same with one extent of a stripe elsewhere."""
-        have = self.volume(volume)
-        spots = have.spots.copy()
-        spots[stripe, column] = spot
-        return self.with_volume(StripedVolume(volume, have.protection, spots))
 
     def with_volume(self, volume: StripedVolume) -> SpreadLayout:
         """The same with a volume's stripes in the place of those it had."""
@@ -301,7 +282,7 @@ def _scheme(volumes: Sequence[StripedVolume]) -> Scheme:
     return replace(SPREAD, survives=min((v.protection.survives for v in volumes), default=1))
 
 
-def _free_rows(layout: SpreadLayout, slot: int) -> list[int]:
+def free_rows(layout: SpreadLayout, slot: int) -> list[int]:
     """Rows of a member that no stripe uses, the lowest last."""
     taken = np.zeros(layout.members[slot].extents, bool)
     for volume in layout.volumes:

@@ -79,6 +79,29 @@ MEETINGS = (
     Meeting("copy", ("restripe",), Where.POOL, Then.REFUSED, "restriping",
             "The pool is being restriped; exchange a drive that works when that has ended."),
     Meeting("copy", ("copy",), Where.PLACE, Then.REFUSED, "busy", "Its drive is being copied already."),
+    Meeting("copy", ("drain",), Where.POOL, Then.REFUSED, "busy",
+            "Drives of this pool are being drained; exchange one that works when that has ended."),
+    Meeting("drain", ("drain",), Where.POOL, Then.REFUSED, "busy",
+            "Other drives of it are being drained; one at a time: wait for that, or leave it off."),
+    Meeting("drain", ("copy",), Where.POOL, Then.REFUSED, "busy",
+            "The copying of a drive is under way; wait for it, or leave it off."),
+    Meeting("drain", ("even-out",), Where.POOL, Then.ENDED, said="Drives are being drained."),
+    *(
+        Meeting("even-out", (kind,), Where.POOL, Then.REFUSED, "busy", f"{what} is under way in this pool; {then}.")
+        for kind, what, then in (
+            ("even-out", "Evening out", "wait for it"),
+            ("drain", "Draining", "it spreads what it moves"),
+            ("copy", "The copying of a drive", "wait for it, or leave it off"),
+            ("check", "A check", "wait for it"),
+        )
+    ),
+    *(
+        Meeting(new, old, Where.POOL, Then.REFUSED, "busy", said)
+        for new, old, said in (
+            ("check", ("drain", "even-out"), "Stripes are being moved in this pool; check it when that has ended."),
+            ("drain", ("check",), "A check of this pool is under way; wait for it."),
+        )
+    ),
     Meeting("fill", ("fill",), Where.VOLUME, Then.REFUSED, said="Files are being written to this volume already."),
     Meeting("read-files", ("read-files",), Where.VOLUME, Then.REFUSED,
             said="The files of this volume are being read already."),
@@ -108,6 +131,10 @@ class Wait:
 WAITS = (
     Wait("restripe", ("rebuild",), "a rebuild goes first"),
     Wait("copy", ("rebuild",), "a rebuild goes first"),
+    Wait("drain", ("rebuild",), "a rebuild goes first"),
+    Wait("drain", ("self-repair",), "a self-repair goes first"),
+    Wait("even-out", ("rebuild",), "a rebuild goes first"),
+    Wait("even-out", ("self-repair",), "a self-repair goes first"),
 )
 
 

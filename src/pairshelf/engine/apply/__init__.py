@@ -21,10 +21,11 @@ from pairshelf.engine.apply.access import (
     set_members,
 )
 from pairshelf.engine.apply.applications import end_keep_rule, move_application, set_folders, set_keep_rule
-from pairshelf.engine.apply.drives import hand_out, hold_back, replace_drive, wipe, write_partitions
+from pairshelf.engine.apply.drives import drain, hand_out, hold_back, replace_drive, wipe, write_partitions
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.pools import (
     build_pool,
+    even_out,
     larger_drives,
     move_together,
     put_together,
@@ -58,12 +59,15 @@ APPLY: dict[str, Applying] = {
     "use-room": relayout.apply,
     "take-out": take_out.apply,
     "move-together": move_together.apply,
+    "even-out": even_out.apply,
     "take-apart": take_apart.apply,
     "put-together": put_together.apply,
     "let-go": put_together.let_go,
     "turn-restripe": relayout.turn,
     "replace-drive": replace_drive.apply,
     "leave-copy": replace_drive.leave,
+    "drain": drain.apply,
+    "leave-drain": drain.leave,
     "hold-back": hold_back.apply,
     "wipe": wipe.apply,
     "hand-out": hand_out.apply,

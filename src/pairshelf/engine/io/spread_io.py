@@ -196,6 +196,16 @@ class SpreadIO(MembersIO):
                 found.append((stretch.first + row, self._columns(one, present, [wanted])[wanted][0]))
         return found
 
+    def extent(self, volume: int, stripe: int, column: int) -> Block:
+        """One extent of a stripe: read where it stands, or computed from the others where that cannot be read."""
+        one = Stretch(self.volume(volume), stripe, 1)
+        member = self.members[int(one.spots[0, column, 0])]
+        if member.device is not None and member.rebuilt_to is None:
+            block: Block = self._read(one, np.zeros(1, np.int64), column)[0]
+            return block
+        ((_, block),) = self.column(one, int(one.spots[0, column, 0]))
+        return block
+
     def put(self, slot: int, row: int, block: Block) -> None:
         """Write one extent of a member."""
         self._put(slot, row, block)

@@ -8,11 +8,12 @@ from typing import Any
 from sqlmodel import Session
 
 from pairshelf.core.figures import durations
+from pairshelf.core.layouts.stripe_moves import StripeMoves
 from pairshelf.engine.jobs.kind import JobKind, Proof
+from pairshelf.engine.jobs.moving_stripes import MOST, make
 from pairshelf.engine.jobs.starting import meet, start
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.pools import OpenPool, refresh_state
-from pairshelf.store.repositories.drives_and_pools import store_stripes
 from pairshelf.store.tables import JobRow, MemberState
 
 
@@ -22,32 +23,18 @@ def step(work: Work) -> float:
     slot = job.slot or 0
     if not pool.serves():
         raise Held(f"pool {pool.row.name} is {pool.row.state}")
-    io = work.spread_io
-    layout = io.layout
-    changed: set[int] = set()
-    done = 0
-    for stretch, column in io.next_on(slot, (0, 0), min(work.most, 64)):
-        volume = stretch.volume.volume
-        spot = layout.another_spot(volume, stretch.first, column, pool.closed())
-        if spot is None:
-            if not done:
-                raise Held("no drive has room to take what the failed one held; put a drive in its place")
-            break
-        ((_, block),) = io.column(stretch, slot)
-        io.put(spot[0], spot[1], block)
-        layout = layout.with_spot(volume, stretch.first, column, spot)
-        changed.add(volume)
-        done += 1
-    io.flush()
-    for volume in changed:
-        store_stripes(work.session, pool.row.number, layout.volume(volume))
-    pool.layout = layout
-    job.cursor = min(job.total, job.cursor + done)
-    if not layout.used_extents[slot]:
+    moves = StripeMoves(work.spread_io.layout, pool.closed()).off([slot], min(work.most, MOST))
+    if moves:
+        make(work, moves)
+    left = pool.layout.used_extents[slot]
+    if left and not moves:
+        raise Held("no drive has room to take what the failed one held; put a drive in its place")
+    job.cursor = min(job.total, job.cursor + len(moves))
+    if not left:
         job.cursor = job.total
         pool.place(slot).state = MemberState.EMPTIED
         refresh_state(work.session, pool)
-    return done / job.total * job.seconds
+    return len(moves) / job.total * job.seconds
 
 
 def start_self_repair(session: Session, pool: OpenPool, slot: int, who: str) -> JobRow | None:

@@ -24,6 +24,7 @@ from pairshelf.store.database import among, pick
 from pairshelf.store.repositories.layouts import designed_layout
 from pairshelf.store.tables import (
     Condition,
+    DrainRow,
     DriveModel,
     DriveRow,
     GrowthPath,
@@ -63,6 +64,7 @@ def _drive_query() -> Any:
             DriveModel,
             LEFT.c.name,
             PartitionPlan.pool_id,
+            DrainRow.subject,
         )
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(Site, col(Site.id) == Shelf.site_id)
@@ -72,12 +74,13 @@ def _drive_query() -> Any:
         .outerjoin(DriveModel, func.lower(col(DriveModel.model)) == func.lower(col(DriveRow.model)))
         .outerjoin(LEFT, LEFT.c.id == DriveRow.left_shelf_id)
         .outerjoin(PartitionPlan, col(PartitionPlan.drive_id) == DriveRow.id)
+        .outerjoin(DrainRow, col(DrainRow.id) == DriveRow.drain_id)
     )
 
 
 def _drive(
     row: DriveRow, shelf: str | None, host: str | None, pool: str | None, site: str | None, link: int | None,
-    model: DriveModel | None, left: str | None, by_itself: int | None,
+    model: DriveModel | None, left: str | None, by_itself: int | None, draining: str | None,
 ) -> EstateDrive:  # fmt: skip
     assert row.id is not None
     known = Drive(
@@ -90,7 +93,7 @@ def _drive(
     return EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate,
         row.service, row.condition, row.holds, row.starts_host, pool, host, known, row.bus, row.sector_size,
-        left_of(row, left), row.retired_to, by_itself is not None, row.held_share, row.sealed_by, row.wiped_at,
+        left_of(row, left), row.retired_to, by_itself is not None, row.held_share, row.sealed_by, row.wiped_at, draining,
     )  # fmt: skip
 
 
@@ -182,7 +185,9 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
             EstatePool(
                 row.id, row.name, row.state, layout,
                 tuple(
-                    EstatePlace(p.slot or 0, p.state, layout.members[p.slot or 0], drives.get(p.drive_id or -1))
+                    EstatePlace(
+                        p.slot or 0, p.state, layout.members[p.slot or 0], drives.get(p.drive_id or -1), p.draining
+                    )
                     for p in members
                 ),
                 tuple(drives[p.drive_id] for p in own if p.slot is None and p.beside is None and p.drive_id in drives),

@@ -16,7 +16,7 @@ from pairshelf.store.tables.access import (
 )
 from pairshelf.store.tables.columns import Condition, JobState, MemberState, Service, SheetState, now
 from pairshelf.store.tables.disposal import Certificate, FormerPool, SigningKey, WipeRow
-from pairshelf.store.tables.drives import DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
+from pairshelf.store.tables.drives import DrainRow, DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
 from pairshelf.store.tables.pools import BackupRow, GrowthPath, MissedWrite, PoolPlace, PoolRow
 from pairshelf.store.tables.volumes import KeepRule, Mount, SampleFile, VolumePiece, VolumeRow, VolumeStripes
@@ -28,6 +28,7 @@ __all__ = [
     "Certificate",
     "Comparison",
     "Condition",
+    "DrainRow",
     "DriveModel",
     "DriveRow",
     "ErrandRow",

@@ -86,6 +86,8 @@ class DriveRow(Numbered, table=True):
     sealed_by: str | None = None
     #: When it was last wiped; None once something has been written to it since.
     wiped_at: dt.datetime | None = when(default=False)
+    #: What it is being drained with.
+    drain_id: int | None = Field(default=None, foreign_key="drain.id", index=True)
     #: Where it went when it left the house for good.
     retired_to: str | None = None
     retired_at: dt.datetime | None = when(default=False)
@@ -108,6 +110,25 @@ class DriveRow(Numbered, table=True):
         Index("drive_on_no_shelf", "id", postgresql_where=text("shelf_id is null and service <> 'retired'")),
         Index("drive_new", "service", postgresql_where=text("service = 'new'")),
     )
+
+
+class DrainRow(Numbered, table=True):
+    """Drives that everything is moved off. While it is under way they are marked with it."""
+
+    __tablename__ = "drain"
+    id: int | None = Field(default=None, primary_key=True)
+    #: What is emptied, in words.
+    subject: str
+    #: Numbers of all its drives.
+    drives: list[int] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    #: Copies that run side by side.
+    at_once: int = 1
+    asked_by: str
+    started_at: dt.datetime = when()
+    ended_at: dt.datetime | None = when(default=False)
+    #: It was left off before everything had moved.
+    left_off: bool = False
+    __table_args__ = (CheckConstraint("ended_at is not null or not left_off", name="only_what_has_ended_was_left_off"),)
 
 
 class PartitionPlan(SQLModel, table=True):

@@ -81,6 +81,8 @@ class PoolPlace(Numbered, table=True):
     absence: int = 0
     #: Its drive did not hold all its data when it went missing.
     incomplete: bool = False
+    #: Everything is being moved off it (spread pools).
+    draining: bool = False
     #: Stripes already rebuilt onto its drive; of one that is made a copy, rows.
     rebuilt_to: int = big(default=0)
     __table_args__ = (
@@ -92,6 +94,7 @@ class PoolPlace(Numbered, table=True):
             "state in ('active','missing','failed','rebuilding','emptied','copying')", name="known_place_state"
         ),
         CheckConstraint("slot is not null or drive_id is not null", name="a_spare_is_a_drive"),
+        CheckConstraint("slot is not null or not draining", name="only_a_member_is_drained"),
     )
 
 

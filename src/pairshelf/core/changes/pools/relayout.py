@@ -18,6 +18,8 @@ from pairshelf.core.figures.survival import Survival, survival
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.registry import trade_name
 from pairshelf.core.layouts.restripe import Moving
+from pairshelf.core.layouts.spread import spread_of
+from pairshelf.core.layouts.stripe_moves import uneven_extents, uneven_seconds
 from pairshelf.core.policies.beside import Under, refused
 from pairshelf.core.policies.readiness import readiness, require_ready
 
@@ -114,6 +116,9 @@ def relayout(
     leaving = [p for p in pool.places if p.slot in freed]
     now, then = survival(before), survival(after)
     takes = _takes(moving, at_once=at_once, copies=copies)
+    evened = uneven_extents(spread_of(after)) if pool.spread and added else 0
+    if evened:
+        takes = (*takes, Takes.of("Evening out", durations.at_rate(uneven_seconds(spread_of(after), evened))))
     sheet = ChangeSheet(
         kind=kind,
         title=title,
@@ -131,7 +136,7 @@ def relayout(
         ),
         erases=tuple(Erased(d.id, d.place, d.serial, d.size, d.holds) for d in added),
         takes=takes,
-        meanwhile=_meanwhile(moving, takes, walks=walks, copies=copies, lost=lost),
+        meanwhile=_evening(evened) if evened else _meanwhile(moving, takes, walks=walks, copies=copies, lost=lost),
         fixed=(
             *fixed,
             *(f"{p.drive.named} leaves the pool: free, its old data readable until it is wiped." for p in leaving if p.drive),
@@ -221,6 +226,14 @@ def _meanwhile(moving: Moving, takes: Sequence[Takes], *, walks: bool, copies: b
         "stay in use. It is filled for both sides of the front.",
         "Power may go off and the page may be closed: it goes on where it stopped. It can be paused, and made gentle.",
         "Until it has arrived, the front can be turned round: then all is as it was.",
+    )
+
+
+def _evening(extents: int) -> tuple[str, ...]:
+    return (
+        "Its capacity is there at once, as far as stripes find room on enough drives; evened out, all of it can be used.",
+        f"About {format_size(extents * EXTENT)} then move from fuller drives to emptier ones by themselves, gently: volumes stay in "
+        "use, and as many drives may fail as before. It can be paused or made fast.",
     )
 
 
