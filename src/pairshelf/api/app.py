@@ -20,6 +20,7 @@ from pairshelf.api import (
     deciding,
     disposal,
     docs,
+    draining,
     events,
     finding,
     growing,
@@ -48,7 +49,7 @@ from pairshelf.store.settings import settings
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
 
 _RESOURCES = (
-    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding, growing, disposal,
+    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding, growing, disposal, draining,
 )  # fmt: skip
 _HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "

@@ -59,6 +59,8 @@ class JobOut(BaseModel):
     volume: str | None
     slot: int | None
     sheet_id: int | None
+    #: The drain that it is part of.
+    drain_id: int | None
     state: str
     why_held: str | None
     #: gentle or fast; null for users' own work, which has none.
@@ -124,7 +126,7 @@ def _out(row: JobRow, pool: str, volume: str | None, speed: int, slowing: float)
     report = row.report
     return JobOut(
         id=row.number, kind=row.kind, name=JOBS[row.kind].name, pool_id=row.pool_id, pool=pool, volume=volume,
-        slot=row.slot, sheet_id=row.sheet_id, state=row.state, why_held=row.why_held, pace=None if JOBS[row.kind].users_work or row.pool_id is None else row.pace,
+        slot=row.slot, sheet_id=row.sheet_id, drain_id=row.drain_id, state=row.state, why_held=row.why_held, pace=None if JOBS[row.kind].users_work or row.pool_id is None else row.pace,
         progress=1.0 if done else row.spent / row.seconds if row.seconds else 0.0,
         hours_left=left / 3600, hours_left_at_pace=slowed / 3600,
         wait_seconds=(slowed / speed if speed else 0.0) if moves else None,

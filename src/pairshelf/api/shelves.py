@@ -34,7 +34,7 @@ from pairshelf.store.repositories.drives_and_pools import (
     lock_drives,
     what_is_taken,
 )
-from pairshelf.store.tables import DriveRow, Host, PartitionPlan, PoolPlace, PoolRow, Service, Shelf, Site
+from pairshelf.store.tables import DrainRow, DriveRow, Host, PartitionPlan, PoolPlace, PoolRow, Service, Shelf, Site
 
 api = APIBlueprint("shelves", __name__, url_prefix="/api")
 
@@ -239,6 +239,7 @@ def _query() -> Any:
             PoolRow.tint,
             LEFT.c.name,
             PartitionPlan.pool_id,
+            DrainRow.subject,
         )
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(Site, col(Site.id) == Shelf.site_id)
@@ -247,19 +248,27 @@ def _query() -> Any:
         .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
         .outerjoin(LEFT, LEFT.c.id == DriveRow.left_shelf_id)
         .outerjoin(PartitionPlan, col(PartitionPlan.drive_id) == DriveRow.id)
+        .outerjoin(DrainRow, col(DrainRow.id) == DriveRow.drain_id)
     )
 
 
 def _out(found: Any) -> DriveOut:
-    row, shelf, site, host, slot, place, pool_id, pool, tint, left_shelf, by_itself = found
+    row, shelf, site, host, slot, place, pool_id, pool, tint, left_shelf, by_itself, draining = found
     left = left_of(row, left_shelf)
     drive = EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate, row.service, row.condition,
         row.holds, row.starts_host, pool, host, left=left, retired_to=row.retired_to,
-        partitioned=by_itself is not None,
+        partitioned=by_itself is not None, draining=draining,
     )  # fmt: skip
     situations = _situations(
-        row.service, row.condition, row.starts_host, pool_id, slot, place, wiped=row.wiped_at is not None
+        row.service,
+        row.condition,
+        row.starts_host,
+        pool_id,
+        slot,
+        place,
+        wiped=row.wiped_at is not None,
+        draining=row.drain_id is not None,
     )
     return DriveOut(
         id=row.id, shelf_id=row.shelf_id, shelf=shelf, site=site, host=host, bay=row.bay, serial=row.serial,
@@ -280,7 +289,7 @@ def _facts(d: DriveOut, use: str | None) -> Facts:
 
 def _situations(
     service: str, condition: str, starts_host: bool, pool_id: int | None, slot: int | None, place: str | None,
-    *, wiped: bool,
+    *, wiped: bool, draining: bool = False,
 ) -> list[str]:  # fmt: skip
     """All words that hold of a drive."""
     words = ["starts-host"] if starts_host and service == Service.FREE else [service]
@@ -290,6 +299,8 @@ def _situations(
         words.append("rebuilding")
     if wiped:
         words.append("wiped")
+    if draining:
+        words.append("draining")
     if condition != "good":
         words.append(condition)
     return words
@@ -316,7 +327,7 @@ class _Match(NamedTuple):
 
 _PLAIN = (
     "id", "shelf_id", "size", "kind", "service", "condition", "starts_host", "bay", "serial", "maker", "model", "bus", "use",
-    "wiped_at",
+    "wiped_at", "drain_id",
 )  # fmt: skip
 
 
@@ -349,16 +360,18 @@ def _matching(session: Session, test: Filter) -> list[_Match]:
     for row in session.connection().execute(query).all():
         drive_id, shelf_id, size, kind, service, condition, starts_host, *_, slot, place, pool_id, _ = row
         where = places.get(shelf_id, nowhere)
-        wiped = row[_WIPED] is not None
-        key = service, condition, starts_host, pool_id is None, slot is None, place, wiped
+        wiped, draining = row[_WIPED] is not None, row[_DRAIN] is not None
+        key = service, condition, starts_host, pool_id is None, slot is None, place, wiped, draining
         if key not in words:
-            words[key] = frozenset(_situations(service, condition, starts_host, pool_id, slot, place, wiped=wiped))
+            words[key] = frozenset(
+                _situations(service, condition, starts_host, pool_id, slot, place, wiped=wiped, draining=draining)
+            )
         if test(Facts(size, kinds[kind], words[key], partial(_said, row, where))):
             found.append(_Match(drive_id, shelf_id, where[1] or "", where[0] or "", row))
     return found
 
 
-_BAY, _WIPED = _PLAIN.index("bay"), _PLAIN.index("wiped_at")
+_BAY, _WIPED, _DRAIN = _PLAIN.index("bay"), _PLAIN.index("wiped_at"), _PLAIN.index("drain_id")
 
 
 def _said(row: Any, where: tuple[str | None, str | None, str | None], name: str) -> str | None:

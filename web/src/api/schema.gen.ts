@@ -1903,6 +1903,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is being drained, and what was lately. */
+        get: operations["draining_list_drains_drains_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drains/{drain_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pause, resume or pace all that a drain moves. */
+        post: operations["draining_steer_drain_drains__int_drain_id__post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/build-pool": {
         parameters: {
             query?: never;
@@ -2056,6 +2090,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/even-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Spread what stands in a spread pool over all its drives, so that they are filled alike. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_even_out_sheets_even_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/take-apart": {
         parameters: {
             query?: never;
@@ -2152,6 +2203,40 @@ export interface paths {
         put?: never;
         /** Draw up the sheet: Leave the copying of a drive off: the old drive keeps its place, the new one is free again. Nothing is done before it is approved. */
         post: operations["drawing_up_draw_up_leave_copy_sheets_leave_copy_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/drain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Empty drives, or all drives of shelves or hosts, while everything stays protected; then they are free. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_drain_sheets_drain_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/leave-drain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Leave draining off: drives that are not empty yet stay in their pools, and spread pools fill them again. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_leave_drain_sheets_leave_drain_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5390,6 +5475,8 @@ export interface components {
             slot: number | null;
             /** Sheet Id */
             sheet_id: number | null;
+            /** Drain Id */
+            drain_id: number | null;
             /** State */
             state: string;
             /** Why Held */
@@ -7211,6 +7298,102 @@ export interface components {
             /** Files */
             files: number;
         };
+        /** DrainsOut */
+        DrainsOut: {
+            /** Drains */
+            drains: components["schemas"]["DrainOut"][];
+        };
+        /** DrainOut */
+        DrainOut: {
+            /** Id */
+            id: number;
+            /** Subject */
+            subject: string;
+            /** Asked By */
+            asked_by: string;
+            /**
+             * Started At
+             * Format: date-time
+             */
+            started_at: string;
+            /** Ended At */
+            ended_at: string | null;
+            /** Left Off */
+            left_off: boolean;
+            /** Held */
+            held: number;
+            /** Left */
+            left: number;
+            /** At Once */
+            at_once: number;
+            /** Drives */
+            drives: components["schemas"]["LeavingOut"][];
+            /** Pools */
+            pools: components["schemas"]["KeptOut"][];
+            /** Paused */
+            paused: boolean;
+            /** Pace */
+            pace: string | null;
+        };
+        /**
+         * KeptOut
+         * @description A pool that is touched, and how many more drives of it may fail.
+         */
+        KeptOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** State */
+            state: string;
+            /** Promised */
+            promised: number;
+            /** Now */
+            now: number;
+            /** Serves */
+            serves: boolean;
+        };
+        /**
+         * LeavingOut
+         * @description A drive that is being emptied, or has been.
+         */
+        LeavingOut: {
+            /** Id */
+            id: number;
+            /** Place */
+            place: string;
+            /** Shelf */
+            shelf: string | null;
+            /** Host */
+            host: string | null;
+            /** Serial */
+            serial: string;
+            /** Size */
+            size: number;
+            /** Kind */
+            kind: string;
+            /** Condition */
+            condition: string;
+            /** Service */
+            service: string;
+            /** Pool */
+            pool: string | null;
+            /** Held */
+            held: number;
+            /** Left */
+            left: number;
+            /** Onto */
+            onto: string | null;
+            job: components["schemas"]["JobOut"] | null;
+        };
+        /** SteerBody */
+        SteerBody: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "pause" | "resume" | "gentle" | "fast";
+        };
         /**
          * BuildPoolBody
          * @description Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back.
@@ -7398,6 +7581,14 @@ export interface components {
             pool: string;
         };
         /**
+         * EvenOutBody
+         * @description Spread what stands in a spread pool over all its drives, so that they are filled alike.
+         */
+        EvenOutBody: {
+            /** Pool */
+            pool: string;
+        };
+        /**
          * TakeApartBody
          * @description Take a pool apart: its volumes go, its drives are free with old data readable.
          */
@@ -7455,6 +7646,40 @@ export interface components {
             pool_id: number;
             /** Slot */
             slot: number;
+        };
+        /**
+         * DrainBody
+         * @description Empty drives, or all drives of shelves or hosts, while everything stays protected; then they are free.
+         */
+        DrainBody: {
+            /**
+             * Drives
+             * @default []
+             */
+            drives?: number[];
+            /**
+             * Shelves
+             * @default []
+             */
+            shelves?: string[];
+            /**
+             * Hosts
+             * @default []
+             */
+            hosts?: string[];
+            /**
+             * Onto
+             * @default []
+             */
+            onto?: number[];
+        };
+        /**
+         * LeaveDrainBody
+         * @description Leave draining off: drives that are not empty yet stay in their pools, and spread pools fill them again.
+         */
+        LeaveDrainBody: {
+            /** Drain */
+            drain: number;
         };
         /**
          * HoldBackBody
@@ -12569,6 +12794,76 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    draining_list_drains_drains_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrainsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    draining_steer_drain_drains__int_drain_id__post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drain_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SteerBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrainsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     drawing_up_draw_up_build_pool_sheets_build_pool_post: {
         parameters: {
             query?: never;
@@ -12893,6 +13188,42 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    drawing_up_draw_up_even_out_sheets_even_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EvenOutBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     drawing_up_draw_up_take_apart_sheets_take_apart_post: {
         parameters: {
             query?: never;
@@ -13083,6 +13414,78 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["LeaveCopyBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_drain_sheets_drain_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrainBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_leave_drain_sheets_leave_drain_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaveDrainBody"];
             };
         };
         responses: {

@@ -18,6 +18,7 @@ import { Compare } from "../features/compare/Compare";
 import { OpenSaved } from "../features/compare/Saved";
 import { Disposal } from "../features/disposal/Disposal";
 import { Verify } from "../features/disposal/Verify";
+import { Draining } from "../features/draining/Draining";
 import { Logbook } from "../features/logbook/Logbook";
 import { Grow } from "../features/pools/Grow";
 import { Pool } from "../features/pools/Pool";
@@ -93,6 +94,7 @@ function Door() {
               <Route path="changes/draw/:kind" element={<Draw />} />
               <Route path="changes/plans/:id" element={<PlanScreen />} />
               <Route path="changes/:id" element={<SheetScreen />} />
+              <Route path="draining" element={<Draining />} />
               <Route path="disposal" element={<Disposal />} />
               <Route path="verify" element={<Verify />} />
               <Route path="logbook" element={<Logbook />} />

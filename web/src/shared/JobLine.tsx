@@ -49,6 +49,12 @@ export function JobLine({ job, plain }: { job: Job; plain?: boolean }) {
               <Link to="/disposal">disposal</Link>
             </>
           )}
+          {!plain && job.drain_id !== null && (
+            <>
+              {" · "}
+              <Link to="/draining">draining</Link>
+            </>
+          )}
           {job.volume && <span className="faint"> · {job.volume}</span>}
         </span>
         <Text size="sm" c={job.state === "failed" ? "var(--rust)" : "dimmed"}>

@@ -77,6 +77,7 @@ export function situationWord(drive: Drive): string {
     "missing",
     "failed",
     "wiping",
+    "draining",
     "rebuilding",
     "failing",
     "spare",
@@ -124,6 +125,7 @@ export function SpineDrawing({ drive, largest, system, selected }: SpineProps) {
       <path
         d={spinePath(drive.kind, height)}
         fill={fill}
+        strokeDasharray={has("draining") && !selected ? "5 3" : undefined}
         stroke={selected ? "var(--pine)" : has("failed") || has("failing") ? "var(--rust)" : "var(--ink)"}
         strokeWidth={selected ? 3 : 1}
       />

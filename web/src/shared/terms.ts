@@ -23,6 +23,8 @@ export const TERMS = {
   "first sync":
     "Bringing the redundancy of a new pool in step with whatever the drives hold. The volume can be used meanwhile, slower.",
   rebuild: "Computing what was on a failed drive from the others of its set, and writing it to a new one.",
+  drain:
+    "To empty drives, a shelf or a host of its data while everything stays in use and as protected as before.",
   extent: "The unit of allocation: 1 GiB.",
   "what-if": "Drives you do not have yet, typed as groups such as 5x4TB,3x8TB.",
   gentle: "Users come first: the job takes a fifth of the drives' time.",

@@ -28,6 +28,7 @@ SITUATIONS = (
     "rebuilding",
     "wiping",
     "wiped",
+    "draining",
 )
 #: What can be asked by its name.
 FIELDS = ("shelf", "site", "host", "maker", "model", "serial", "bay", "pool", "bus", "use")

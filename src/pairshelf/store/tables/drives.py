@@ -10,7 +10,7 @@ from sqlalchemy import CheckConstraint, Column, Index, Numeric, UniqueConstraint
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.columns import Condition, Numbered, Service, big, when
+from pairshelf.store.tables.columns import Condition, Numbered, Service, big, json_column, when
 
 
 class Site(Numbered, table=True):
@@ -121,6 +121,8 @@ class DrainRow(Numbered, table=True):
     subject: str
     #: Numbers of all its drives.
     drives: list[int] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    #: What stood on each at the start, extents by number.
+    held: dict[str, int] = json_column()
     #: Copies that run side by side.
     at_once: int = 1
     asked_by: str

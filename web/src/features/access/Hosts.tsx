@@ -133,6 +133,9 @@ function HostPaper({ host, all }: { host: Schema["HostUseOut"]; all: Schema["Hos
         >
           Mount a volume…
         </SheetAct>
+        <SheetAct kind="drain" body={{ hosts: [host.name] }}>
+          Drain its drives
+        </SheetAct>
         <SheetAct
           kind="set-host"
           body={{ host: host.name }}

@@ -2,10 +2,12 @@
 import { Button, Group, Modal, NumberInput, Stack, Text, Textarea, TextInput } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
 import { useAsking } from "../../shared/form";
-import { useMay } from "../../shared/me";
+import { useMay, useMayDo } from "../../shared/me";
 import { Act, Trouble } from "../../shared/parts";
+import { useDrawUp } from "../../shared/SheetForm";
 import { useSelection } from "../../shared/selection";
 
 const HOW = "Groups such as 8x4TB hdd, or a line for each drive: its serial, then its size and kind";
@@ -95,7 +97,18 @@ export function AddShelf() {
 }
 
 /** Drives typed into the empty bays of a shelf; a shelf without drives can leave. */
-export function ShelfActs({ shelf }: { shelf: { id: number; name: string; bays: number; drives: number } }) {
+export function ShelfActs({
+  shelf,
+  inUse,
+  draining,
+}: {
+  shelf: { id: number; site: string; name: string; bays: number; drives: number };
+  /** Whether something stands there that belongs to a pool. */
+  inUse: boolean;
+  draining: boolean;
+}) {
+  const drain = useDrawUp("drain");
+  const mayDrain = useMayDo("drain");
   const client = useQueryClient();
   const may = useMay("manage-drives");
   const [open, setOpen] = useState(false);
@@ -125,6 +138,22 @@ export function ShelfActs({ shelf }: { shelf: { id: number; name: string; bays: 
           add drives…
         </button>
       )}
+      {draining ? (
+        <Link to="/draining">being emptied</Link>
+      ) : (
+        inUse &&
+        mayDrain.may && (
+          <button
+            type="button"
+            className="figure"
+            disabled={drain.isPending}
+            onClick={() => drain.mutate({ shelves: [`${shelf.site}/${shelf.name}`] })}
+          >
+            drain it
+          </button>
+        )
+      )}
+      <Trouble error={drain.error} />
       {shelf.drives === 0 && (
         <button type="button" className="figure" onClick={() => remove.mutate()}>
           take the shelf away

@@ -111,6 +111,18 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
           </Link>
         )}
       </p>
+      {drive.situations.includes("draining") && (
+        <p style={{ margin: "0.5rem 0 0" }}>
+          It is being emptied: <Link to="/draining">how far that is</Link>
+        </p>
+      )}
+      {drive.service === "in-use" && !drive.partitioned && !drive.situations.includes("draining") && (
+        <p className="no-print" style={{ margin: "0.5rem 0" }}>
+          <SheetAct kind="drain" body={{ drives: [String(drive.id)] }}>
+            Drain it
+          </SheetAct>
+        </p>
+      )}
       {drive.service === "free" && drive.kind !== "hdd" && (
         <p className="no-print" style={{ margin: "0.4rem 0" }}>
           <SheetAct

@@ -15,7 +15,7 @@ const HEIGHT = BOARD + 46;
 type Shelf = Schema["ShelfOut"];
 
 interface Props {
-  shelf: Omit<Shelf, "site">;
+  shelf: Shelf;
   largest: number;
   perRow: number;
   /** The drives that pass the filter; null without one. */
@@ -40,6 +40,10 @@ export function ShelfDrawing({ shelf, largest, perRow, matched, shown, onShow }:
   const rows: number[][] = [];
   for (let i = 0; i < bays.length; i += perRow) rows.push(bays.slice(i, i + perRow));
 
+  // A shelf of which all that is in use is to leave has its board drawn broken.
+  const used = drives.filter((d) => d.service === "in-use");
+  const leaving = used.length > 0 && used.every((d) => d.situations.includes("draining"));
+
   const choose = (drive: Drive, event: MouseEvent | KeyboardEvent) => {
     if (event.shiftKey && anchor !== null && drives.some((d) => d.id === anchor)) {
       const [a, b] = [drives.findIndex((d) => d.id === anchor), drives.findIndex((d) => d.id === drive.id)];
@@ -60,7 +64,11 @@ export function ShelfDrawing({ shelf, largest, perRow, matched, shown, onShow }:
           {shelf.drives} of {shelf.bays} bays
           {matched ? ` · ${shelf.matching} match` : ""}
         </span>
-        <ShelfActs shelf={shelf} />
+        <ShelfActs
+          shelf={shelf}
+          inUse={drives.some((d) => d.service === "in-use")}
+          draining={drives.some((d) => d.situations.includes("draining"))}
+        />
       </div>
       {rows.map((row) => (
         <svg
@@ -71,7 +79,21 @@ export function ShelfDrawing({ shelf, largest, perRow, matched, shown, onShow }:
           aria-label={`Bays ${row[0]} to ${row[row.length - 1]}`}
           style={{ display: "block", overflow: "visible", maxWidth: "100%" }}
         >
-          <rect x="0" y={BOARD} width={row.length * BAY_WIDTH + 16} height="5" fill="var(--board)" />
+          <rect
+            x="0"
+            y={BOARD}
+            width={row.length * BAY_WIDTH + 16}
+            height="5"
+            fill={leaving ? "none" : "var(--board)"}
+          />
+          {leaving && (
+            <path
+              d={`M0 ${BOARD + 2.5}h${row.length * BAY_WIDTH + 16}`}
+              stroke="var(--board)"
+              strokeWidth="5"
+              strokeDasharray="26 7"
+            />
+          )}
           {row.map((number, i) => {
             const drive = byBay.get(number);
             return (

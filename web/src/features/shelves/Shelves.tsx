@@ -8,6 +8,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, ask, server } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, Heading, StandIns, Trouble, Waiting } from "../../shared/parts";
+import { SheetAct } from "../../shared/SheetForm";
 import { useSelection } from "../../shared/selection";
 import { BAY_WIDTH } from "../../shared/spine";
 import { AddShelf, NewShelf, OutOfBays } from "./ByHand";
@@ -321,6 +322,7 @@ function SelectionBar() {
   const drives = known.data?.drives ?? [];
   const fresh = drives.filter((d) => d.service === "new").map((d) => d.id);
   const free = drives.filter((d) => d.not_offered === null).map((d) => d.id);
+  const inUse = drives.filter((d) => d.service === "in-use" && !d.partitioned).map((d) => d.id);
   const held = drives.find((d) => d.not_offered !== null && d.service !== "new");
   return (
     <div
@@ -359,6 +361,11 @@ function SelectionBar() {
         Compare layouts{free.length && free.length !== chosen.length ? ` of ${free.length}` : ""}
       </Act>
       <IntoAPool drives={[...free, ...fresh]} />
+      {inUse.length > 0 && (
+        <SheetAct kind="drain" body={{ drives: inUse.map(String) }}>
+          {`Drain ${inUse.length === 1 ? "the one in use" : `the ${inUse.length} in use`}`}
+        </SheetAct>
+      )}
       {fresh.length > 0 && (
         <Act why={manage.why} variant="light" loading={takeIn.isPending} onClick={() => takeIn.mutate(fresh)}>
           Take in {fresh.length === 1 ? "the new one" : `${fresh.length} new ones`}

@@ -92,6 +92,15 @@ class DrainPlan:
     #: How many copies their shelves' links bear at once.
     at_once: int
 
+    @property
+    def held(self) -> dict[int, int]:
+        """What stands on each drive that is in use, extents."""
+        found = {c.old.id: c.pool.layout.used_extents[c.place.slot] for c in self.copies}
+        for one in self.emptied:
+            places = {p.slot: p.drive for p in one.pool.places}
+            found |= {d.id: one.pool.layout.used_extents[s] for s in one.slots if (d := places[s]) is not None}
+        return found
+
 
 def subject_of(estate: Estate, request: Drain) -> tuple[str, tuple[EstateDrive, ...]]:
     """What is to be emptied, in words, and its drives. BadInput where a name is none, or nothing is there."""

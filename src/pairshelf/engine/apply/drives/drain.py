@@ -21,7 +21,11 @@ from pairshelf.store.tables import DrainRow, DriveRow, JobState, MemberState, Sh
 def apply(session: Session, sheet: SheetRow, planned: DrainPlan, who: str, world: Devices) -> Outcome:
     """Mark the drives; every member of a set gets its copy, every spread pool its job; spares leave."""
     row = DrainRow(
-        subject=planned.subject, drives=sorted(d.id for d in planned.drives), at_once=planned.at_once, asked_by=who
+        subject=planned.subject,
+        drives=sorted(d.id for d in planned.drives),
+        at_once=planned.at_once,
+        asked_by=who,
+        held={str(drive): extents for drive, extents in planned.held.items()},
     )
     session.add(row)
     session.flush()
