@@ -201,8 +201,6 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
         do("build-pool", name="gone", scheme="copies-2", drives=tuple(shelf(2, name="G")))
         carry_all()
         do("take-apart", pool="gone", keep_days=3)
-        do("add-drives", pool="way", drives=(drives[22],))
-        do("replace-drive", pool_id=6, slot=0, drive_id=drives[25])
         wide = shelf(5, name="W")
         do(
             "build-pool",
@@ -224,6 +222,8 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
         carry_all()
         shelf(1, name="N")
         do("drain", shelves=("O",), onto=tuple(shelf(2, name="P")))
+        do("add-drives", pool="way", drives=(drives[22],))
+        do("replace-drive", pool_id=6, slot=0, drive_id=drives[25])
         database.engine().dispose()
         yield address, folder
 
