@@ -118,9 +118,10 @@ def subject_of(estate: Estate, request: Drain) -> tuple[str, tuple[EstateDrive, 
             own = [d for d in estate.drives if _stands_in(d, what, name.strip())]
             if not own:
                 raise BadInput(f"There is no {what} {name or 'without a name'} with drives in it.", field=field)
-            found.update({d.id: d for d in own})
+            # What the host starts from holds nothing of a pool, and stays.
+            found.update({d.id: d for d in own if d.service == "in-use" or not d.starts_host})
             words.append(f"{what} {name.strip()}")
-    if not found:
+    if not found and not words:
         raise BadInput("Choose the drives, the shelf or the host that is to be emptied.", field="drives")
     return " and ".join(words), tuple(found.values())
 
@@ -206,7 +207,7 @@ def plan(estate: Estate, request: Drain) -> DrainPlan:
     """The sheet. Raises where something of it cannot be placed again, with what is missing, and for what must stay."""
     subject, drives = subject_of(estate, request)
     own = {d.id for d in drives}
-    _require_drainable(estate, drives)
+    _require_drainable(estate, drives, request.drives)
     for drive_id in request.onto:
         target = estate.drive(drive_id)
         if target is None or drive_id in own:
@@ -231,7 +232,7 @@ def plan(estate: Estate, request: Drain) -> DrainPlan:
     return DrainPlan(sheet, subject, drives, tuple(copies), emptied, spares, bears)
 
 
-def _require_drainable(estate: Estate, drives: Sequence[EstateDrive]) -> None:
+def _require_drainable(estate: Estate, drives: Sequence[EstateDrive], named: Sequence[int]) -> None:
     own = {d.id for d in drives}
     for drive in drives:
         if drive.draining:
@@ -249,7 +250,7 @@ def _require_drainable(estate: Estate, drives: Sequence[EstateDrive]) -> None:
                 f"{drive.named} is divided into partitions that are in use; move those volumes to a pool first.",
                 code="divided", field="drives",
             )  # fmt: skip
-        if drive.service == "wiping":
+        if drive.service == "wiping" and drive.id in named:
             raise NotPossible(f"{drive.named} is being wiped; wait for that, or stop it.", code="busy", field="drives")
     for pool in estate.pools:
         mine = [p for p in pool.places if p.drive is not None and p.drive.id in own]
