@@ -12,6 +12,7 @@ export function Changes() {
     <>
       <Heading title="Changes">
         <Link to="/changes/draw">Draw up a change</Link>
+        <Link to="/draining">Draining</Link>
       </Heading>
       <div
         style={{

@@ -103,9 +103,9 @@ export function ShelfActs({
   draining,
 }: {
   shelf: { id: number; site: string; name: string; bays: number; drives: number };
-  /** Whether something stands there that belongs to a pool. */
-  inUse: boolean;
-  draining: boolean;
+  /** How many of its drives belong to a pool, and how many of those are being emptied. */
+  inUse: number;
+  draining: number;
 }) {
   const drain = useDrawUp("drain");
   const mayDrain = useMayDo("drain");
@@ -138,10 +138,10 @@ export function ShelfActs({
           add drives…
         </button>
       )}
-      {draining ? (
-        <Link to="/draining">being emptied</Link>
+      {draining > 0 ? (
+        <Link to="/draining">{draining === inUse ? "being emptied" : `${draining} being emptied`}</Link>
       ) : (
-        inUse &&
+        inUse > 0 &&
         mayDrain.may && (
           <button
             type="button"

@@ -66,8 +66,8 @@ export function ShelfDrawing({ shelf, largest, perRow, matched, shown, onShow }:
         </span>
         <ShelfActs
           shelf={shelf}
-          inUse={drives.some((d) => d.service === "in-use")}
-          draining={drives.some((d) => d.situations.includes("draining"))}
+          inUse={used.length}
+          draining={used.filter((d) => d.situations.includes("draining")).length}
         />
       </div>
       {rows.map((row) => (

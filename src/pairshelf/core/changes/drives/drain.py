@@ -397,7 +397,7 @@ def _sheet(
         fixed=(f"{_count(len(in_use), 'drive')}: free in the end, old data readable until wiped.",),
         steps=tuple(steps),
         cautions=tuple(_cautions(copies, spares)),
-        confirm=_typed(subject, drives),
+        confirm=_typed(subject, drives) if copies else None,
         role="administrator",
     )  # fmt: skip
 
