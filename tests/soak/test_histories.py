@@ -58,7 +58,7 @@ def test_a_history_notices_when_absent_members_are_not_marked(
     server: str, template: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The rule broken on purpose: within some seeds a drive comes back as it was, and bytes had changed."""
-    monkeypatch.setattr(pool_io.MembersIO, "_mark", lambda _self: None)
+    monkeypatch.setattr(pool_io.MembersIO, "_mark", lambda _self, *_rows: None)
     # In a child of this process, which has the broken rule; what histories change of the engine stays there.
     with ProcessPoolExecutor(1, mp_context=multiprocessing.get_context("fork")) as worker:
         found = (worker.submit(one, server, template, seed).result()[3] for seed in (5, 21, 32, 35, 38))

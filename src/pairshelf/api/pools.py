@@ -98,6 +98,8 @@ class PlaceOut(BaseModel):
     condition: str | None
     #: Why no other drive can take the place now, or null.
     why_not_replaceable: str | None
+    #: Bytes on a missing drive that have changed since, at most: what it is brought up to date with. Null: it is there.
+    missed: int | None
 
 
 class SpareOut(BaseModel):
@@ -501,6 +503,7 @@ def _place_out(built: EstatePool, place: EstatePlace) -> PlaceOut:
         slot=place.slot, set=built.layout.set_of(place.slot), state=place.state, drive_id=drive.id if drive else None,
         place=drive.place if drive else None, serial=drive.serial if drive else None, size=drive.size if drive else None,
         condition=drive.condition if drive else None, why_not_replaceable=why_not_replaceable(built, place),
+        missed=None if place.missed is None else place.missed * EXTENT,
     )  # fmt: skip
 
 

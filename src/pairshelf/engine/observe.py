@@ -13,6 +13,7 @@ from pairshelf.core.domain.device import Arrival, Devices, Presence
 from pairshelf.core.domain.drives import extents_of, offered
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.figures.survival import after_failures
+from pairshelf.core.layouts.regions import ANYWHERE
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.jobs.self_repair import start_self_repair
 from pairshelf.engine.jobs.starting import open_jobs
@@ -187,8 +188,13 @@ def _leave_or_return(session: Session, drive: DriveRow) -> str:
 
 def _settle_member(session: Session, pool: OpenPool, place: PoolPlace, condition: Condition) -> None:
     if condition is Condition.MISSING:
-        place.incomplete = place.state != MemberState.ACTIVE
+        catching_up = _catching_up(session, pool, place)
+        place.incomplete = place.state != MemberState.ACTIVE and catching_up is None
         place.state, place.absence = MemberState.MISSING, place.absence + 1
+        # What it had not caught up with, it lacks still.
+        session.add_all(
+            MissedWrite(place_id=place.number, absence=place.absence, region=region) for region in catching_up or ()
+        )
     elif condition is Condition.FAILED:
         place.state = MemberState.FAILED
         _go_on_as_a_rebuild(session, pool, place)
@@ -231,15 +237,26 @@ def _bring_back_the_stale(session: Session, pool: OpenPool) -> None:
                 _come_back(session, pool, place)
 
 
+def _catching_up(session: Session, pool: OpenPool, place: PoolPlace) -> list[int] | None:
+    """The regions that a drive which was away is being brought up to date with just now; None: it is not."""
+    if place.state != MemberState.REBUILDING:
+        return None
+    jobs = (j for j in open_jobs(session, pool.row.id) if j.kind == "rebuild" and j.slot == place.slot)
+    return next((j.report.get("missed") for j in jobs), None)
+
+
 def _come_back(session: Session, pool: OpenPool, place: PoolPlace) -> None:
-    """A drive is back: as it was if it missed nothing, otherwise it is filled again."""
-    if not place.incomplete and session.get(MissedWrite, (place.id, place.absence)) is None:
+    """A drive is back: as it was if it missed nothing, otherwise it is brought up to date with what it missed."""
+    marks = select(MissedWrite.region).where(MissedWrite.place_id == place.id, MissedWrite.absence == place.absence)
+    missed = sorted(session.exec(marks))
+    if not place.incomplete and not missed:
         place.state = MemberState.ACTIVE
         return
     place.state = MemberState.FAILED
     away = {str(p.slot) for p in pool.members if p.state != MemberState.ACTIVE}
     if after_failures(pool.layout, away).survives:
-        start_rebuild(session, pool, place.slot or 0, SYSTEM)
+        known = not place.incomplete and ANYWHERE not in missed
+        start_rebuild(session, pool, place.slot or 0, SYSTEM, missed=missed if known else None)
     else:
         # Nothing to fill it from yet; what it holds is old, and it waits as one that is away.
         place.state = MemberState.MISSING

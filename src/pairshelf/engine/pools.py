@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -107,8 +107,8 @@ def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | Spread
         members.append(Member(device_of(place), rebuilt_to, device_of(pool.copy_beside(place.slot))))
     absences = {p.slot: (p.number, p.absence) for p in pool.members if p.state == MemberState.MISSING}
 
-    def miss(slots: Sequence[int]) -> None:
-        _note_missed(absences[s] for s in slots if s in absences)
+    def miss(regions: Mapping[int, Sequence[int]]) -> None:
+        _note_missed((*absences[s], region) for s, found in regions.items() if s in absences for region in found)
 
     journal = StripeJournal(_journal_of(pool.row.id))
     if isinstance(pool.layout, Restriping):
@@ -159,11 +159,11 @@ def keep_front(pool: OpenPool, io: RestripeIO) -> None:
         connection.execute(update(PoolRow).where(where).values(front=io.front, moves=io.moves))
 
 
-def _note_missed(absences: Iterable[tuple[int, int]]) -> None:
-    """Keep for good, whatever becomes of the caller's transaction, that these absences missed a write."""
-    rows = [{"place_id": place, "absence": absence} for place, absence in absences]
+def _note_missed(missed: Iterable[tuple[int, int, int]]) -> None:
+    """Keep for good, whatever becomes of the caller's transaction, which regions these absences missed a write of."""
+    rows = [{"place_id": place, "absence": absence, "region": region} for place, absence, region in missed]
     if rows:
-        # A connection of its own. It waits for no lock the caller has: nobody changes or deletes such a row.
+        # A connection of its own. It waits for no lock the caller has: rows of an absence that lasts are never changed.
         with engine().begin() as connection:
             connection.execute(insert(MissedWrite).on_conflict_do_nothing(), rows)
 

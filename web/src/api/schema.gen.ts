@@ -5833,6 +5833,8 @@ export interface components {
             condition: string | null;
             /** Why Not Replaceable */
             why_not_replaceable: string | null;
+            /** Missed */
+            missed: number | null;
         };
         /**
          * ProofOut

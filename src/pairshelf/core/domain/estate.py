@@ -126,6 +126,8 @@ class EstatePlace:
     drive: EstateDrive | None
     #: Everything is being moved off it (spread pools).
     draining: bool = False
+    #: Of one whose drive is missing: extents on it that have changed since, at most; None: it has lost its hold.
+    missed: int | None = None
 
     @property
     def closed(self) -> bool:

@@ -6,7 +6,7 @@ which parity stands on the same members are handled together as one array operat
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from threading import Lock
@@ -21,11 +21,19 @@ from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.erasure import Block, locate, parity, reconstruct
 from pairshelf.core.layouts.model import Code, Group
 from pairshelf.core.layouts.placement import Placement, columns_of
+from pairshelf.core.layouts.regions import REGION
 from pairshelf.engine.io.side_by_side import Tally, each
 from pairshelf.engine.io.stripe_journal import Intent, StripeJournal, Stripes
 
 #: Rows read from one copy before it is the next one's turn.
 _TURN = 16
+
+#: Keeps for good which regions of which slots miss what is written now.
+Miss = Callable[[Mapping[int, Sequence[int]]], None]
+
+
+def nobody(_missed: Mapping[int, Sequence[int]]) -> None:
+    return None
 
 
 @dataclass(slots=True)
@@ -90,12 +98,14 @@ class MembersIO:
         members: Sequence[Member],
         block: int,
         journal: StripeJournal,
-        miss: Callable[[Sequence[int]], None] = lambda _slots: None,
+        miss: Miss = nobody,
     ) -> None:
-        """``miss``: keeps for good which slots miss what is written now; called before the first byte of any
-        member is changed, whoever changes it."""
+        """``miss``: keeps for good which regions of which slots miss what is written now; called before the first byte
+        of any member is changed there, whoever changes it."""
         self.members, self.block, self.journal = members, block, journal
-        self._miss, self._missed, self._guard = miss, False, Lock()
+        self._away = [slot for slot, m in enumerate(members) if m.device is None]
+        self._miss, self._guard = miss, Lock()
+        self._marked: set[tuple[int, int]] = set()
         #: Extents read from or written to each member, by slot: what the drives really had to do.
         self.moved = Tally()
         #: (slot, row) of what nothing could be computed from any more: zeros stand there.
@@ -112,6 +122,8 @@ class MembersIO:
         for intent in pending.intents:
             if (slot := slots.get(intent.serial)) is not None:
                 self.write_member(slot, intent.start, intent.data)
+            else:  # Its drive went since; which one of those that are away it was is not known any more.
+                self._mark(self._away, intent.start, len(intent.data) // self.block)
         if pending.intents:
             self.flush()
         if pending.named:
@@ -127,18 +139,28 @@ class MembersIO:
 
     def write_member(self, slot: int, start: int, data: bytes | memoryview) -> None:
         """Change a member's bytes. The one way there is: members that are away are marked first."""
-        self._mark()
+        self._mark(self._missing(slot), start, memoryview(data).nbytes // self.block)
         member = self.members[slot]
         for device in (member.device, member.twin):
             if device is not None:
                 device.write(start, data)
 
-    def _mark(self) -> None:
+    def _missing(self, slot: int) -> Sequence[int]:
+        """Slots that are away and miss a change of rows of this one: their own rows of that number stand in the same
+        stripes."""
+        del slot
+        return self._away
+
+    def _mark(self, slots: Sequence[int], first: int, count: int) -> None:
+        if not slots or count <= 0:
+            return
+        regions = range(first // REGION, (first + count - 1) // REGION + 1)
         with self._guard:
-            if not self._missed:
-                if away := [s for s, m in enumerate(self.members) if m.device is None]:
-                    self._miss(away)
-                self._missed = True
+            missed = {s: [r for r in regions if (s, r) not in self._marked] for s in slots}
+            missed = {s: found for s, found in missed.items() if found}
+            if missed:
+                self._miss(missed)
+                self._marked.update((s, r) for s, found in missed.items() for r in found)
 
     def mend(self, slot: int, first: int, count: int) -> int:
         """Read rows of a member, computing what cannot be read from the others, and write them to it and to its twin;
@@ -157,7 +179,7 @@ class MembersIO:
         """Write all of ``intents``, or none that a later reader would see. ``loose`` ones are of the stripes
         ``named``, in which there is nothing to keep."""
         # Even before it is recorded: whoever recovers writes only to those that are in the journal.
-        self._mark()
+        self._mark_missed(intents, loose)
         self.journal.record(intents, named)
         slots = self._by_serial()
         of_each: dict[int, list[Intent]] = {}
@@ -173,6 +195,12 @@ class MembersIO:
 
         each(write, of_each)
         self.journal.clear()
+
+    def _mark_missed(self, intents: Sequence[Intent], loose: Sequence[Intent]) -> None:
+        """Mark what those that are away miss of a write."""
+        if self._away:
+            for intent in (*intents, *loose):
+                self._mark(self._away, intent.start, len(intent.data) // self.block)
 
 
 @dataclass(frozen=True, slots=True)
@@ -205,7 +233,7 @@ class PoolIO(MembersIO):
         members: Sequence[Member],
         block: int,
         journal: StripeJournal,
-        miss: Callable[[Sequence[int]], None] = lambda _slots: None,
+        miss: Miss = nobody,
     ) -> None:
         super().__init__(members, block, journal, miss)
         self.layout = layout
@@ -387,9 +415,12 @@ class PoolIO(MembersIO):
         band, group, _ = mismatch
         return self.layout.set_of(self.layout.bands[band].groups[group].members[0])
 
-    def refill(self, slot: int, cursor: int, at: Sequence[int], most: int, total: int) -> Refilled:
-        """The next stripes of the drive that has come to a slot, from stripe number ``cursor`` of ``total`` on."""
-        ahead = [r for r in self.runs(cursor, total) if slot in self._group(r).members]
+    def refill(
+        self, slot: int, cursor: int, at: Sequence[int], most: int, total: int, only: Collection[int] | None = None
+    ) -> Refilled:
+        """The next stripes of the drive that has come to a slot, from stripe number ``cursor`` of ``total`` on; of one
+        that was away, those in its regions that missed something."""
+        ahead = missed_of([r for r in self.runs(cursor, total) if slot in self._group(r).members], only)
         if not ahead:
             return Refilled(total, list(at), 0, total, whole=True)
         first = ahead[0]
@@ -611,6 +642,25 @@ class PoolIO(MembersIO):
 
     def _columns(self, group: Group, present: dict[int, Block], wanted: Sequence[int]) -> dict[int, Block]:
         return columns_from(group.code, group.data, group.parity, present, wanted)
+
+
+def missed_of(runs: Sequence[Run], only: Collection[int] | None) -> list[Run]:
+    """Of runs those rows that lie in some regions; all of them where none are named."""
+    if only is None:
+        return list(runs)
+    found: list[Run] = []
+    for run in runs:
+        row, end = run.row, run.row + run.rows
+        while row < end:
+            upto = min(end, (row // REGION + 1) * REGION)
+            if row // REGION in only:
+                last = found[-1] if found else None
+                if last is not None and (last.band, last.group, last.row + last.rows) == (run.band, run.group, row):
+                    found[-1] = replace(last, rows=upto - last.row)
+                else:
+                    found.append(Run(run.band, run.group, row, upto - row, run.number + row - run.row))
+            row = upto
+    return found
 
 
 def columns_from(

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 import zlib
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from itertools import pairwise
 
 import numpy as np
@@ -18,7 +18,18 @@ from pairshelf.core.domain.device import DeviceError
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts.restripe import Window
 from pairshelf.core.layouts.restriping import Restriping
-from pairshelf.engine.io.pool_io import ROWS, Compared, Member, MembersIO, PoolIO, Refilled, Run
+from pairshelf.engine.io.pool_io import (
+    ROWS,
+    Compared,
+    Member,
+    MembersIO,
+    Miss,
+    PoolIO,
+    Refilled,
+    Run,
+    missed_of,
+    nobody,
+)
 from pairshelf.engine.io.side_by_side import ahead, each
 from pairshelf.engine.io.stripe_journal import StripeJournal
 
@@ -35,7 +46,7 @@ class RestripeIO(MembersIO):
         members: Sequence[Member],
         block: int,
         journal: StripeJournal,
-        miss: Callable[[Sequence[int]], None] = lambda _slots: None,
+        miss: Miss = nobody,
         *,
         pool_id: int = 0,
         moves: int = 0,
@@ -181,10 +192,13 @@ class RestripeIO(MembersIO):
 
     # -- jobs ----------------------------------------------------------------------------------
 
-    def refill(self, slot: int, cursor: int, at: Sequence[int], most: int, total: int) -> Refilled:
+    def refill(
+        self, slot: int, cursor: int, at: Sequence[int], most: int, total: int, only: Collection[int] | None = None
+    ) -> Refilled:
         """The next stripes of the drive that has come to a slot: of the old layout first, then of the new one. The
         front stands still meanwhile."""
-        for io, run in self._standing(slot):
+        standing = [(io, part) for io, run in self._standing(slot) for part in missed_of([run], only)]
+        for io, run in standing:
             number = io.first_stripe + run.number
             if number + run.rows <= cursor:
                 continue
@@ -193,7 +207,7 @@ class RestripeIO(MembersIO):
             io.rebuild(part, slot)
             self.flush()
             done = number + skip + part.rows
-            last = not any(i.first_stripe + r.number + r.rows > done for i, r in self._standing(slot))
+            last = not any(i.first_stripe + r.number + r.rows > done for i, r in standing)
             return Refilled(total if last else done, list(at), part.rows, total if last else done, last)
         return Refilled(total, list(at), 0, total, whole=True)
 

@@ -6,7 +6,7 @@ column ``a % k``.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,8 +18,19 @@ from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.erasure import Block, parity
 from pairshelf.core.layouts.model import Code
 from pairshelf.core.layouts.protections import Protection
+from pairshelf.core.layouts.regions import REGION
 from pairshelf.core.layouts.spread import StripedVolume, spread_of
-from pairshelf.engine.io.pool_io import Compared, Member, MembersIO, Refilled, columns_from, disagreeing, wrong_column
+from pairshelf.engine.io.pool_io import (
+    Compared,
+    Member,
+    MembersIO,
+    Miss,
+    Refilled,
+    columns_from,
+    disagreeing,
+    nobody,
+    wrong_column,
+)
 from pairshelf.engine.io.stripe_journal import Intent, StripeJournal
 
 _VOLUME_BITS = 32
@@ -58,7 +69,7 @@ class SpreadIO(MembersIO):
         members: Sequence[Member],
         block: int,
         journal: StripeJournal,
-        miss: Callable[[Sequence[int]], None] = lambda _slots: None,
+        miss: Miss = nobody,
     ) -> None:
         super().__init__(members, block, journal, miss)
         self.layout = spread_of(layout)
@@ -86,23 +97,38 @@ class SpreadIO(MembersIO):
         del mismatch
         return 0
 
-    def next_on(self, slot: int, after: Sequence[int], most: int) -> list[tuple[Stretch, int]]:
-        """Stripes with an extent on a slot, from (volume, stripe) on: each as a stretch of one, with its column."""
+    def _missing(self, slot: int) -> Sequence[int]:
+        """Its stripes have rows of their own on each drive: a change of one is missed by nobody else."""
+        return [slot] if self.members[slot].device is None else []
+
+    def _mark_missed(self, intents: Sequence[Intent], loose: Sequence[Intent]) -> None:
+        """Whoever writes stripes marks those that are away: see ``_intents``."""
+
+    def next_on(
+        self, slot: int, after: Sequence[int], most: int, only: Collection[int] | None = None
+    ) -> list[tuple[Stretch, int]]:
+        """Stripes with an extent on a slot, from (volume, stripe) on: each as a stretch of one, with its column. Only
+        those in some regions of the slot, where they are named."""
         found: list[tuple[Stretch, int]] = []
         for placed in sorted(self.layout.volumes, key=lambda v: v.volume):
             first = after[1] if placed.volume == after[0] else 0
             if placed.volume < after[0]:
                 continue
-            rows, columns = np.nonzero(placed.slots[first:] == slot)
+            standing = placed.slots[first:] == slot
+            if only is not None:
+                standing &= np.isin(placed.spots[first:, :, 1] // REGION, list(only))
+            rows, columns = np.nonzero(standing)
             for row, column in zip((rows + first).tolist(), columns.tolist(), strict=True):
                 found.append((Stretch(placed, row, 1), column))
                 if len(found) == most:
                     return found
         return found
 
-    def refill(self, slot: int, cursor: int, at: Sequence[int], most: int, total: int) -> Refilled:
+    def refill(
+        self, slot: int, cursor: int, at: Sequence[int], most: int, total: int, only: Collection[int] | None = None
+    ) -> Refilled:
         """The next extents of the drive that has come to a slot, from stripe ``at`` on; it serves when all are there."""
-        ahead = self.next_on(slot, at, most)
+        ahead = self.next_on(slot, at, most, only)
         for stretch, column in ahead:
             ((_, block),) = self.column(stretch, slot)
             self.put(slot, int(stretch.spots[0, column, 1]), block)
@@ -153,7 +179,9 @@ class SpreadIO(MembersIO):
         columns = self._whole(stretch, flat)
         for row, spots in enumerate(stretch.spots):
             for column, (slot, where) in enumerate(spots.tolist()):
-                if device := self.members[slot].device:
+                if (device := self.members[slot].device) is None:
+                    self._mark([slot], where, 1)
+                else:
                     self.moved.add(slot, 1)
                     intents.append(Intent(device.serial, where, columns[column][row].tobytes()))
         return intents

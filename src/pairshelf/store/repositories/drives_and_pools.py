@@ -15,8 +15,10 @@ from pairshelf.core.domain.estate import EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.inventory import COLUMNS, DriveRecord, Kept, Taken
 from pairshelf.core.domain.partitions import Part, Table, table_of_parts
 from pairshelf.core.domain.price_list import Model, with_models
+from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.allocation import gaps
 from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.core.layouts.regions import rows_missed
 from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.core.layouts.spread import StripedVolume
 from pairshelf.core.policies.beside import Under
@@ -31,6 +33,8 @@ from pairshelf.store.tables import (
     Host,
     JobRow,
     JobState,
+    MemberState,
+    MissedWrite,
     PartitionPlan,
     PoolPlace,
     PoolRow,
@@ -167,6 +171,7 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     for pool_id, first, count in session.exec(pieces):
         taken.setdefault(pool_id, []).append((first, count))
     tables = _tables(session, ids)
+    missed = _regions_missed(session, places)
     going = select(GrowthPath).where(among(GrowthPath.pool_id, ids), col(GrowthPath.ended_at).is_(None))
     paths = {p.pool_id: tuple((slot, drive, done) for slot, drive, done in p.steps) for p in session.exec(going)}
     under_way: dict[int, list[Under]] = {}
@@ -186,7 +191,8 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
                 row.id, row.name, row.state, layout,
                 tuple(
                     EstatePlace(
-                        p.slot or 0, p.state, layout.members[p.slot or 0], drives.get(p.drive_id or -1), p.draining
+                        p.slot or 0, p.state, layout.members[p.slot or 0], drives.get(p.drive_id or -1), p.draining,
+                        _missed(layout, p, missed),
                     )
                     for p in members
                 ),
@@ -201,6 +207,25 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
             )
         )  # fmt: skip
     return pools
+
+
+def _regions_missed(session: Session, places: Sequence[PoolPlace]) -> dict[int, set[int]]:
+    """For each place whose drive is missing, the regions of it that have changed since."""
+    away = {p.number: p.absence for p in places if p.state == MemberState.MISSING}
+    found: dict[int, set[int]] = {number: set() for number in away}
+    if away:
+        query = select(MissedWrite.place_id, MissedWrite.absence, MissedWrite.region)
+        for number, absence, region in session.exec(query.where(among(MissedWrite.place_id, list(away)))):
+            if absence == away[number]:
+                found[number].add(region)
+    return found
+
+
+def _missed(layout: Layout, place: PoolPlace, missed: dict[int, set[int]]) -> int | None:
+    """Extents of a member that is away that have changed since, at most."""
+    if place.number not in missed:
+        return None
+    return rows_missed(layout, place.slot or 0, None if place.incomplete else missed[place.number])
 
 
 def _tables(session: Session, pool_ids: Collection[int]) -> dict[int | None, Table]:

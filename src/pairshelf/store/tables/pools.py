@@ -113,12 +113,15 @@ class GrowthPath(Numbered, table=True):
 
 
 class MissedWrite(SQLModel, table=True):
-    """A place whose drive is away has missed a change of its pool's bytes. Written, and committed, before the
-    first byte is changed: so its drive comes back as it was only if nothing changed."""
+    """A place whose drive is away has missed a change of the rows of a region. Written, and committed, before the
+    first byte is changed: so its drive comes back as it was only if nothing changed, and otherwise is brought up to
+    date with what did."""
 
     __tablename__ = "missed_write"
     place_id: int = Field(primary_key=True, foreign_key="pool_place.id")
     absence: int = Field(primary_key=True)
+    #: So many rows from region x so many on (``core.layouts.regions``); -1: anywhere.
+    region: int = Field(primary_key=True)
 
 
 class BackupRow(Numbered, table=True):

@@ -11,7 +11,7 @@ import { JobLine } from "../../shared/JobLine";
 import { useMay } from "../../shared/me";
 import { Act, Heading, State, Term, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
-import { formatWhen, Size } from "../../shared/units";
+import { formatSize, formatWhen, Size, useUnits } from "../../shared/units";
 import { Backups } from "./Backups";
 import { Copies, Front, LargerPath, Members } from "./Changing";
 import { Keys } from "./Keys";
@@ -325,6 +325,7 @@ function promise(pool: PoolData): string {
 
 function Gone({ pool, place }: { pool: PoolData; place: Schema["PlaceOut"] }) {
   const [choosing, setChoosing] = useState(false);
+  const { system } = useUnits();
   const may = useMay("replace-drives");
   const why = may.why ?? place.why_not_replaceable;
   return (
@@ -338,7 +339,9 @@ function Gone({ pool, place }: { pool: PoolData; place: Schema["PlaceOut"] }) {
           {place.state === "emptied" &&
             ": what stood on it stands on others now; a drive here gives room again."}
           {place.state === "missing" &&
-            ": put it back, and it goes on where it was; or give its place to another."}
+            (place.missed
+              ? `: put it back, and it is brought up to date with what has changed since, at most ${formatSize(place.missed, system)}; or give its place to another.`
+              : ": put it back, and it goes on where it was, for nothing has changed since; or give its place to another.")}
         </span>
         <Act why={why} color="rust" onClick={() => setChoosing(true)}>
           Replace the drive…

@@ -1,4 +1,4 @@
-"""Everything goes elsewhere: drains"""
+"""Everything goes elsewhere: drains; which regions a drive that is away has missed"""
 
 from alembic import op
 
@@ -23,6 +23,11 @@ create index ix_drive_drain_id on drive (drain_id);
 alter table pool_place
     add column draining boolean not null default false,
     add constraint only_a_member_is_drained check (slot is not null or not draining);
+alter table missed_write
+    add column region integer not null default -1,
+    drop constraint missed_write_pkey,
+    add primary key (place_id, absence, region);
+alter table missed_write alter column region drop default;
 alter table job add column drain_id integer references drain;
 
 create trigger told after insert or update or delete on drain for each statement execute function tell_screens();
