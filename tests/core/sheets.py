@@ -275,6 +275,10 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a pool with its backup": ("build-pool", {
         "name": "cold", "scheme": "copies-2", "drives": (11, 12), "backup_where": "a barn", "backup_age_hours": 48.0,
         "backup_link": "1 Gbit/s"}, four),
+    "a volume moved to another pool": ("move-volume", {"volume": "p/a", "pool": "s", "protection": "copies-2"}, spread),
+    "a volume moved by its files, the source kept": (
+        "move-volume", {"volume": "s/two", "pool": "p", "name": "three", "file_system": "xfs", "provision": "thin", "keep": True}, spread),
+    "moving left off": ("leave-move", {"volume": "p/a"}, lambda one: with_pool(one, under_way=(Under("move-volume", 1),))),
     "a volume deleted": ("delete-volume", {"volume": "p/b"}, with_files("b", 7 * GIB)),
     "mounted where something lies": ("mount-volume", {"volume": "p/b", "host": "elm", "mount_point": "/full", "move_aside": True,
                                                       "read_only": True, "access_times": True, "required": True}, as_it_is),

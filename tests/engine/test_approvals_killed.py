@@ -75,6 +75,8 @@ CHANGES: dict[str, dict[str, Any]] = {
     "reformat-volume": {"volume": "cold/bare", "file_system": "ext4"},
     "check-files": {"volume": "cold/bare"},
     "delete-volume": {"volume": "cold/bare"},
+    "move-volume": {"volume": "cold/bare", "pool": "tall"},
+    "leave-move": {"volume": "old/gone"},
     "mount-volume": {"volume": "cold/bare", "host": "fir", "mount_point": "/var/log-data", "move_aside": True},
     "unmount-volume": {"host": "elm", "mount_point": "/srv/office"},
     "add-party": {"name": "moss"},
@@ -221,7 +223,9 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
         do("build-pool", name="old", scheme="copies-2", drives=tuple(shelf(2, name="O")))
         carry_all()
         shelf(1, name="N")
+        do("make-volumes", pool="old", name="gone", size="5 GiB", file_system="none")
         do("drain", shelves=("O",), onto=tuple(shelf(2, name="P")))
+        do("move-volume", volume="old/gone", pool="wide", protection="copies-2")
         do("add-drives", pool="way", drives=(drives[22],))
         do("replace-drive", pool_id=6, slot=0, drive_id=drives[25])
         database.engine().dispose()

@@ -176,6 +176,7 @@ def test_every_kind_is_applied_by_the_module_that_mirrors_its_own() -> None:
         "turn-restripe",
         "leave-copy",
         "leave-drain",
+        "leave-move",
         "use-room",
         "leave-path",
         "let-go",

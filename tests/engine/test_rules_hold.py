@@ -237,6 +237,8 @@ def _nothing_there(kind: str) -> dict[str, object]:
         "rename-volume": {"volume": "none/v", "name": "w"},
         "resize-volume": {"volume": "none/v", "size": "1 TB"},
         "reformat-volume": {"volume": "none/v", "file_system": "xfs"},
+        "move-volume": {"volume": "none/v", "pool": "none"},
+        "leave-move": {"volume": "none/v"},
         "mount-volume": {"volume": "none/v", "host": "elm", "mount_point": "/a"},
         "unmount-volume": {"host": "elm", "mount_point": "/a"},
         "add-party": {"name": "ash", "members": ("nobody",)},

@@ -259,6 +259,7 @@ def volumes(query: VolumesQuery) -> Any:
     ref = col(PoolRow.name) + "/" + col(VolumeRow.name)
     mounts = select(func.count()).where(Mount.volume_id == VolumeRow.id).scalar_subquery()
     statement = select(VolumeRow, ref, mounts).join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
+    statement = statement.where(col(VolumeRow.moving_from).is_(None))
     if query.like.strip():
         statement = statement.where(ref.contains(query.like.strip(), autoescape=True))
     with transaction() as session:

@@ -69,7 +69,11 @@ def _backups(session: Session, pool_id: int) -> BackupsOut:
     pool = session.get(PoolRow, pool_id)
     if pool is None:
         raise NotFound("pool")
-    volumes = session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool_id).order_by(VolumeRow.name)).all()
+    volumes = session.exec(
+        select(VolumeRow)
+        .where(VolumeRow.pool_id == pool_id, col(VolumeRow.moving_from).is_(None))
+        .order_by(VolumeRow.name)
+    ).all()
     rows = session.exec(select(BackupRow).where(BackupRow.pool_id == pool_id).order_by(col(BackupRow.volume_id))).all()
     by_id = {v.id: v for v in volumes}
     found = []

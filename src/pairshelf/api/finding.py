@@ -86,7 +86,7 @@ def _pools(session: Session) -> list[Thing]:
 def _volumes(session: Session) -> list[Thing]:
     rows = session.exec(
         pick(PoolRow.id, PoolRow.name, VolumeRow.name, VolumeRow.file_system)
-        .join(VolumeRow, col(VolumeRow.pool_id) == PoolRow.id).order_by(PoolRow.name, VolumeRow.name).limit(_MOST_OF_A_KIND)
+        .join(VolumeRow, col(VolumeRow.pool_id) == PoolRow.id).where(col(VolumeRow.moving_from).is_(None)).order_by(PoolRow.name, VolumeRow.name).limit(_MOST_OF_A_KIND)
     )  # fmt: skip
     return [Thing("volume", f"{pool}/{name}", f"/pools/{i}", bare=fs == "none") for i, pool, name, fs in rows]
 
@@ -117,7 +117,7 @@ def _things(session: Session, word: str) -> list[Thing]:
     ]
     volumes = session.exec(
         pick(PoolRow.id, PoolRow.name, VolumeRow.name, VolumeRow.file_system)
-        .join(VolumeRow, col(VolumeRow.pool_id) == PoolRow.id)
+        .join(VolumeRow, col(VolumeRow.pool_id) == PoolRow.id).where(col(VolumeRow.moving_from).is_(None))
         .where(or_(col(VolumeRow.name).icontains(word, autoescape=True), col(PoolRow.name).icontains(word, autoescape=True)))
         .limit(_MOST_OF_A_KIND)
     )  # fmt: skip

@@ -9,7 +9,7 @@ from typing import Any
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 from sqlalchemy import and_, case, func
-from sqlmodel import Session, col, select
+from sqlmodel import Session, col, or_, select
 
 from pairshelf.api.figures_out import After, Cut
 from pairshelf.api.guard import needs, signed_in
@@ -348,7 +348,9 @@ def pools(query: PageQuery) -> Any:
         }  # fmt: skip
         used = _used(session, ids)
         volumes: dict[int, list[str]] = {}
-        query_names = select(VolumeRow.pool_id, VolumeRow.name).where(col(VolumeRow.pool_id).in_(ids))
+        query_names = select(VolumeRow.pool_id, VolumeRow.name).where(
+            col(VolumeRow.pool_id).in_(ids), col(VolumeRow.moving_from).is_(None)
+        )
         for pool_id, name in session.exec(query_names.order_by(VolumeRow.name)):
             volumes.setdefault(pool_id, []).append(name)
     lines = []
@@ -383,7 +385,9 @@ def pool(path: PoolPath) -> Any:
         open_jobs = jobs_out(
             session,
             select(JobRow)
-            .where(JobRow.pool_id == row.id, col(JobRow.state).not_in(("done", "failed")))
+            .where(
+                or_(JobRow.pool_id == row.id, JobRow.to_pool_id == row.id), col(JobRow.state).not_in(("done", "failed"))
+            )
             .order_by(col(JobRow.id)),
         )
         checks = jobs_out(

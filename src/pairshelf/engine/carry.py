@@ -25,7 +25,7 @@ from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.engine.queue import enqueue
-from pairshelf.store.database import Lock, held_lock, is_full, transaction
+from pairshelf.store.database import Lock, held_lock, is_full, lock_until_commit, transaction
 from pairshelf.store.tables import JobRow, JobState, Setting, now
 
 __all__ = ["carry", "pause", "pick_up_the_dropped", "simulated_speed"]
@@ -87,12 +87,14 @@ def _step(job_id: int, world: Devices) -> float | None:
     whole = True
     try:
         with transaction() as session:
-            found = session.exec(select(JobRow.kind, JobRow.pool_id).where(JobRow.id == job_id)).first()
+            found = session.exec(select(JobRow.to_pool_id, JobRow.pool_id).where(JobRow.id == job_id)).first()
             if found is None:
                 return None
             pool_id = found[1]
             if pool_id is None:
                 return _lot_step(session, job_id, world)
+            for number in sorted(n for n in found if n is not None):  # In one order, as everybody holds pools.
+                lock_until_commit(session, Lock.POOL, number)
             pool = open_pool(session, pool_id)
             whole = pool.whole
             job = session.get(JobRow, job_id, with_for_update=True)

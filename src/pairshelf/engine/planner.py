@@ -29,6 +29,7 @@ from pairshelf.store.tables import (
     DriveRow,
     FormerPool,
     Host,
+    JobRow,
     PartitionPlan,
     PoolPlace,
     PoolRow,
@@ -72,6 +73,9 @@ def named(session: Session, context: Context) -> Named:
         volumes = select(VolumeRow.pool_id).join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
         volumes = volumes.where(VolumeRow.name == volume)
         pools.update(_ids(session, volumes.where(PoolRow.name == pool) if pool else volumes))
+    if context.moving_with:
+        going = select(JobRow.to_pool_id).where(col(JobRow.pool_id).in_(pools), col(JobRow.finished_at).is_(None))
+        pools.update(_ids(session, going))
     for iqn in _given(context.targets):
         pools.update(_ids(session, (
             select(VolumeRow.pool_id).join(TargetLun, col(TargetLun.volume_id) == VolumeRow.id)

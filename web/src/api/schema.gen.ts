@@ -2413,6 +2413,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/move-volume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Move a volume to another pool while it is used; mounts, shares, targets and rules follow. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_move_volume_sheets_move_volume_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/leave-move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Leave the moving of a volume off: it stays in its pool, and nothing has changed. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_leave_move_sheets_leave_move_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/mount-volume": {
         parameters: {
             query?: never;
@@ -7874,6 +7908,49 @@ export interface components {
          * @description Give a volume's capacity back to its pool.
          */
         DeleteVolumeBody: {
+            /** Volume */
+            volume: string;
+        };
+        /**
+         * MoveVolumeBody
+         * @description Move a volume to another pool while it is used; mounts, shares, targets and rules follow.
+         */
+        MoveVolumeBody: {
+            /** Volume */
+            volume: string;
+            /** Pool */
+            pool: string;
+            /**
+             * Name
+             * @default
+             */
+            name?: string;
+            /**
+             * Protection
+             * @default
+             */
+            protection?: string;
+            /**
+             * File System
+             * @default
+             */
+            file_system?: string;
+            /**
+             * Provision
+             * @default
+             */
+            provision?: string;
+            /**
+             * Keep
+             * @default false
+             */
+            keep?: boolean;
+        };
+        /**
+         * LeaveMoveBody
+         * @description Leave the moving of a volume off: it stays in its pool, and nothing has changed.
+         */
+        LeaveMoveBody: {
             /** Volume */
             volume: string;
         };
@@ -13848,6 +13925,78 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["DeleteVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_move_volume_sheets_move_volume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveVolumeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_leave_move_sheets_leave_move_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaveMoveBody"];
             };
         };
         responses: {

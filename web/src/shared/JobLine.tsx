@@ -7,6 +7,7 @@ import { api, ask, type Schema } from "../api/client";
 import { EVERYTHING } from "../api/keys";
 import { useMay } from "./me";
 import { Act } from "./parts";
+import { SheetAct } from "./SheetForm";
 import { TERMS } from "./terms";
 import { formatHours } from "./units";
 
@@ -88,6 +89,11 @@ export function JobLine({ job, plain }: { job: Job; plain?: boolean }) {
                   ]}
                 />
               </Tooltip>
+            )}
+            {job.kind === "move-volume" && job.volume && (
+              <SheetAct kind="leave-move" body={{ volume: `${job.pool}/${job.volume}` }}>
+                Leave it off
+              </SheetAct>
             )}
             {job.state === "paused" ? (
               <Act why={may.why} size="compact-sm" onClick={() => resume.mutate()}>

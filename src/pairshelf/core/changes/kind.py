@@ -52,6 +52,8 @@ class Context:
     drives_of_hosts: tuple[str, ...] = ()
     #: All free drives are looked at, and none of them held: to choose from, for a request that names none.
     free_drives: bool = False
+    #: The pools that volumes are being moved to belong to it, too.
+    moving_with: bool = False
     #: Drains under way, by number, with their drives and pools.
     drains: tuple[int, ...] = ()
     hosts: tuple[str, ...] = ()

@@ -110,6 +110,11 @@ MEETINGS = (
     Meeting("self-repair", ("self-repair",), Where.PLACE, Then.JOINED),
     Meeting("rebuild", ("self-repair",), Where.PLACE, Then.ENDED, said="A drive has come to the place."),
     Meeting("rebuild", ("rebuild",), Where.PLACE, Then.ANEW),
+    Meeting("move-volume", ("move-volume",), Where.VOLUME, Then.REFUSED, said="This volume is being moved already."),
+    Meeting("move-volume", ("move-application", "undo-move"), Where.VOLUME, Then.REFUSED, "busy",
+            "An application is being moved to it, or from it; wait for that."),
+    Meeting("move-application", ("move-volume",), Where.VOLUME, Then.REFUSED, "busy",
+            "This volume is being moved; wait for that, or leave it off."),
     *(
         Meeting(change, (), Where.VOLUME, Then.REFUSED, "busy",
                 "A job works on this volume; wait for it, or pause and end it first.")

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 from sqlalchemy import delete, func, text
+from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.device import Devices
@@ -23,7 +24,10 @@ from pairshelf.engine.io.spread_io import SpreadIO, Stretch, base_of
 from pairshelf.engine.pools import OpenPool, open_io
 from pairshelf.store.database import among
 from pairshelf.store.repositories.drives_and_pools import store_stripes
-from pairshelf.store.tables import SampleFile, VolumePiece, VolumeRow, VolumeStripes
+from pairshelf.store.tables import ChangedRegion, SampleFile, VolumePiece, VolumeRow, VolumeStripes
+
+#: Extents of a volume that is being moved that are copied again together, when one of them is written.
+CHANGED_TOGETHER = 64
 
 
 def pieces_of(session: Session, volume_id: int) -> list[Piece]:
@@ -123,7 +127,7 @@ def give_back(session: Session, pool: OpenPool, volume: VolumeRow, stretches: Se
 def delete_volume(session: Session, pool: OpenPool, volume: VolumeRow) -> None:
     """The volume with its files; its extents are free again."""
     volume_id = volume.number
-    for table in (SampleFile, VolumePiece, VolumeStripes):
+    for table in (SampleFile, VolumePiece, VolumeStripes, ChangedRegion):
         session.connection().execute(delete(table).where(col(table.volume_id) == volume_id))
     session.delete(volume)
     session.flush()
@@ -190,6 +194,8 @@ class VolumeIO:
         count = len(data) // self.block
         if at + count > volume.extents:
             raise NoRoom("The volume is full.", code="volume-full", needed=count, left=volume.extents - at, field=None)
+        if volume.moving_to is not None:
+            self._note_changed(volume, at, count)
         pieces = self._where(volume)
         if missing := unplaced(pieces, at, count):
             more: list[Stretch] = []
@@ -200,6 +206,12 @@ class VolumeIO:
             self.io.take_up(self._pool.layout, more)
         for extent, address, n in spans(pieces, at, count):
             self.write_to(address, data[(extent - at) * self.block : (extent - at + n) * self.block], fresh=fresh)
+
+    def _note_changed(self, volume: VolumeRow, at: int, count: int) -> None:
+        """What is written to a volume that is being moved has to be copied again."""
+        regions = range(at // CHANGED_TOGETHER, (at + count - 1) // CHANGED_TOGETHER + 1)
+        rows = [{"volume_id": volume.number, "region": region} for region in regions]
+        self._session.connection().execute(insert(ChangedRegion).on_conflict_do_nothing(), rows)
 
     def write_to(self, address: int, data: bytes, *, fresh: bool = True) -> None:
         """Whole extents to a pool address; usually one that nothing refers to yet."""

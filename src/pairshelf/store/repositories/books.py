@@ -144,6 +144,7 @@ def load_volumes(
         .outerjoin(KeepRule, col(KeepRule.volume_id) == VolumeRow.id)
         .order_by(PoolRow.name, VolumeRow.name)
     )
+    query = query.where(col(VolumeRow.moving_from).is_(None))
     if only:
         query = query.where(among(VolumeRow.pool_id, pool_ids))
     if ids is not None:

@@ -19,13 +19,22 @@ from pairshelf.store.tables.disposal import Certificate, FormerPool, SigningKey,
 from pairshelf.store.tables.drives import DrainRow, DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
 from pairshelf.store.tables.pools import BackupRow, GrowthPath, MissedWrite, PoolPlace, PoolRow
-from pairshelf.store.tables.volumes import KeepRule, Mount, SampleFile, VolumePiece, VolumeRow, VolumeStripes
+from pairshelf.store.tables.volumes import (
+    ChangedRegion,
+    KeepRule,
+    Mount,
+    SampleFile,
+    VolumePiece,
+    VolumeRow,
+    VolumeStripes,
+)
 from pairshelf.store.tables.work import Comparison, ErrandRow, JobRow, LogRow, SheetPlan, SheetRow
 
 __all__ = [
     "Application",
     "BackupRow",
     "Certificate",
+    "ChangedRegion",
     "Comparison",
     "Condition",
     "DrainRow",

@@ -29,9 +29,13 @@ class VolumeRow(Numbered, table=True):
     created_at: dt.datetime = when()
     #: Its number in the table of a drive divided into partitions.
     partition: int | None = None
+    #: Of a copy that nobody sees yet: the volume that is moving to it. And of that: its copy.
+    moving_from: int | None = Field(default=None, foreign_key="volume.id")
+    moving_to: int | None = Field(default=None, foreign_key="volume.id")
     __table_args__ = (
         UniqueConstraint("pool_id", "name", name="one_volume_of_a_name"),
         UniqueConstraint("pool_id", "partition", name="one_volume_a_partition"),
+        UniqueConstraint("moving_from", name="one_copy_of_a_moving_volume"),
         CheckConstraint(
             "size > 0 and (extents > 0 or (extents = 0 and partition is not null))", name="volume_has_room"
         ),
@@ -48,6 +52,15 @@ class VolumePiece(Numbered, table=True):
     at: int = big()
     first: int = big()
     count: int = big()
+
+
+class ChangedRegion(SQLModel, table=True):
+    """Extents of a volume that were written while it is being moved, and have to be copied again."""
+
+    __tablename__ = "changed_region"
+    volume_id: int = Field(primary_key=True, foreign_key="volume.id")
+    #: So many extents from region x so many on (``engine.io.volume_io.CHANGED_TOGETHER``).
+    region: int = Field(primary_key=True)
 
 
 class VolumeStripes(SQLModel, table=True):

@@ -52,6 +52,8 @@ class JobRow(Numbered, table=True):
     volume_id: int | None = Field(default=None, foreign_key="volume.id")
     sheet_id: int | None = Field(default=None, foreign_key="change_sheet.id")
     slot: int | None = None
+    #: The pool that something moves to.
+    to_pool_id: int | None = Field(default=None, foreign_key="pool.id", index=True)
     #: The drain that it is part of.
     drain_id: int | None = Field(default=None, foreign_key="drain.id")
     state: str = JobState.WAITING

@@ -24,6 +24,9 @@ export function VolumeActs({ volume }: { volume: Schema["VolumeOut"] }) {
   const ref = `${volume.pool}/${volume.name}`;
   const names = (hosts.data?.hosts ?? []).map((h) => h.name);
   const { system } = useUnits();
+  const pools = server.useQuery("get", "/api/pools", { params: { query: { limit: 200 } } });
+  const others = (pools.data?.pools ?? []).filter((p) => p.name !== volume.pool && !p.divided);
+  const spread = (pool: unknown) => others.find((p) => p.name === pool)?.scheme === "spread";
   const size = formatSize(volume.size, system);
   const bare = volume.file_system === "none";
   return (
@@ -45,6 +48,64 @@ export function VolumeActs({ volume }: { volume: Schema["VolumeOut"] }) {
           ]}
         >
           Extend or shrink…
+        </SheetAct>
+        <SheetAct
+          kind="move-volume"
+          body={{ volume: ref }}
+          title={`Move ${volume.name} to another pool`}
+          about="It stays in use: what is written meanwhile is copied again, all of it is compared, and mounts, shares, targets and rules follow in one step."
+          why={others.length ? null : "There is no other pool it could go to."}
+          fields={[
+            {
+              name: "pool",
+              label: "To pool",
+              kind: "select",
+              options: others.map((p) => ({
+                value: p.name,
+                label: `${p.name} · ${formatSize(p.free, system)} left`,
+              })),
+              required: true,
+              initial: others[0]?.name ?? "",
+            },
+            {
+              name: "protection",
+              label: "Its protection there",
+              description: "As copies-2, copies-3, parity-1:5 or parity-2:8",
+              placeholder: "copies-2",
+              when: (v) => spread(v.pool),
+            },
+            {
+              name: "file_system",
+              label: "File system",
+              description: "Another one is copied file by file",
+              kind: "select",
+              options: [
+                { value: "", label: `as it is (${bare ? "none" : volume.file_system})` },
+                ...(bare ? [] : (systems.data?.file_systems ?? []).filter((f) => f.id !== volume.file_system))
+                  .filter((f) => f.id !== "none")
+                  .map((f) => ({ value: f.id, label: f.id })),
+              ],
+            },
+            {
+              name: "provision",
+              label: "Provided",
+              kind: "select",
+              options: [
+                { value: "", label: `as it is (${volume.thin ? "thin" : "thick"})` },
+                ...(bare
+                  ? []
+                  : [{ value: volume.thin ? "thick" : "thin", label: volume.thin ? "thick" : "thin" }]),
+              ],
+            },
+            {
+              name: "keep",
+              label: "Keep the source, with its files",
+              kind: "check",
+              initial: volume.partition !== null,
+            },
+          ]}
+        >
+          Move to another pool…
         </SheetAct>
         {!bare && (
           <SheetAct

@@ -10,7 +10,7 @@ from pairshelf.core.changes.volumes.volume_plan import backup_said, files_given_
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool, EstateVolume
 from pairshelf.core.domain.units import EXTENT
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, Busy, NotPossible
 
 #: Days that a pool can be put together again at most, and unless something else is said.
 MOST_DAYS, USUAL_DAYS = 90, 7
@@ -44,6 +44,11 @@ def plan(estate: Estate, request: TakeApart) -> TakeApartPlan:
             code="divided",
             field="pool",
         )
+    if any(u.kind in ("move-volume", "move-in") for u in pool.under_way):
+        raise Busy(
+            f"A volume is being moved to {pool.name} or from it; wait for that, or leave it off.", job=None, kind="take-apart",
+            code="busy",
+        )  # fmt: skip
     if not 0 <= request.keep_days <= MOST_DAYS:
         raise BadInput(f"It can be put together again for 0 to {MOST_DAYS} days.", field="keep_days")
     volumes = tuple(v for v in estate.volumes if v.pool == pool.name)

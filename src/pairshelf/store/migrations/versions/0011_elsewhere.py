@@ -1,4 +1,4 @@
-"""Everything goes elsewhere: drains; which regions a drive that is away has missed"""
+"""Everything goes elsewhere: drains; which regions a drive that is away has missed; volumes that move"""
 
 from alembic import op
 
@@ -28,7 +28,19 @@ alter table missed_write
     drop constraint missed_write_pkey,
     add primary key (place_id, absence, region);
 alter table missed_write alter column region drop default;
-alter table job add column drain_id integer references drain;
+alter table job
+    add column drain_id integer references drain,
+    add column to_pool_id integer references pool;
+create index ix_job_to_pool_id on job (to_pool_id);
+alter table volume
+    add column moving_from integer references volume,
+    add column moving_to integer references volume,
+    add constraint one_copy_of_a_moving_volume unique (moving_from);
+create table changed_region (
+    volume_id integer not null references volume,
+    region integer not null,
+    primary key (volume_id, region)
+);
 
 create trigger told after insert or update or delete on drain for each statement execute function tell_screens();
 """
