@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import random
+import threading
+import time
 
 import pytest
 from sqlmodel import select
@@ -12,6 +14,8 @@ from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import Busy, NotPossible
 from pairshelf.engine.carry import carry
+from pairshelf.engine.jobs.kinds import JOBS
+from pairshelf.engine.jobs.work import Work
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
@@ -248,7 +252,6 @@ def test_two_drains_meet_and_one_is_left_off_and_evened_out() -> None:
 
 def _some_steps(job: int, steps: int, most: int = 2) -> None:
     """A job taken so many small steps further."""
-    from pairshelf.engine import carry as carrying
     from pairshelf.engine.jobs.work import Work
 
     world = devices()
@@ -256,7 +259,7 @@ def _some_steps(job: int, steps: int, most: int = 2) -> None:
         with transaction() as session:
             row = session.get_one(JobRow, job)
             work = Work(session, row, open_pool(session, row.pool_id or 0), world, most)
-            carrying.JOBS[row.kind].step(work)
+            JOBS[row.kind].step(work)
 
 
 def test_copies_left_off_keep_their_drives_and_spares_go_at_once() -> None:
@@ -344,3 +347,39 @@ def test_drives_fail_at_random_while_a_spread_pool_is_drained(seed: int) -> None
     assert files_intact(pool) and check(pool).report["mismatches"] == 0
     with transaction() as session:
         assert all(session.get_one(DriveRow, d).service == "free" for d in leaving)
+
+
+def test_the_last_two_that_leave_at_the_same_moment_end_it() -> None:
+    """Each of them sees the other's drive still in use until that has been committed."""
+    old = shelf(4, name="Old", size=30 * GIB)
+    shelf(4, name="New", size=30 * GIB)
+    pools = [build(old[:2], "copies-2", name="p"), build(old[2:], "copies-2", name="q")]
+    carry_all()
+    do("drain", shelves=("Old",))
+    for job in open_jobs("copy")[:4:3]:
+        carry(job)
+    first, second = open_jobs("copy")
+    ready, go = threading.Event(), threading.Event()
+
+    def late() -> None:
+        with transaction() as session:
+            row = session.get_one(JobRow, first)
+            JOBS["copy"].step(Work(session, row, open_pool(session, row.pool_id or 0), devices(), 10**6))
+            row.state = "done"
+            session.flush()
+            ready.set()
+            go.wait(5)
+
+    thread = threading.Thread(target=late)
+    thread.start()
+    assert ready.wait(20)
+    other = threading.Thread(target=carry, args=(second,))
+    other.start()
+    time.sleep(0.5)
+    go.set()
+    thread.join()
+    other.join()
+    with transaction() as session:
+        assert session.exec(select(DrainRow)).one().ended_at is not None
+        assert all(session.get_one(DriveRow, d).drain_id is None for d in old)
+    assert len(pools) == 2

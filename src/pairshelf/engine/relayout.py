@@ -46,8 +46,9 @@ def give_free(session: Session, pool: PoolRow, drive_id: int | None) -> None:
 def end_drain_if_empty(session: Session, drain_id: int) -> None:
     """A drain ends with its last drive that was in use; its drives may be given duties again."""
     session.flush()
+    # Two of its drives may leave at the same moment, in pools of their own: one after the other looks whether it was the last.
+    row = session.get_one(DrainRow, drain_id, with_for_update=True, populate_existing=True)
     in_use = select(DriveRow.id).where(DriveRow.drain_id == drain_id, DriveRow.service == Service.IN_USE)
-    row = session.get_one(DrainRow, drain_id)
     if row.ended_at is None and session.exec(in_use).first() is None:
         end_drain(session, row)
         log(session, SYSTEM, "drained", row.subject, f"{row.subject[0].upper()}{row.subject[1:]} is empty: "

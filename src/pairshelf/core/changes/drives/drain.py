@@ -120,7 +120,7 @@ def subject_of(estate: Estate, request: Drain) -> tuple[str, tuple[EstateDrive, 
                 raise BadInput(f"There is no {what} {name or 'without a name'} with drives in it.", field=field)
             # What the host starts from holds nothing of a pool, and stays.
             found.update({d.id: d for d in own if d.service == "in-use" or not d.starts_host})
-            words.append(f"{what} {name.strip()}")
+            words.append(f"{what} {own[0].shelf if what == 'shelf' else own[0].host}")
     if not found and not words:
         raise BadInput("Choose the drives, the shelf or the host that is to be emptied.", field="drives")
     return " and ".join(words), tuple(found.values())
