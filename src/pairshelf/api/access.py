@@ -23,6 +23,7 @@ from pairshelf.core.domain.names import near_misses
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotFound
 from pairshelf.engine.pools import devices
+from pairshelf.services import switching_off
 from pairshelf.store.database import pick, transaction
 from pairshelf.store.repositories.books import load_access, load_books, taken_by
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
@@ -209,7 +210,7 @@ class PartiesOut(BaseModel):
 
 
 class PullQuery(Query):
-    kind: Literal["drive", "shelf", "host", "site", "volume", "pool"]
+    kind: Literal["drive", "shelf", "host", "site", "volume", "pool", "everything"]
     #: A drive's serial, or a name.
     name: str
 
@@ -234,7 +235,19 @@ class StandOut(BaseModel):
     people: list[str]
 
 
+class PowerOut(BaseModel):
+    """Whether power may go off now."""
+
+    #: yes; held: some of it cannot be used until it is back; wait: something has to finish first.
+    may: str
+    sentence: str
+    first: list[str]
+    lines: list[str]
+
+
 class NoticeOut(BaseModel):
+    #: Of what has power: a drive, a shelf, a host, a site, everything. Null for the others.
+    power: PowerOut | None
     what: str
     below: list[str]
     hits: list[HitOut]
@@ -438,6 +451,8 @@ def _drives_in(session: Session, query: PullQuery) -> list[int]:
             statement.join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
             .join(Site, col(Site.id) == Shelf.site_id).where(Site.name == query.name)
         )  # fmt: skip
+    elif query.kind == "everything":
+        statement = statement.where(col(DriveRow.shelf_id).is_not(None))
     else:
         return []
     return [i for i in session.exec(statement.limit(20_000)) if i is not None]
@@ -456,9 +471,10 @@ def _estate_around(session: Session, query: PullQuery) -> tuple[Estate, list[int
         pool, _, name = query.name.rpartition("/")
         named = select(VolumeRow.id).join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id).where(VolumeRow.name == name)
         volumes |= set(session.exec(named.where(PoolRow.name == pool) if pool else named))
-    if query.kind in ("host", "site"):
+    if query.kind in ("host", "site", "everything"):
         away = select(Host.id).join(Site, col(Site.id) == Host.site_id)
-        away = away.where((Host.name if query.kind == "host" else Site.name) == query.name)
+        if query.kind != "everything":
+            away = away.where((Host.name if query.kind == "host" else Site.name) == query.name)
         volumes |= set(session.exec(pick(Mount.volume_id).where(col(Mount.host_id).in_(away))))
         served = pick(TargetLun.volume_id).join(Target, col(Target.id) == TargetLun.target_id)
         volumes |= set(session.exec(served.where(col(Target.host_id).in_(away))))
@@ -473,7 +489,11 @@ def who_notices(query: PullQuery) -> Any:
     with transaction() as session:
         estate, ids = _estate_around(session, query)
         found: Notice = pull(estate, query.kind, query.name, load_drives(session, ids))
+        off = None if query.kind in ("pool", "volume") else switching_off.answer(session, estate.pools, ids)
     return NoticeOut(
+        power=None if off is None else PowerOut(
+            may=off.may.value, sentence=off.sentence, first=list(off.first), lines=list(off.lines)
+        ),
         what=found.what, below=list(found.below), sentence=found.sentence, people=list(found.people),
         hits=[
             HitOut(pool=h.pool, drives=list(h.drives[:60]), sets=list(h.sets), before=h.before, after=h.after,

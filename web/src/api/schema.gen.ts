@@ -6399,6 +6399,7 @@ export interface components {
         };
         /** NoticeOut */
         NoticeOut: {
+            power: components["schemas"]["PowerOut"] | null;
             /** What */
             what: string;
             /** Below */
@@ -6426,6 +6427,20 @@ export interface components {
             after: string;
             /** Sentence */
             sentence: string;
+        };
+        /**
+         * PowerOut
+         * @description Whether power may go off now.
+         */
+        PowerOut: {
+            /** May */
+            may: string;
+            /** Sentence */
+            sentence: string;
+            /** First */
+            first: string[];
+            /** Lines */
+            lines: string[];
         };
         /** StandOut */
         StandOut: {
@@ -11462,7 +11477,7 @@ export interface operations {
     access_who_notices_depends_pull_get: {
         parameters: {
             query: {
-                kind: "drive" | "shelf" | "host" | "site" | "volume" | "pool";
+                kind: "drive" | "shelf" | "host" | "site" | "volume" | "pool" | "everything";
                 name: string;
             };
             header?: never;

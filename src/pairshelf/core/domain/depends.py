@@ -15,7 +15,7 @@ from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.survival import PoolState, now_in_words, state_of
 
 #: What can be pulled.
-THINGS = ("drive", "shelf", "host", "site", "volume", "pool")
+THINGS = ("drive", "shelf", "host", "site", "volume", "pool", "everything")
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,14 +84,20 @@ def pull(estate: Estate, kind: str, name: str, drives: Sequence[EstateDrive]) ->
         hits = (Hit(pool.name, (), (), pool.state, "unreachable", f"Pool {pool.name} is taken away as a whole."),)
     served = {h.pool: h.serves for h in hits}
     away = (
-        {name} if kind == "host" else {h.name for h in estate.machines if h.site == name} if kind == "site" else set()
+        {name}
+        if kind == "host"
+        else {h.name for h in estate.machines if kind == "everything" or h.site == name}
+        if kind in ("site", "everything")
+        else set()
     )
     through = _through(estate, away)
     stands = tuple(
         _stand(estate, v, serves=served.get(v.pool, True) and v.ref not in through)
         for v in estate.volumes if v.pool in served or v.ref in through
     )  # fmt: skip
-    return Notice(f"{kind} {name}", _below(kind, drives), hits, stands, _sentence(hits, stands))
+    return Notice(
+        kind if kind == "everything" else f"{kind} {name}", _below(kind, drives), hits, stands, _sentence(hits, stands)
+    )
 
 
 def _hit(pool: EstatePool, gone: Collection[int]) -> Hit | None:

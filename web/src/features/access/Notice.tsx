@@ -7,7 +7,7 @@ import { type Schema, server } from "../../api/client";
 import { keyed } from "../../shared/keyed";
 import { Heading, State, Trouble, Waiting } from "../../shared/parts";
 
-const KINDS = ["drive", "shelf", "host", "site", "pool", "volume"] as const;
+const KINDS = ["drive", "shelf", "host", "site", "pool", "volume", "everything"] as const;
 type Kind = (typeof KINDS)[number];
 const WHAT: Record<Kind, string> = {
   drive: "Serial of the drive",
@@ -16,12 +16,13 @@ const WHAT: Record<Kind, string> = {
   site: "Name of the site",
   pool: "Name of the pool",
   volume: "The volume, as pool/volume",
+  everything: "All that has power here",
 };
 
 export function Notice() {
   const [params, setParams] = useSearchParams();
   const kind = (params.get("kind") ?? "shelf") as Kind;
-  const name = params.get("name") ?? "";
+  const name = kind === "everything" ? "all" : (params.get("name") ?? "");
   const [typed, setTyped] = useState(name);
   const found = server.useQuery(
     "get",
@@ -54,6 +55,7 @@ export function Notice() {
           allowDeselect={false}
         />
         <TextInput
+          display={kind === "everything" ? "none" : undefined}
           label={WHAT[kind]}
           value={typed}
           onChange={(e) => setTyped(e.currentTarget.value)}
@@ -92,6 +94,29 @@ function Shown({ notice }: { notice: Schema["NoticeOut"] }) {
           </Text>
         ))}
       </section>
+      {notice.power && (
+        <section className="paper" aria-label="May power go off now?">
+          <h2>May power go off now?</h2>
+          <p
+            className={notice.power.may === "yes" ? "pine" : notice.power.may === "wait" ? "rust" : undefined}
+            style={{ margin: "0.4rem 0", fontWeight: 600 }}
+          >
+            {notice.power.sentence}
+          </p>
+          {notice.power.first.length > 0 && (
+            <ol style={{ margin: "0.2rem 0" }}>
+              {keyed(notice.power.first).map(({ key, text }) => (
+                <li key={key}>{text}</li>
+              ))}
+            </ol>
+          )}
+          {keyed(notice.power.lines).map(({ key, text }) => (
+            <Text size="sm" key={key}>
+              {text}
+            </Text>
+          ))}
+        </section>
+      )}
       {notice.hits.map((h) => (
         <section className="paper" key={h.pool} aria-label={`Pool ${h.pool}`}>
           <div style={{ display: "flex", flexWrap: "wrap", gap: "0.3rem 1rem", alignItems: "baseline" }}>

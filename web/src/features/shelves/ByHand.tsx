@@ -153,6 +153,11 @@ export function ShelfActs({
           </button>
         )
       )}
+      {inUse > 0 && (
+        <Link to={`/notice?kind=shelf&name=${encodeURIComponent(`${shelf.site}/${shelf.name}`)}`}>
+          may it be switched off?
+        </Link>
+      )}
       <Trouble error={drain.error} />
       {shelf.drives === 0 && (
         <button type="button" className="figure" onClick={() => remove.mutate()}>
