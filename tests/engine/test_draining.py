@@ -181,6 +181,8 @@ def test_what_is_missing_is_said_and_nothing_begun() -> None:
     full = spread(shelf(4, name="D", size=20 * GIB), "copies-2", size="34 GiB", name="full")
     with pytest.raises(NotPossible, match=r"elsewhere in full, such as 1 drive of"):
         do("drain", drives=(_serial("D1"),))
+    with pytest.raises(NotPossible, match="Take the pool apart instead"):
+        do("drain", shelves=("D",))
     with transaction() as session:
         assert not session.exec(select(DrainRow)).all()
     assert not open_jobs("drain") and not open_jobs("copy")

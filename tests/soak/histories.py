@@ -50,6 +50,7 @@ from pairshelf.store import database
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records, load_pools
 from pairshelf.store.tables import (
+    DrainRow,
     DriveRow,
     JobRow,
     JobState,
@@ -74,6 +75,19 @@ POOLS: dict[str, tuple[str, int, int, int, tuple[int, ...], dict[str, Any]]] = {
     "stepped-2": ("stepped-2", 5, 1, 2, (12, 12, 20, 30, 30), {}),
     "spread-1": ("spread", 6, 1, 1, (20,), {"volume_size": "40 GiB", "protection": "parity-1:4"}),
     "spread-copies": ("spread", 5, 1, 1, (20,), {"volume_size": "30 GiB", "protection": "copies-2"}),
+}
+
+#: The same, and more, in which drives are drained among everything else: what is emptied, and on which shelf and host.
+DRAINED = POOLS | {
+    "spread-hosts": ("spread", 8, 1, 1, (20,), {"volume_size": "40 GiB", "protection": "parity-1:3", "domain": "host"}),
+    "spread-shelves": (
+        "spread",
+        9,
+        1,
+        2,
+        (20,),
+        {"volume_size": "30 GiB", "protection": "copies-3", "domain": "shelf"},
+    ),
 }
 
 
@@ -158,8 +172,10 @@ class History:
 
     def __init__(self, seed: int, kind: str | None = None) -> None:
         self.dice = random.Random(seed)
-        self.kind = kind or self.dice.choice(sorted(POOLS))
-        self.scheme, count, sets, self._spread_promises, sizes, volume = POOLS[self.kind]
+        named = kind or self.dice.choice(sorted(POOLS))
+        self.kind = named.removeprefix("drained:")
+        self.drained = named != self.kind
+        self.scheme, count, sets, self._spread_promises, sizes, volume = DRAINED[self.kind]
         self.encrypted = self.dice.random() < 0.4
         self.said: list[str] = [f"{self.kind}{', encrypted' if self.encrypted else ''}"]
         self.kills = 0
@@ -184,7 +200,9 @@ class History:
 
     def _put_in(self, size: int) -> int:
         self._number += 1
-        record = DriveRecord("A", self._number, f"A{self._number}", size * GIB, Kind.HDD, bays=500)
+        where = f"-{self._number % 4}" if self.drained else ""
+        host = f"h{where}" if self.drained else None
+        record = DriveRecord(f"A{where}", self._number, f"A{self._number}", size * GIB, Kind.HDD, bays=500, host=host)
         with transaction() as session:
             return add_records(session, [record], service=Service.FREE)[0].id or 0
 
@@ -235,10 +253,32 @@ class History:
             if place.state == MemberState.MISSING:
                 self._seen[place.id, place.absence] = before
             elif was[0] == MemberState.MISSING and place.state == MemberState.ACTIVE:
+                if self.scheme == "spread":
+                    # Others may have changed in stripes that it has no part in; of those it has, none.
+                    self._in_step(drive.serial)
+                    continue
                 # One that a worker saw go is not known here.
                 then = self._seen.get((place.id, place.absence), before)
                 changed = [s for s, stood in then.items() if before.get(s, stood) != stood]
                 assert not changed, f"{drive.serial} came back as it was, and {changed} had changed"
+
+    def _in_step(self, serial: str) -> None:
+        """With a drive back that is said to have missed nothing, no stripe is out of step, as far as all are there."""
+        journal = StripeJournal(devices().folder / "journals" / f"pool-{self.pool_id}")
+        with transaction() as session:
+            kinds = session.exec(
+                select(JobRow.kind).where(col(JobRow.state).not_in((JobState.DONE, JobState.FAILED)))
+            ).all()
+        if (
+            "first-sync" in kinds
+            or self._not_whole()
+            or journal.pending()
+            or any(devices().lost_extents(d.serial) for _, d in self._places())
+        ):
+            return
+        with transaction() as session:
+            wrong = Raw(session, self.pool_id).in_step()
+        assert not wrong, f"{serial} came back as it was, and stripes {wrong} are out of step"
 
     def _not_whole(self) -> int:
         """Places that do not hold all their data, or will be found not to."""
@@ -296,6 +336,9 @@ class History:
 
     def grow(self) -> None:
         """It gets other drives, sets or another scheme, or one that works is exchanged; or what is on its way turns."""
+        if self.drained and self.dice.random() < 0.6:
+            self.drain()
+            return
         largest = max(self._sizes) + self.dice.choice((0, 0, 7))
         act = self.dice.choice(("add-drives", "add-drives", "convert-pool", "convert-pool", "exchange", "exchange", "add-sets",
                                 "turn-restripe", "leave-copy", "extend-volumes"))  # fmt: skip
@@ -331,6 +374,25 @@ class History:
             else:
                 self._do(act, pool="p")
             self._say(act)
+
+    def drain(self) -> None:
+        """Some of its drives are to leave, or all of a host; or that is left off."""
+        with transaction() as session:
+            going = session.exec(select(DrainRow.id).where(col(DrainRow.ended_at).is_(None))).all()
+        with suppress(PairShelfError):
+            if going and self.dice.random() < 0.3:
+                self._do("leave-drain", drain=self.dice.choice(going))
+                self._say("draining left off")
+                return
+            places = self._places()
+            leaving = self.dice.sample(places, min(len(places), self.dice.choice((1, 1, 2, 3))))
+            for place, _ in () if self.scheme == "spread" and self.dice.random() < 0.7 else leaving:
+                self._put_in(place.size // GIB)
+            if self.dice.random() < 0.3:
+                self._do("drain", hosts=(f"h-{self.dice.randint(0, 3)}",))
+            else:
+                self._do("drain", drives=tuple(d.id for _, d in leaving))
+            self._say(f"drained: {', '.join(d.serial for _, d in leaving)}")
 
     def lose_the_copy(self) -> None:
         """A drive that is being made a copy goes, and perhaps comes back."""
@@ -485,7 +547,13 @@ class History:
     def _put_right(self) -> None:
         """Everything is put back, and everybody works until nothing is left to do."""
         self.said.append("in the end")
-        for _ in range(12):
+        for number in range(12):
+            if number == 6:
+                # What has no room any more, as drives failed meanwhile, is left off.
+                with transaction() as session:
+                    going = session.exec(select(DrainRow.id).where(col(DrainRow.ended_at).is_(None))).all()
+                for drain in going:
+                    self._do("leave-drain", drain=drain)
             self.unlock()
             for _, drive in (*self._places(), *self._beside()):
                 devices().put_back(drive.serial)
@@ -507,12 +575,23 @@ class History:
             assert session.get_one(PoolRow, self.pool_id).state == "healthy"
             ended = session.exec(select(JobRow.kind, JobRow.error).where(JobRow.state == JobState.FAILED)).all()
             # Superseded: its drive failed, or another came. Full: two filled the same volume.
-            fine = ("place", "full", "copy", "left off")
+            fine = ("place", "full", "copy", "left off", "drained", "has left")
             assert all(any(word in (e or "") for word in fine) for _, e in ended), ended
         if any(state == "emptied" for state in [p.state for p, _ in self._places()]):
             return
         with transaction() as session:
             raw = Raw(session, self.pool_id)
+            for row in session.exec(select(DrainRow)):
+                assert row.ended_at is not None
+            free = session.exec(select(DriveRow).where(DriveRow.service == Service.FREE)).all()
+            assert all(d.drain_id is None for d in session.exec(select(DriveRow)))
+            # What has left is named by no place, and its label by no slot of the pool's.
+            places = {p.drive_id: p for p in session.exec(select(PoolPlace))}
+            assert not [d.serial for d in free if d.id in places]
+            for place in places.values():
+                drive = session.get_one(DriveRow, place.drive_id)
+                label = devices().open(drive.serial, drive.size).read_label()
+                assert place.beside is not None or (label or {}).get("slot") == place.slot
             assert raw.in_step() == []
             assert raw.files_differing(self.dice, self.promised) == []
             assert raw.files_differing(self.dice, 0) == []

@@ -15,7 +15,7 @@ from pairshelf.store.database import transaction
 from pairshelf.store.tables import DriveRow
 from tests.engine.helpers import at_once, build, carry_all, fill, shelf
 from tests.soak.__main__ import one
-from tests.soak.histories import POOLS
+from tests.soak.histories import DRAINED, POOLS
 from tests.soak.raw import Raw
 
 pytestmark = pytest.mark.crash
@@ -32,6 +32,14 @@ def test_random_histories_lose_nothing(server: str, template: str, kind: str) ->
             kills += killed
             assert not why, f"make soak SEED={seed} KIND={kind} ROUNDS=1\n{why}"
     assert kills, "nobody was killed"
+
+
+@pytest.mark.parametrize("kind", sorted(DRAINED))
+def test_random_histories_of_drains_lose_nothing(server: str, template: str, kind: str) -> None:
+    """Drives leave, and fail at any instant, with the worker killed at any write: of every kind of pool."""
+    with ProcessPoolExecutor(1) as worker:
+        seed, _, _, why = worker.submit(one, server, template, sorted(DRAINED).index(kind), f"drained:{kind}").result()
+    assert not why, f"make soak SEED={seed} KIND=drained:{kind} ROUNDS=1\n{why}"
 
 
 @pytest.mark.usefixtures("db")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from sqlmodel import Session, select
+from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.pools.build_pool import promised
 from pairshelf.core.domain.drives import Drive
@@ -48,11 +48,27 @@ def end_drain_if_empty(session: Session, drain_id: int) -> None:
     session.flush()
     # Two of its drives may leave at the same moment, in pools of their own: one after the other looks whether it was the last.
     row = session.get_one(DrainRow, drain_id, with_for_update=True, populate_existing=True)
-    in_use = select(DriveRow.id).where(DriveRow.drain_id == drain_id, DriveRow.service == Service.IN_USE)
-    if row.ended_at is None and session.exec(in_use).first() is None:
-        end_drain(session, row)
-        log(session, SYSTEM, "drained", row.subject, f"{row.subject[0].upper()}{row.subject[1:]} is empty: "
-            f"{len(row.drives)} drive{'s' if len(row.drives) > 1 else ''} free, old data readable until wiped.")  # fmt: skip
+    going = select(DriveRow.id).where(DriveRow.drain_id == drain_id, DriveRow.service == Service.IN_USE)
+    if row.ended_at is not None or session.exec(going).first() is not None:
+        return
+    used = select(DriveRow.serial).where(col(DriveRow.id).in_(row.drives), DriveRow.service == Service.IN_USE)
+    stay = list(session.exec(used))
+    end_drain(session, row)
+    row.left_off = bool(stay)
+    many, what = len(row.drives) - len(stay), row.subject[0].upper() + row.subject[1:]
+    free = f"{many} drive{'s are' if many != 1 else ' is'} free, old data readable until wiped"
+    log(session, SYSTEM, "drained", row.subject,
+        f"{what} is empty: {free}." if not stay else f"Draining {row.subject} has ended: {free}; {', '.join(stay)} stay in use.")  # fmt: skip
+
+
+def stays_after_all(session: Session, pool: OpenPool, slot: int, why: str) -> None:
+    """A member that was to leave does not, for now: the drive it was being copied onto is gone. It can be drained again."""
+    drive = session.get(DriveRow, pool.place(slot).drive_id)
+    if drive is not None and (drain_id := drive.drain_id) is not None:
+        drive.drain_id = None
+        log(session, SYSTEM, "drain-stopped", drive.serial,
+            f"Drive {drive.serial} stays in pool {pool.row.name} for now: {why}. Drain it again onto another.")  # fmt: skip
+        end_drain_if_empty(session, drain_id)
 
 
 def end_drain(session: Session, row: DrainRow) -> None:
@@ -75,9 +91,10 @@ def end_copy(session: Session, pool: OpenPool, beside: PoolPlace, why: str) -> N
 
 def leave_off(session: Session, pool: OpenPool, beside: PoolPlace, why: str) -> None:
     """No longer make a drive the copy of a member: it leaves the pool, the member stays."""
-    drive_id = beside.drive_id
+    drive_id, slot = beside.drive_id, beside.beside or 0
     end_copy(session, pool, beside, why)
     give_free(session, pool.row, drive_id)
+    stays_after_all(session, pool, slot, why)
 
 
 def place_of(pool: PoolRow, member: Drive, drive: DriveRow, slot: int | None) -> PoolPlace:

@@ -57,6 +57,7 @@ def may_go_off(pools: Sequence[EstatePool], gone: Collection[int], going: Sequen
     first: list[str] = []
     lines: list[str] = []
     held: list[str] = []
+    stays = False
     for pool in pools:
         own = [p.designed.id for p in pool.places if p.drive is not None and p.drive.id in gone]
         if not own:
@@ -67,6 +68,7 @@ def may_go_off(pools: Sequence[EstatePool], gone: Collection[int], going: Sequen
         jobs = [g for g in going if g.pool_id == pool.id]
         if after not in (PoolState.LOST, PoolState.UNREACHABLE):
             left = after_failures(pool.layout, {*failed, *missing}).more_guaranteed
+            stays = True
             more = "no more drive may fail" if not left else f"{left} more drive{'s' if left > 1 else ''} may fail"
             lines.append(f"{pool.name} stays in use, {after.value}: {more} until it is back.")
             continue
@@ -91,7 +93,7 @@ def may_go_off(pools: Sequence[EstatePool], gone: Collection[int], going: Sequen
     waiting = [g.named for g in going if g.pool_id in touched and g.kind not in _FILLING]
     if waiting:
         lines.append(f"{'; '.join(waiting)}: goes on where it stopped.")
-    if pools and (held or lines):
+    if stays:
         lines.append(
             "What changes meanwhile is noted, and brought up to date when it is back; nothing else is read anew."
         )

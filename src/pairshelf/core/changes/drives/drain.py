@@ -286,6 +286,10 @@ def _require_room(without: Places, emptied: Sequence[Emptied]) -> None:
     for one in emptied:
         layout = spread_of(one.pool.layout)
         closed = [p.slot for p in one.pool.places if p.closed]
+        if len(layout.members) - len(one.slots) < layout.scheme.least:
+            raise NotPossible(
+                f"That would leave no pool of {one.pool.name}. Take the pool apart instead.", code="needed", field="drives"
+            )  # fmt: skip
         extents = room_without(layout, one.slots, closed)
         if not extents:
             continue
