@@ -19,6 +19,7 @@ from playwright.sync_api import Page, sync_playwright
 from bench.building import screens, sixty_drives
 from bench.common import line
 from bench.growing import growing
+from bench.moving import moving
 from bench.wiping import wiping
 from pairshelf import demo
 from pairshelf.core.domain.drives import Drive, Kind
@@ -335,6 +336,7 @@ if __name__ == "__main__":
     sixty_drives()
     growing()
     wiping()
+    moving()
     screens()
     server()
     pace()

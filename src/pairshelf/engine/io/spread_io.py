@@ -224,6 +224,40 @@ class SpreadIO(MembersIO):
                 found.append((stretch.first + row, self._columns(one, present, [wanted])[wanted][0]))
         return found
 
+    def extents(self, wanted: Sequence[tuple[int, int, int]]) -> Block:
+        """Extents of stripes, each by volume, stripe and column: what a drive holds of them is read in one go."""
+        blocks = np.empty((len(wanted), self.block), np.uint8)
+        on: dict[int, list[tuple[int, int]]] = {}
+        for i, (volume, stripe, column) in enumerate(wanted):
+            slot, row = self.volume(volume).spots[stripe, column].tolist()
+            on.setdefault(slot, []).append((row, i))
+        for slot, own in on.items():
+            member = self.members[slot]
+            try:
+                if member.device is None or member.rebuilt_to is not None:
+                    raise Unreadable("")
+                member.device.read_pieces([(row, blocks[i].data) for row, i in sorted(own)])
+                self.moved.add(slot, len(own))
+            except Unreadable:
+                for _, i in own:
+                    blocks[i] = self.extent(*wanted[i])
+        return blocks
+
+    def put_all(self, spots: Sequence[tuple[int, int]], blocks: Block) -> None:
+        """Write extents to their (slot, row); those that lie side by side in one piece."""
+        order = sorted(range(len(spots)), key=lambda i: spots[i])
+        runs: list[list[int]] = []
+        for i in order:
+            last = spots[runs[-1][-1]] if runs else (-1, -1)
+            if spots[i] == (last[0], last[1] + 1):
+                runs[-1].append(i)
+            else:
+                runs.append([i])
+        for run in runs:
+            slot, row = spots[run[0]]
+            self.moved.add(slot, len(run))
+            self.write_member(slot, row, blocks[run].data)
+
     def extent(self, volume: int, stripe: int, column: int) -> Block:
         """One extent of a stripe: read where it stands, or computed from the others where that cannot be read."""
         one = Stretch(self.volume(volume), stripe, 1)

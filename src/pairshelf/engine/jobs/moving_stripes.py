@@ -16,8 +16,7 @@ def make(work: Work, moves: Sequence[Move]) -> None:
     """Write what stands there to its new places, flush, and note them: until then the old ones hold, and none of them
     is written to."""
     io, pool = work.spread_io, work.pool
-    for move in moves:
-        io.put(move.to[0], move.to[1], io.extent(move.volume, move.stripe, move.column))
+    io.put_all([m.to for m in moves], io.extents([(m.volume, m.stripe, m.column) for m in moves]))
     io.flush()
     pool.layout = io.layout = moved(io.layout, moves)
     for volume in {m.volume for m in moves}:

@@ -7,13 +7,14 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from pairshelf.core.changes.drives.replace_drive import careful_order, why_too_small
+from pairshelf.core.changes.drives.replace_drive import why_too_small
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Takes
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.file_systems import FileSystem
+from pairshelf.core.domain.names import natural
 from pairshelf.core.domain.units import EXTENT, format_size
 from pairshelf.core.errors import BadInput, Busy, Locked, NotPossible, NotServing
 from pairshelf.core.figures.durations import at_rate, copy
@@ -163,25 +164,37 @@ Places = Sequence[tuple[EstatePool, EstatePlace]]
 def _assigned(places: Places, free: Sequence[EstateDrive]) -> tuple[list[CopyOf], list[tuple[EstatePool, EstatePlace]]]:
     """Each place with the drive it is copied onto, and the places for which there is none. The largest first, each onto
     the drive that suits it best of those that are left: so as many as can be have one."""
-    left = list(free)
+    # Drives of which one is as good as another stand together, in the order of their bays.
+    alike: dict[object, list[tuple[int, EstateDrive]]] = {}
+    for number, d in enumerate(sorted(free, key=lambda d: (natural(d.shelf or ""), d.bay or 0, d.id), reverse=True)):
+        alike.setdefault((d.shelf, d.host, d.condition, d.holds is None, d.kind, d.offers), []).append((-number, d))
     leaving = {(pool.id, place.slot) for pool, place in places}
     crowds = {pool.id: _crowds(pool, leaving) for pool, _ in places}
     found, without = [], []
     for pool, place in sorted(places, key=lambda p: (-p[1].designed.extents, p[0].name, p[1].slot)):
-        fitting = [d for d in left if not why_too_small(place, d)]
+        fitting = {k: own[-1] for k, own in alike.items() if own and not why_too_small(place, own[-1][1])}
         if not fitting or place.drive is None:
             without.append((pool, place))
             continue
         one, crowd = pool.layout.set_of(place.slot), crowds[pool.id]
         most = max(1, pool.layout.scheme.survives)
 
-        def key(drive: EstateDrive, place: EstatePlace = place, one: int = one, crowd: Counter[object] = crowd,
-                most: int = most) -> tuple[object, ...]:  # fmt: skip
-            crowded = sum(crowd[one, unit] >= most for unit in _units(drive))
-            return (drive.condition != "good", crowded, drive.holds is not None, *careful_order(place, drive))
+        def careful(
+            item: tuple[object, tuple[int, EstateDrive]], place: EstatePlace = place, one: int = one,
+            crowd: Counter[object] = crowd, most: int = most,
+        ) -> tuple[object, ...]:  # fmt: skip
+            """Well before warning; on a shelf and host that hold no more of its set than it can do without; blank; of the
+            right kind; the smallest; near; then bay by bay."""
+            number, d = item[1]
+            crowded = sum(crowd[one, unit] >= most for unit in _units(d))
+            designed = place.designed
+            return (
+                d.condition != "good", crowded, d.holds is not None, d.kind is not designed.kind, d.offers,
+                d.shelf != designed.shelf, d.host != designed.host, number,
+            )  # fmt: skip
 
-        best = min(fitting, key=key)
-        left.remove(best)
+        which, (_, best) = min(fitting.items(), key=careful)
+        alike[which].pop()
         crowd.update((one, unit) for unit in _units(best))
         found.append(CopyOf(pool, place, place.drive, best))
     return found, without
