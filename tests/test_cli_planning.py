@@ -15,7 +15,8 @@ from pairshelf.core.changes.kinds import KINDS
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, NotFound, NotPossible, PairShelfError
-from pairshelf.engine.pools import devices
+from pairshelf.engine.jobs.rebuild import start_rebuild
+from pairshelf.engine.pools import devices, open_pool
 from pairshelf.services.accounts import add_user
 from pairshelf.services.disposal import public_keys
 from pairshelf.store.database import transaction
@@ -205,3 +206,35 @@ def test_drives_are_let_go_from_the_console(run: Callable[..., str], tmp_path: P
         run("certificate", "verify", str(tmp_path / "nothing.json"))
     with pytest.raises(BadInput):
         run("wipe", "methods", "Tray:1", "--category", "magic")
+
+
+def test_a_shelf_is_drained_and_power_asked_about_from_the_console(run: Callable[..., str]) -> None:
+    old = shelf(3, name="Oak", size=30 * GIB)
+    shelf(3, name="Elm", size=30 * GIB)
+    sheet = json.loads(
+        run("plan", "build-pool", "--name", "cold", "--scheme", "parity-1", "--drives", "Oak:1-3", "--json")
+    )
+    run("approve", str(sheet["id"]), "--confirm", "cold")
+    carry_all()
+    assert "cold cannot be used until it is back" in run("power", "shelf", "Oak")
+    assert json.loads(run("power", "drive", "Oak1", "--json"))["may"] == "yes"
+    assert run("power", "everything").startswith("Yes, when nobody needs cold")
+    sheet = json.loads(run("plan", "drain", "--shelves", "Oak", "--json"))
+    assert [e["place"] for e in sheet["erases"]] == ["Elm bay 1", "Elm bay 2", "Elm bay 3"]
+    run("approve", str(sheet["id"]), "--confirm", "Oak")
+    told = json.loads(run("drains", "--json"))["drains"][0]
+    assert told["left"] == 3 * 29 * GIB and {d["onto"] for d in told["drives"]} == {"Elm1", "Elm2", "Elm3"}
+    assert told["pools"] == [{"name": "cold", "promised": 1, "now": 1}]
+    assert "Oak bay 1 Oak1" in run("drains")
+    carry_all()
+    assert "shelf Oak, ended" in run("drains")
+    assert run("power", "shelf", "Oak").strip() == "Yes. Nothing of a pool stands there."
+    with transaction() as session:
+        pool = session.exec(select(PoolRow)).one()
+        start_rebuild(session, open_pool(session, pool.number), 0, "ida")
+    done = CliRunner().invoke(app, ["power", "drive", "Elm2"])
+    assert done.exit_code == 1 and "Rebuild of cold" in done.output
+    for words, said in ((("power", "volume", "v"), "Power goes off for"), (("power", "shelf", "Nowhere"), "Nowhere")):
+        with pytest.raises(BadInput, match=said):
+            run(*words)
+    assert old

@@ -29,7 +29,6 @@ from pairshelf.store.repositories.books import load_access, load_books, taken_by
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
     Application,
-    DriveRow,
     Host,
     Initiator,
     KeepRule,
@@ -40,7 +39,6 @@ from pairshelf.store.tables import (
     SampleFile,
     Share,
     ShareVisit,
-    Shelf,
     Site,
     Target,
     TargetLun,
@@ -432,35 +430,9 @@ def parties() -> Any:
 # -- what depends on what --------------------------------------------------------------------------
 
 
-def _drives_in(session: Session, query: PullQuery) -> list[int]:
-    statement = select(DriveRow.id)
-    if query.kind == "drive":
-        statement = statement.where(DriveRow.serial == query.name)
-    elif query.kind == "shelf":
-        site, _, name = query.name.rpartition("/")
-        statement = statement.join(Shelf, col(Shelf.id) == DriveRow.shelf_id).where(Shelf.name == name)
-        if site:
-            statement = statement.join(Site, col(Site.id) == Shelf.site_id).where(Site.name == site)
-    elif query.kind == "host":
-        statement = (
-            statement.join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
-            .join(Host, col(Host.id) == Shelf.host_id).where(Host.name == query.name)
-        )  # fmt: skip
-    elif query.kind == "site":
-        statement = (
-            statement.join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
-            .join(Site, col(Site.id) == Shelf.site_id).where(Site.name == query.name)
-        )  # fmt: skip
-    elif query.kind == "everything":
-        statement = statement.where(col(DriveRow.shelf_id).is_not(None))
-    else:
-        return []
-    return [i for i in session.exec(statement.limit(20_000)) if i is not None]
-
-
 def _estate_around(session: Session, query: PullQuery) -> tuple[Estate, list[int]]:
     """The pools that lose drives, and the volumes that stand on them or are reached through what goes."""
-    drives = _drives_in(session, query)
+    drives = switching_off.drives_in(session, query.kind, query.name)
     pools: set[int | None] = set(session.exec(pick(PoolPlace.pool_id).where(col(PoolPlace.drive_id).in_(drives))))
     if query.kind == "pool":
         pools |= set(session.exec(select(PoolRow.id).where(PoolRow.name == query.name)))

@@ -1,0 +1,76 @@
+"""``pairshelf drains`` and ``pairshelf power``: how draining stands, and whether power may go off now."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from pairshelf.cli.planning import Json, _surroundings
+from pairshelf.cli.show import app, print_json, show, table
+from pairshelf.core.domain.units import format_size
+
+if TYPE_CHECKING:
+    from pairshelf.services.draining import Standing
+
+
+@app.command("drains")
+def list_drains(as_json: Json = False) -> None:
+    """What is being drained, what still stands there, and what may fail meanwhile.
+
+    Begin with: pairshelf plan drain --shelves Loft
+    """
+    _surroundings()
+    from pairshelf.services.draining import drains
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        found = drains(session)
+        if as_json:
+            return print_json({"drains": [_told(s) for s in found]})
+        lines = table("", "what", "drive", "pool", "still there", "onto", right=(4,))
+        for one in found:
+            what = f"{one.row.subject}{', ended' if one.row.ended_at is not None else ''}"
+            for d in one.drives:
+                lines.add_row(
+                    str(one.row.number), what, f"{d.drive.place} {d.drive.serial}", d.pool or "",
+                    format_size(d.left) if d.left else "nothing", d.onto.serial if d.onto else "",
+                )  # fmt: skip
+    show(lines)
+    return None
+
+
+def _told(one: Standing) -> dict[str, Any]:
+    return {
+        "id": one.row.number, "subject": one.row.subject, "ended": one.row.ended_at is not None, "left_off": one.row.left_off,
+        "left": one.left,
+        "drives": [
+            {"serial": d.drive.serial, "place": d.drive.place, "pool": d.pool, "held": d.held, "left": d.left,
+             "onto": d.onto.serial if d.onto else None} for d in one.drives
+        ],
+        "pools": [{"name": k.pool.name, "promised": k.promised, "now": k.now} for k in one.pools],
+    }  # fmt: skip
+
+
+@app.command("power")
+def may_power_go(
+    kind: Annotated[str, typer.Argument(help="drive, shelf, host, site, or everything.")],
+    name: Annotated[str, typer.Argument(help="A drive's serial, or the name.")] = "all",
+    as_json: Json = False,
+) -> None:
+    """May power go off now? The exit status is 0 for yes, 1 where something has to finish first.
+
+    Example: pairshelf power shelf Loft
+    """
+    _surroundings()
+    from pairshelf.services.switching_off import ask
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        found = ask(session, kind, name)
+    if as_json:
+        print_json({"may": found.may.value, "sentence": found.sentence, "first": found.first, "lines": found.lines})
+    else:
+        print("\n".join((found.sentence, *found.first, *found.lines)))
+    if found.may == "wait":
+        raise typer.Exit(1)
