@@ -88,7 +88,6 @@ def decide(page: Page) -> None:
         whole=True,
     )
     plan(page)
-    take(page, "buy", "/compare?view=buy&what=what-if&need=20 TB&survive=2&then1=30 TB&then2=45 TB")
     page.goto(before)
     page.get_by_text(re.compile("^Suggested")).wait_for()
 
@@ -194,6 +193,30 @@ def dispose(page: Page) -> None:
     take(page, "disposal")
 
 
+def drain(page: Page) -> None:
+    """A field station is emptied, caught on the way and paused."""
+    page.goto("/shelves")
+    ids = [
+        d for n in (2, 3, 4)
+        for d in page.request.get(f"/api/drives/matching?filter=free hdd shelf:yarrow-{n}").json()["ids"]
+    ]  # fmt: skip
+    change(page, "build-pool", confirm="field", name="field", scheme="spread", domain="host", drives=ids, volume="field-notes",
+           volume_size="4 TB", protection="copies-2", file_system="xfs")  # fmt: skip
+    pool = next(p for p in page.request.get("/api/pools").json()["pools"] if p["name"] == "field")["id"]
+    page.goto(f"/pools/{pool}")
+    while page.get_by_role("heading", name="Under way").count():
+        time.sleep(1)
+    page.get_by_role("button", name="Write sample files").click()
+    page.wait_for_timeout(4000)
+    change(page, "drain", hosts=["yarrow-2"])
+    page.goto("/draining")
+    page.get_by_text(re.compile("^[3-7]. % left")).first.wait_for(timeout=60_000)
+    page.get_by_role("button", name="Pause").click()
+    page.get_by_role("button", name="Resume").wait_for()
+    take(page, "draining")
+    page.get_by_role("button", name="Resume").click()
+
+
 def walk(page: Page) -> None:
     """The way through, with a picture of each main view."""
     take(page, "today")
@@ -224,6 +247,7 @@ def walk(page: Page) -> None:
     while page.get_by_role("heading", name="Under way").count():
         time.sleep(1)
     grow(page)
+    drain(page)
     dispose(page)
     page.goto("/shelves")
     page.get_by_role("checkbox", name=re.compile("^Loft bay 4,")).click()

@@ -1,5 +1,5 @@
 /** Shelves and drives written down by hand, put right, and taken out of the books. */
-import { Button, Group, Modal, NumberInput, Stack, Text, Textarea, TextInput } from "@mantine/core";
+import { Button, Group, Menu, Modal, NumberInput, Stack, Text, Textarea, TextInput } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -138,25 +138,34 @@ export function ShelfActs({
           add drives…
         </button>
       )}
-      {draining > 0 ? (
+      {draining > 0 && (
         <Link to="/draining">{draining === inUse ? "being emptied" : `${draining} being emptied`}</Link>
-      ) : (
-        inUse > 0 &&
-        mayDrain.may && (
-          <button
-            type="button"
-            className="figure"
-            disabled={drain.isPending}
-            onClick={() => drain.mutate({ shelves: [`${shelf.site}/${shelf.name}`] })}
-          >
-            drain it
-          </button>
-        )
       )}
       {inUse > 0 && (
-        <Link to={`/notice?kind=shelf&name=${encodeURIComponent(`${shelf.site}/${shelf.name}`)}`}>
-          may it be switched off?
-        </Link>
+        <Menu position="bottom-start">
+          <Menu.Target>
+            <button type="button" className="figure" aria-label={`More for shelf ${shelf.name}`}>
+              …
+            </button>
+          </Menu.Target>
+          <Menu.Dropdown>
+            {draining === 0 && (
+              <Menu.Item
+                disabled={!mayDrain.may || drain.isPending}
+                title={mayDrain.why ?? undefined}
+                onClick={() => drain.mutate({ shelves: [`${shelf.site}/${shelf.name}`] })}
+              >
+                Drain it
+              </Menu.Item>
+            )}
+            <Menu.Item
+              component={Link}
+              to={`/notice?kind=shelf&name=${encodeURIComponent(`${shelf.site}/${shelf.name}`)}`}
+            >
+              May it be switched off?
+            </Menu.Item>
+          </Menu.Dropdown>
+        </Menu>
       )}
       <Trouble error={drain.error} />
       {shelf.drives === 0 && (
