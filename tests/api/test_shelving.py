@@ -8,8 +8,9 @@ from typing import Any
 import pytest
 from sqlmodel import select
 
+from pairshelf.engine.io.volume_io import files_on
 from pairshelf.engine.observe import observe
-from pairshelf.engine.pools import devices
+from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import DriveRow, Shelf
 from tests import console
@@ -231,3 +232,53 @@ def test_only_who_may_approve_has_it_tried(lab: Person, person: Any) -> None:
     assert lab.get(f"/api/sheets/{sheet}/in-the-way").get_json() == {"sentence": None}
     assert person("wren").get(f"/api/sheets/{sheet}/in-the-way").status_code == 403
     assert lab.get("/api/sheets/9999/in-the-way").status_code == 404
+
+
+def test_all_drives_of_a_pool_in_another_shelf_with_bays_shuffled_and_one_forgotten(lab: Person) -> None:
+    """Too few: it waits. All but one: it serves, degraded. The one that was forgotten comes with only what changed."""
+    filled(lab)
+    with transaction() as session:
+        members = [session.get_one(DriveRow, p.drive_id).serial for p in open_pool(session, 1).members]
+    for serial in members:
+        happens(lab, "pull", serial)
+    assert pool_state(1)[0] == "unreachable"
+    assert lab.post("/api/shelves", {"name": "Tower", "bays": 12, "host": "oak", "drives": ""}).status_code in (
+        200,
+        201,
+    )
+    *here, forgotten = members[::-1]
+    bays = {serial: 12 - 2 * n for n, serial in enumerate(here)}
+    for count, (serial, bay) in enumerate(bays.items(), start=1):
+        assert put_in(lab, bay, serial, shelf="Tower").status_code == 200
+        assert pool_state(1)[0] == (
+            "unreachable" if len(members) - count > 2 else "unprotected" if len(members) - count == 2 else "degraded"
+        )
+    assert check_files(lab)
+    volumes = lab.get("/api/volumes").get_json()["volumes"]
+    number = next(v["id"] for v in volumes if v["ref"] == "cold/office")
+    assert lab.post(f"/api/volumes/{number}/fill", {"share": 0.4}).status_code == 200
+    carry_all()
+    place = next(p for p in lab.get("/api/pools/1").get_json()["places"] if p["serial"] == forgotten)
+    assert place["state"] == "missing" and 0 < place["missed"] <= 200 * 2**30
+    assert put_in(lab, 1, forgotten, shelf="Tower").status_code == 200
+    carry_all()
+    assert pool_state(1)[0] == "healthy" and check(1).report["mismatches"] == 0 and check_files(lab)
+    for serial, bay in {**bays, forgotten: 1}.items():
+        found = drive(lab, serial)
+        assert (found["shelf"], found["bay"], found["pool"]) == ("Tower", bay, "cold")
+    # What would happen is worked out by where they stand now.
+    power = lab.get("/api/depends/pull?kind=shelf&name=Tower").get_json()["power"]
+    assert power["may"] == "held" and "cold" in power["sentence"]
+    nothing = lab.get("/api/depends/pull?kind=shelf&name=A").get_json()["hits"]
+    assert nothing == []
+
+
+def check_files(who: Person) -> bool:
+    """Every file of the office's volume reads back."""
+    volumes = who.get("/api/volumes").get_json()["volumes"]
+    number = next(v["id"] for v in volumes if v["ref"] == "cold/office")
+    assert who.post(f"/api/volumes/{number}/read-files").status_code == 200
+    carry_all()
+    with transaction() as session:
+        files = files_on(session, number)
+        return bool(files) and all(f.intact for f in files)

@@ -22,7 +22,18 @@ from pairshelf.engine.pools import OpenPool, into_service, open_pool, refresh_st
 from pairshelf.engine.relayout import end_copy, give_free, leave_off, stands_where
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
-from pairshelf.store.tables import Condition, DriveRow, MemberState, MissedWrite, PoolPlace, Service, Shelf, Site, now
+from pairshelf.store.tables import (
+    Condition,
+    DriveRow,
+    MemberState,
+    MissedWrite,
+    PoolPlace,
+    PoolRow,
+    Service,
+    Shelf,
+    Site,
+    now,
+)
 
 _logger = structlog.get_logger()
 
@@ -117,6 +128,10 @@ def _return_to_bay(session: Session, drive: DriveRow, record: DriveRecord) -> No
         drive.shelf_id, drive.bay = shelf.id, record.bay
         drive.left_shelf_id = drive.left_bay = None
         session.flush()
+        place = session.exec(select(PoolPlace).where(PoolPlace.drive_id == drive.id)).first()
+        # Of a pool that keeps shelves, hosts or sites apart a place belongs to the one that it was made in.
+        if place is not None and session.get_one(PoolRow, place.pool_id).domain in (None, "drive"):
+            stands_where(session, place, drive)
         log(
             session,
             SYSTEM,
