@@ -145,6 +145,18 @@ def test_what_came_is_filled_evenly_and_it_ends(layout: SpreadLayout, more: list
         assert uneven_extents(grown) <= uneven_extents(before)
 
 
+def test_where_one_came_from_nothing_goes_before_that_is_noted() -> None:
+    """The small drive of the full host gives its one extent to the new host, and would take one of the large drive beside
+    it: in moves of its own, once the first is noted."""
+    layout = spread_layout(_members([1, 6, 8, 3], [0, 0, 1, 2]), "host")
+    spots = np.array([[[0, 0], [2, 0]], *([[1, row], [2, row + 1]] for row in range(6))], np.int32)
+    layout = layout.with_volume(StripedVolume(1, PROTECTIONS[0], spots))
+    batches = 0
+    while moves := StripeMoves(layout, ()).evenly(50):
+        layout, batches = _make(layout, moves), batches + 1
+    assert batches > 1 and layout.used_extents[0] == 1 and layout.used_extents[3] >= 2
+
+
 def test_an_emptier_pool_has_nothing_to_move() -> None:
     empty = spread_layout(_members([3, 3, 3], range(3)), "drive")
     assert StripeMoves(empty, {0}).off({0}, 9) == [] and StripeMoves(empty, ()).evenly(9) == []

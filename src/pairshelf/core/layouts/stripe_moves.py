@@ -49,6 +49,8 @@ class StripeMoves:
         self._open = np.ones(len(layout.members), bool)
         self._open[list(closed)] = False
         self._free = free
+        #: Of these, what no move of these has left: where one came from nothing may go yet.
+        self._usable = free.copy()
         self._rows: dict[int, list[int]] = {}
 
     def off(self, leaving: Collection[int], most: int) -> list[Move]:
@@ -97,13 +99,14 @@ class StripeMoves:
 
     def _roomiest(self, domain: int) -> int:
         """Inside a domain the drive with the most room, first in the listed order."""
-        return int(np.where(self._domain_of == domain, self._free, -1).argmax())
+        return int(np.where((self._domain_of == domain) & (self._usable > 0), self._free, -1).argmax())
 
     def _take(self, volume: StripedVolume, stripe: int, column: int, slot: int) -> Move:
         source = volume.spots[stripe, column].tolist()
         if slot not in self._rows:
             self._rows[slot] = free_rows(self._layout, slot)
         self._free[slot] -= 1
+        self._usable[slot] -= 1
         self._slots[volume.volume][stripe, column] = slot
         return Move(volume.volume, stripe, column, (source[0], source[1]), (slot, self._rows[slot].pop()))
 
@@ -156,6 +159,9 @@ class StripeMoves:
     def _between(self, source: int, to: int) -> Move | None:
         """An extent of one domain that may go to another, from the fullest drive that has one: the first of a stripe
         that does not use it."""
+        taker = self._roomiest(to)
+        if self._usable[taker] <= 0:
+            return None
         inside = np.flatnonzero((self._domain_of == source) & self._open)
         for slot in inside[np.argsort(self._free[inside], kind="stable")].tolist():
             for volume in self._layout.volumes:
@@ -164,7 +170,7 @@ class StripeMoves:
                 stripes = np.flatnonzero(stands.any(axis=1) & ~(self._domain_of[slots] == to).any(axis=1))
                 if len(stripes):
                     stripe = int(stripes[0])
-                    return self._take(volume, stripe, int(stands[stripe].argmax()), self._roomiest(to))
+                    return self._take(volume, stripe, int(stands[stripe].argmax()), taker)
         return None
 
     def _unmoved(self, volume: StripedVolume, slot: int) -> npt.NDArray[np.bool_]:
@@ -180,7 +186,7 @@ class StripeMoves:
             used, sizes = self._sizes[inside] - self._free[inside], self._sizes[inside]
             less, more = (2 * used - 1) / sizes, (2 * used + 1) / sizes
             source, to = inside[less.argmax()], inside[more.argmin()]
-            if less.max() <= more.min() + _EVEN or not self._free[to]:
+            if less.max() <= more.min() + _EVEN or not self._usable[to]:
                 continue
             for volume in self._layout.volumes:
                 if len(found := np.argwhere(self._unmoved(volume, int(source)))):

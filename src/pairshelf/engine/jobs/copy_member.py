@@ -25,6 +25,8 @@ def step(work: Work) -> float:
     beside, place = pool.copy_beside(slot), pool.place(slot)
     if beside is None:
         raise NotPossible("The copying was left off.", code="superseded")
+    if not pool.serves():
+        raise Held(f"pool {pool.row.name} is {pool.row.state}; it goes on when it can be read")
     if beside.state == MemberState.MISSING:
         raise Held("the drive that takes the place is away; the copy begins again when it is back")
     if place.state != MemberState.ACTIVE:
