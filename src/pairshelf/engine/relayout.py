@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from sqlmodel import Session, col, select
 
@@ -14,7 +14,7 @@ from pairshelf.core.layouts.restriping import Restriping, restriping
 from pairshelf.core.layouts.spread import spread_of
 from pairshelf.core.layouts.stripe_moves import without_slots
 from pairshelf.engine.errands import on_drive, send
-from pairshelf.engine.jobs.starting import open_jobs
+from pairshelf.engine.jobs.starting import end_unfinished, open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, into_service, label_of, refresh_state
 from pairshelf.store.repositories.drives_and_pools import store_stripes
@@ -79,11 +79,20 @@ def end_drain(session: Session, row: DrainRow) -> None:
     session.flush()
 
 
+def let_spares_go(session: Session, pool: OpenPool, drives: Collection[int]) -> None:
+    """Spares leave a pool."""
+    for place in [p for p in pool.places if p.slot is None and p.beside is None and p.drive_id in drives]:
+        give_free(session, pool.row, place.drive_id)
+        pool.places.remove(place)
+        session.delete(place)
+    session.flush()
+
+
 def end_copy(session: Session, pool: OpenPool, beside: PoolPlace, why: str) -> None:
     """The drive beside a member stands there no longer; its job ends unfinished."""
     for job in open_jobs(session, pool.row.id):
         if job.kind == "copy" and job.slot == beside.beside:
-            job.state, job.finished_at, job.error, job.why_held = JobState.FAILED, now(), why, None
+            end_unfinished(job, why)
     pool.places.remove(beside)
     session.delete(beside)
     session.flush()

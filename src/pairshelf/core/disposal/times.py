@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from pairshelf.core.disposal.facts import DriveFacts
 from pairshelf.core.disposal.methods import Method
 from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.figures.durations import in_lanes
 
 
 def wipe_seconds(facts: DriveFacts, method: Method) -> float:
@@ -43,8 +44,5 @@ def lot_seconds(jobs: Sequence[tuple[DriveFacts, Method, float]]) -> float:
     longest = max((seconds for f, m, seconds in jobs if not uses_the_link(m)), default=0.0)
     for shelf in {f.shelf for f, m, _ in jobs if uses_the_link(m)}:
         own = [(f, s) for f, m, s in jobs if f.shelf == shelf and uses_the_link(m)]
-        lanes = [0.0] * side_by_side([f for f, _ in own])
-        for _, seconds in sorted(own, key=lambda one: -one[1]):
-            lanes[lanes.index(min(lanes))] += seconds
-        longest = max(longest, *lanes)
+        longest = max(longest, in_lanes([s for _, s in own], side_by_side([f for f, _ in own])))
     return longest

@@ -126,7 +126,7 @@ class EstatePlace:
     drive: EstateDrive | None
     #: Everything is being moved off it (spread pools).
     draining: bool = False
-    #: Of one whose drive is missing: extents on it that have changed since, at most; None: it has lost its hold.
+    #: Of one whose drive is missing: extents on it that have changed since, at most; None: it is there.
     missed: int | None = None
 
     @property

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from pairshelf.core.domain.drives import Drive
@@ -31,6 +31,14 @@ def _paced(seconds: float) -> Duration:
 def at_rate(seconds: float) -> Duration:
     """Work that takes so many seconds undisturbed."""
     return _paced(seconds)
+
+
+def in_lanes(seconds: Sequence[float], lanes: int) -> float:
+    """Until all of these are done, so many side by side, the longest first."""
+    taken = [0.0] * max(1, lanes)
+    for one in sorted(seconds, reverse=True):
+        taken[taken.index(min(taken))] += one
+    return max(taken)
 
 
 def first_sync(layout: Layout) -> Duration | None:

@@ -2,7 +2,7 @@
 
 Stripes are moved extent by extent, and never weakened on the way: a stripe's extents stay in different failure domains.
 Where the only room is in domains that a stripe uses already, another stripe makes room for it first: the shortest such
-chain (augmenting paths of bipartite matching; C. Berge, 1957). So whatever can be placed at all (``fits``) is.
+chain (augmenting paths of bipartite matching; C. Berge, 1957). So whatever can be placed at all (``room_without``) is.
 """
 
 from __future__ import annotations
@@ -14,7 +14,6 @@ import numpy as np
 import numpy.typing as npt
 
 from pairshelf.core.domain.units import EXTENT
-from pairshelf.core.layouts.placing import fits
 from pairshelf.core.layouts.spread import SpreadLayout, StripedVolume, free_rows
 
 Spot = tuple[int, int]
@@ -116,8 +115,8 @@ class StripeMoves:
         start = ~self._used(volume, stripe, column)
         room = self._free_of_domains()
         # Breadth first, from the domains that the stripe may use to one with room.
-        came: dict[int, tuple[StripedVolume, int, int] | None] = dict.fromkeys(np.flatnonzero(start).tolist())
-        queue = list(came)
+        queue = np.flatnonzero(start).tolist()
+        came = set(queue)
         for domain in queue:
             for other, row, place in self._standing_in(domain):
                 onto = (~self._used(other.volume, row, place)).nonzero()[0].tolist()
@@ -126,7 +125,7 @@ class StripeMoves:
                         continue
                     if room[to] > 0:
                         return self._take(other, row, place, self._roomiest(to))
-                    came[to] = (other, row, place)
+                    came.add(to)
                     queue.append(to)
                 if len(came) == len(room):
                     break
@@ -208,14 +207,12 @@ def moved(layout: SpreadLayout, moves: Sequence[Move]) -> SpreadLayout:
 
 def room_without(layout: SpreadLayout, leaving: Collection[int], closed: Collection[int] = ()) -> int:
     """How many extents are missing for all stripes to be placed without the leaving slots (and those that are closed);
-    0: all can be."""
+    0: all can be (Gale-Ryser, as ``placing.fits``)."""
     stripes = [(len(v.spots), v.protection.width) for v in layout.volumes]
     capacities = [0] * len(layout.pool.domains)
     for slot, drive in enumerate(layout.members):
         if slot not in leaving and slot not in closed:
             capacities[layout.pool.domain_of[slot]] += drive.extents
-    if fits(capacities, stripes):
-        return 0
     missing = count = extents = 0
     for number, width in sorted(stripes, key=lambda s: -s[1]):
         count, extents = count + number, extents + number * width

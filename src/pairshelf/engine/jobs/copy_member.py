@@ -16,6 +16,7 @@ from pairshelf.engine.jobs.kind import JobKind
 from pairshelf.engine.jobs.starting import meet, start
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.pools import OpenPool
+from pairshelf.engine.relayout import place_of
 from pairshelf.store.tables import DriveRow, JobRow, MemberState
 
 
@@ -56,6 +57,18 @@ def step(work: Work) -> float:
     else:
         job.total = max(job.total, job.cursor + 1)
     return done / max(1, int(job.report["rows"])) * job.seconds
+
+
+def copy_onto(
+    session: Session, pool: OpenPool, slot: int, member: Drive, drive: DriveRow, who: str, sheet_id: int | None
+) -> JobRow:
+    """A drive, ``member`` as layouts see it, comes to stand beside the one at a slot, and is made its copy."""
+    beside = place_of(pool.row, member, drive, None)
+    beside.beside, beside.state = slot, MemberState.COPYING
+    session.add(beside)
+    pool.places.append(beside)
+    session.flush()
+    return start_copy(session, pool, slot, drive, who, sheet_id)
 
 
 def start_copy(

@@ -8,7 +8,7 @@ copied once more. While a step works, both pools are held: nobody writes between
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from sqlalchemy import delete, text, update
@@ -17,9 +17,10 @@ from sqlmodel import Session, SQLModel, col, select
 from pairshelf.core.domain.device import Devices
 from pairshelf.core.domain.volume_spec import Spec
 from pairshelf.core.errors import NoRoom
-from pairshelf.core.layouts.allocation import spans
+from pairshelf.core.layouts.allocation import spans, unplaced
 from pairshelf.engine import keys
 from pairshelf.engine.io.files import FilePlace, FileWriter, agrees, remove_files
+from pairshelf.engine.io.spread_io import Stretch
 from pairshelf.engine.io.volume_io import (
     CHANGED_TOGETHER,
     VolumeIO,
@@ -183,14 +184,7 @@ def _switch(work: Work, volume: VolumeRow, copy: VolumeRow, pool: OpenPool) -> N
         session.connection().execute(_AS_THEY_WERE, both)
     elif copy.thin:
         # What was given back of the source meanwhile is given back of the copy.
-        kept = {e for first, n in _there(session, volume, 0, volume.extents) for e in range(first, first + n)}
-        over = [
-            (e, 1)
-            for first, n in _there(session, copy, 0, copy.extents)
-            for e in range(first, first + n)
-            if e not in kept
-        ]
-        give_back(session, pool, copy, _joined(over))
+        give_back(session, pool, copy, unplaced(pieces_of(session, volume.number), 0, volume.extents))
     copy.moving_from, volume.moving_to = None, None
     copy.created_at = volume.created_at
     if not by_files:
@@ -216,17 +210,6 @@ def _switch(work: Work, volume: VolumeRow, copy: VolumeRow, pool: OpenPool) -> N
         delete_volume(session, work.pool, session.get_one(VolumeRow, both["volume"]))
 
 
-def _joined(extents: Sequence[tuple[int, int]]) -> list[tuple[int, int]]:
-    """Stretches that lie side by side, as one."""
-    found: list[tuple[int, int]] = []
-    for first, count in extents:
-        if found and sum(found[-1]) == first:
-            found[-1] = (found[-1][0], found[-1][1] + count)
-        else:
-            found.append((first, count))
-    return found
-
-
 def start_move(
     session: Session, source: OpenPool, target: OpenPool, volume: VolumeRow, spec: Spec, world: Devices, *, by_files: bool,
     keep: bool, seconds: float, who: str, sheet_id: int | None,
@@ -249,9 +232,7 @@ def start_move(
     ))  # fmt: skip
 
 
-def _fresh(pool: OpenPool, volume: VolumeRow) -> list[Any]:
-    from pairshelf.engine.io.spread_io import Stretch
-
+def _fresh(pool: OpenPool, volume: VolumeRow) -> list[Stretch]:
     placed = pool.layout.striped(volume.number)
     return [Stretch(placed, 0, len(placed.spots))] if placed is not None else []
 

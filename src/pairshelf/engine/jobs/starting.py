@@ -20,6 +20,11 @@ def start(session: Session, job: JobRow) -> JobRow:
     return job
 
 
+def end_unfinished(job: JobRow, why: str) -> None:
+    """A job ends before it is done."""
+    job.state, job.finished_at, job.error, job.why_held = JobState.FAILED, now(), why, None
+
+
 def open_jobs(session: Session, pool_id: int | None) -> list[JobRow]:
     """The jobs of a pool that have not ended."""
     query = select(JobRow).where(
@@ -47,7 +52,7 @@ def meet(
         if meeting.then is Then.REFUSED:
             raise Busy(meeting.said, job=row.id, kind=row.kind, code=meeting.code)
         if meeting.then is Then.ENDED:
-            row.state, row.finished_at, row.error, row.why_held = JobState.FAILED, now(), meeting.said, None
+            end_unfinished(row, meeting.said)
             session.flush()
         else:
             kept = row

@@ -180,10 +180,10 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     )
     for job_pool, kind, volume_id, slot in session.exec(open_jobs.order_by(col(JobRow.id))):
         under_way.setdefault(job_pool or 0, []).append(Under(kind, volume_id, slot))
-    arriving = select(JobRow.to_pool_id, JobRow.kind).where(
+    arriving = select(JobRow.to_pool_id).where(
         among(JobRow.to_pool_id, ids), col(JobRow.state).not_in((JobState.DONE, JobState.FAILED))
     )
-    for to_pool, _ in session.exec(arriving):
+    for to_pool in session.exec(arriving):
         under_way.setdefault(to_pool or 0, []).append(Under("move-in"))
     pools = []
     for row in rows:

@@ -16,8 +16,8 @@ from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, Estat
 from pairshelf.core.domain.file_systems import FileSystem
 from pairshelf.core.domain.names import natural
 from pairshelf.core.domain.units import EXTENT, format_size
-from pairshelf.core.errors import BadInput, Busy, Locked, NotPossible, NotServing
-from pairshelf.core.figures.durations import at_rate, copy
+from pairshelf.core.errors import BadInput, Busy, NotPossible, NotServing
+from pairshelf.core.figures.durations import at_rate, copy, in_lanes
 from pairshelf.core.figures.survival import after_failures
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.spread import spread_of
@@ -274,8 +274,6 @@ def _require_drainable(estate: Estate, drives: Sequence[EstateDrive], named: Seq
             continue
         if pool.state in ("lost", "unreachable"):
             raise NotServing(pool.name, pool.state, "nothing can be moved off its drives now")
-        if pool.locked and not pool.spread and pool.layout.scheme.survives == 0:
-            raise Locked(pool.name)
         kind = "drain" if pool.spread else "copy"
         for place in mine:
             if found := refused(Under(kind, slot=place.slot), pool.under_way):
@@ -350,10 +348,7 @@ def at_once(copies: Sequence[CopyOf]) -> int:
 
 def copying_seconds(copies: Sequence[CopyOf], bears: int) -> float:
     """Until all are done, so many side by side, the longest first."""
-    lanes = [0.0] * max(1, bears)
-    for seconds in sorted((c.seconds for c in copies), reverse=True):
-        lanes[lanes.index(min(lanes))] += seconds
-    return max(lanes)
+    return in_lanes([c.seconds for c in copies], bears)
 
 
 def _sheet(

@@ -8,14 +8,14 @@ from pairshelf.core.changes.drives.drain import DrainPlan
 from pairshelf.core.changes.drives.leave_drain import LeaveDrainPlan
 from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.engine.jobs.copy_member import start_copy
+from pairshelf.engine.jobs.copy_member import copy_onto
 from pairshelf.engine.jobs.drain import start_drain
 from pairshelf.engine.jobs.even_out import start_evening
-from pairshelf.engine.jobs.starting import open_jobs
+from pairshelf.engine.jobs.starting import end_unfinished, open_jobs
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import OpenPool, open_pool
-from pairshelf.engine.relayout import end_drain, end_drain_if_empty, give_free, leave_off, place_of
-from pairshelf.store.tables import DrainRow, DriveRow, JobState, MemberState, SheetRow, now
+from pairshelf.engine.relayout import end_drain, end_drain_if_empty, leave_off, let_spares_go
+from pairshelf.store.tables import DrainRow, DriveRow, SheetRow
 
 
 def apply(session: Session, sheet: SheetRow, planned: DrainPlan, who: str, world: Devices) -> Outcome:
@@ -49,12 +49,7 @@ def apply(session: Session, sheet: SheetRow, planned: DrainPlan, who: str, world
     for copy in sorted(planned.copies, key=lambda c: -c.seconds):
         pool, drive = opened(copy.pool.id), session.get_one(DriveRow, copy.onto.id)
         world.open(drive.serial, drive.size).read(0, 1)
-        beside = place_of(pool.row, copy.onto.as_drive, drive, None)
-        beside.beside, beside.state = copy.place.slot, MemberState.COPYING
-        session.add(beside)
-        pool.places.append(beside)
-        session.flush()
-        job = start_copy(session, pool, copy.place.slot, drive, who, sheet.id)
+        job = copy_onto(session, pool, copy.place.slot, copy.onto.as_drive, drive, who, sheet.id)
         job.drain_id, job.pace = row.id, "gentle"
     for one in planned.emptied:
         pool = opened(one.pool.id)
@@ -63,12 +58,7 @@ def apply(session: Session, sheet: SheetRow, planned: DrainPlan, who: str, world
         session.flush()
         start_drain(session, pool, one.seconds, who, row.number, sheet.id)
     for own, spare in planned.spares:
-        pool = opened(own.id)
-        for place in [p for p in pool.places if p.slot is None and p.beside is None and p.drive_id == spare.id]:
-            pool.places.remove(place)
-            session.delete(place)
-            session.flush()
-            give_free(session, pool.row, spare.id)
+        let_spares_go(session, opened(own.id), {spare.id})
     end_drain_if_empty(session, row.number)
     return Outcome(next(iter(touched)) if len(touched) == 1 else None)
 
@@ -88,12 +78,7 @@ def leave(session: Session, sheet: SheetRow, planned: LeaveDrainPlan, who: str, 
             place.draining = False
         for job in open_jobs(session, pool_id):
             if job.kind == "drain" and job.drain_id == row.id:
-                job.state, job.finished_at, job.error, job.why_held = (
-                    JobState.FAILED,
-                    now(),
-                    "draining was left off",
-                    None,
-                )
+                end_unfinished(job, "draining was left off")
         session.flush()
         start_evening(session, pool, who, sheet.id)
     end_drain(session, row)

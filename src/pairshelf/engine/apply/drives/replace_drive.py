@@ -9,11 +9,11 @@ from pairshelf.core.changes.drives.replace_drive import ReplaceDrivePlan
 from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.growing import take_step
-from pairshelf.engine.jobs.copy_member import start_copy
+from pairshelf.engine.jobs.copy_member import copy_onto
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.observe import give_place
 from pairshelf.engine.pools import open_pool, refresh_state
-from pairshelf.engine.relayout import leave_off, place_of
+from pairshelf.engine.relayout import leave_off
 from pairshelf.store.tables import DriveRow, MemberState, SheetRow
 
 
@@ -26,12 +26,7 @@ def apply(session: Session, sheet: SheetRow, planned: ReplaceDrivePlan, who: str
     world.open(drive.serial, drive.size).read(0, 1)
     place = pool.place(request.slot)
     if place.state == MemberState.ACTIVE:
-        beside = place_of(pool.row, planned.drive.as_drive, drive, None)
-        beside.beside, beside.state = request.slot, MemberState.COPYING
-        session.add(beside)
-        pool.places.append(beside)
-        session.flush()
-        start_copy(session, pool, request.slot, drive, who, sheet.id)
+        copy_onto(session, pool, request.slot, planned.drive.as_drive, drive, who, sheet.id)
         return Outcome(request.pool_id)
     give_place(session, pool, place, drive)
     take_step(session, pool, request.slot, drive.id)

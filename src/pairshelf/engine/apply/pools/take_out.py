@@ -9,7 +9,7 @@ from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.jobs.starting import meet
 from pairshelf.engine.pools import open_io, open_pool
-from pairshelf.engine.relayout import drop, give_free
+from pairshelf.engine.relayout import drop, let_spares_go
 from pairshelf.store.tables import SheetRow, VolumePiece
 
 
@@ -17,11 +17,7 @@ def apply(session: Session, sheet: SheetRow, planned: TakeOutPlan, _who: str, wo
     """Spares go; empty sets go, and the addresses behind theirs move up: what stands there stays where it is."""
     pool = open_pool(session, planned.pool.id)
     ids = {d.id for d in planned.spares}
-    for place in [p for p in pool.places if p.slot is None and p.drive_id in ids]:
-        give_free(session, pool.row, place.drive_id)
-        pool.places.remove(place)
-        session.delete(place)
-    session.flush()
+    let_spares_go(session, pool, ids)
     if not planned.slots:
         return Outcome(pool.row.id)
     meet(session, pool.row.id, "add-sets")

@@ -9,9 +9,9 @@ from pairshelf.core.changes.volumes.move_volume import MoveVolumePlan
 from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.jobs.move_volume import drop_copy, start_move
-from pairshelf.engine.jobs.starting import open_jobs
+from pairshelf.engine.jobs.starting import end_unfinished, open_jobs
 from pairshelf.engine.pools import open_pool
-from pairshelf.store.tables import JobState, SheetRow, VolumeRow, now
+from pairshelf.store.tables import SheetRow, VolumeRow
 
 
 def apply(session: Session, sheet: SheetRow, planned: MoveVolumePlan, who: str, world: Devices) -> Outcome:
@@ -30,11 +30,6 @@ def leave(session: Session, _sheet: SheetRow, planned: LeaveMovePlan, _who: str,
     volume = session.get_one(VolumeRow, planned.volume.id)
     for job in open_jobs(session, volume.pool_id):
         if job.kind == "move-volume" and job.volume_id == volume.id:
-            job.state, job.finished_at, job.why_held, job.error = (
-                JobState.FAILED,
-                now(),
-                None,
-                "the moving was left off",
-            )
+            end_unfinished(job, "the moving was left off")
             drop_copy(session, volume)
     return Outcome(volume.pool_id)
