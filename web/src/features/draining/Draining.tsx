@@ -176,7 +176,7 @@ function LeavingSpine({ drive, largest }: { drive: Leaving; largest: number }) {
         <clipPath id={id}>
           <rect x="0" y={tall - filled} width="34" height={filled} />
         </clipPath>
-        <path d={spinePath(drive.kind, tall)} fill="var(--spine)" clipPath={`url(#${id})`} />
+        <path d={spinePath(drive.kind, tall)} fill="var(--board)" opacity="0.6" clipPath={`url(#${id})`} />
         <path
           d={spinePath(drive.kind, tall)}
           fill="none"
@@ -207,12 +207,12 @@ function Table({ drain }: { drain: Drain }) {
   const { system } = useUnits();
   return (
     <div style={{ overflowX: "auto" }}>
-      <table className="plain" style={{ marginTop: "0.5rem" }}>
+      <table className="plain stacks" style={{ marginTop: "0.5rem" }}>
         <thead>
           <tr>
             <th>Drive</th>
             <th>Pool</th>
-            <th style={{ textAlign: "right" }}>Still there</th>
+            <th className="num">Still there</th>
             <th>Goes to</th>
             <th>How it stands</th>
           </tr>
@@ -220,15 +220,15 @@ function Table({ drain }: { drain: Drain }) {
         <tbody>
           {drain.drives.map((d) => (
             <tr key={d.id}>
-              <td>
+              <td data-label="Drive">
                 {d.place} <span className="faint">{d.serial}</span>
               </td>
-              <td>{d.pool ?? ""}</td>
-              <td style={{ textAlign: "right", whiteSpace: "nowrap" }}>
+              <td data-label="Pool">{d.pool ?? ""}</td>
+              <td data-label="Still there" className="num" style={{ whiteSpace: "nowrap" }}>
                 {d.left === 0 ? "nothing" : formatSize(d.left, system)}
               </td>
-              <td>{d.onto ?? (d.pool ? `the other drives of ${d.pool}` : "")}</td>
-              <td>{how(d)}</td>
+              <td data-label="Goes to">{d.onto ?? (d.pool ? `the other drives of ${d.pool}` : "")}</td>
+              <td data-label="How it stands">{how(d)}</td>
             </tr>
           ))}
         </tbody>
