@@ -19,12 +19,24 @@ from pairshelf.engine.carry import carry, pick_up_the_dropped
 from pairshelf.engine.io.stripe_journal import StripeJournal
 from pairshelf.engine.jobs.pacing import pause, resume
 from pairshelf.engine.observe import observe
-from pairshelf.engine.pools import devices, open_io, open_pool
+from pairshelf.engine.pools import devices, journal_of, open_io, open_pool
 from pairshelf.standin.media import Media
 from pairshelf.store import database
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import DriveRow, JobRow, LogRow
-from tests.engine.helpers import at_once, build, carry_all, check, do, files_intact, fill, happens, pool_state, shelf
+from tests.engine.helpers import (
+    at_once,
+    build,
+    carry_all,
+    check,
+    do,
+    files_intact,
+    fill,
+    happens,
+    pool_row,
+    pool_state,
+    shelf,
+)
 from tests.engine.test_crashes import dies_at
 
 pytestmark = pytest.mark.usefixtures("db")
@@ -38,7 +50,7 @@ def quick(db: str) -> None:
 def _killed_amid_a_write(pool: int) -> tuple[int, StripeJournal]:
     """A job whose worker was killed while the journal held a write; the job and the journal."""
     filling = fill(pool, 0.3)
-    journal = StripeJournal(devices().folder / "journals" / f"pool-{pool}")
+    journal = StripeJournal(journal_of(pool_row(pool)))
     for point in range(2, 40):
         database.engine().dispose()
         dies_at(point, lambda: carry(filling))

@@ -146,7 +146,7 @@ class Room:
         return restriping(self.moving, self.front, upwards=self.upwards, turned=self.turned)
 
     def opened(self) -> RestripeIO:
-        io = RestripeIO(self.layout(), self.members(), self.world.block, self.journal(), pool_id=7, moves=self.moves)
+        io = RestripeIO(self.layout(), self.members(), self.world.block, self.journal(), names=(7,), moves=self.moves)
         io.recover()
         self.front, self.moves = io.front, io.moves
         return io
@@ -275,7 +275,7 @@ def test_a_copy_of_another_move_or_pool_or_a_torn_one_is_left_alone(tmp_path: Pa
     window = room.io.walk.next(room.front, 5)
     assert window is not None and window.by_copy
     spoilt = np.full((window.high - window.low, room.world.block), 7, np.uint8)
-    room.io.pool_id = 8
+    room.io.names = (8,)
     room.io._keep(window, spoilt)
     room.io = room.opened()
     assert room.front == before and room.reads_right()

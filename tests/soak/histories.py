@@ -43,7 +43,7 @@ from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.jobs.pacing import pause, resume
 from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.observe import observe
-from pairshelf.engine.pools import devices, open_pool
+from pairshelf.engine.pools import devices, journal_of, open_pool
 from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import Media
 from pairshelf.store import database
@@ -264,8 +264,8 @@ class History:
 
     def _in_step(self, serial: str) -> None:
         """With a drive back that is said to have missed nothing, no stripe is out of step, as far as all are there."""
-        journal = StripeJournal(devices().folder / "journals" / f"pool-{self.pool_id}")
         with transaction() as session:
+            journal = StripeJournal(journal_of(session.get_one(PoolRow, self.pool_id)))
             kinds = session.exec(
                 select(JobRow.kind).where(col(JobRow.state).not_in((JobState.DONE, JobState.FAILED)))
             ).all()

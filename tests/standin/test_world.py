@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
+import hashlib
+import json
 from decimal import Decimal
 from pathlib import Path
 
 import pytest
 
-from pairshelf.core.domain.device import DeviceError, Presence
+from pairshelf.core.domain.device import RECORD_MOST, DeviceError, Presence
 from pairshelf.core.domain.drives import Kind, extents_of
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.domain.units import GIB
@@ -81,17 +83,44 @@ def test_nothing_is_read_or_written_beyond_the_end(tmp_path: Path) -> None:
             act()
 
 
-def test_a_damaged_label_is_none(tmp_path: Path) -> None:
+def test_a_label_can_be_read_until_both_its_copies_are_damaged(tmp_path: Path) -> None:
     drive = World(tmp_path).open("A", SIZE)
     assert drive.read_label() is None
-    drive.write_label({"pool": "p"})
+    drive.write_label({"pool": "pörse"})
     (media,) = (tmp_path / "media").iterdir()
-    with open(media, "r+b") as file:
-        file.seek(12)
-        file.write(b"\xff")
-    assert drive.read_label() is None
+    for copies, at in ((1, 12), (0, LABEL_BYTES // 2 + 12)):
+        with open(media, "r+b") as file:
+            file.seek(at)
+            file.write(b"\xff")
+        assert drive.read_label() == ({"pool": "pörse"} if copies else None)
     with pytest.raises(ValueError, match="longer"):
         drive.write_label({"pool": "p" * 2000})
+
+
+def test_a_label_of_before_in_one_copy_is_read(tmp_path: Path) -> None:
+    drive = World(tmp_path).open("A", SIZE)
+    drive.flush()
+    body = json.dumps({"pool": "p", "slot": 3}).encode()
+    (media,) = (tmp_path / "media").iterdir()
+    with open(media, "r+b") as file:
+        file.write(b"PSHELF1 " + body + b"\n" + hashlib.sha256(body).hexdigest().encode())
+    assert drive.read_label() == {"pool": "p", "slot": 3}
+
+
+def test_records_stand_beside_one_another_and_go_with_what_is_held_back(tmp_path: Path) -> None:
+    drive = World(tmp_path).open("A", SIZE)
+    assert [drive.record(n) for n in (0, 1)] == [b"", b""]
+    drive.keep_record(0, b"older" * 100)
+    drive.keep_record(1, b"newer")
+    drive.keep_record(0, b"new")
+    assert [drive.record(n) for n in (0, 1)] == [b"new", b"newer"]
+    (held_back,) = (a for a in World(tmp_path).laboratory("A", SIZE) if a.name == "held back")
+    assert b"newer" in held_back.read(0, 1), "a laboratory finds it"
+    for copy, data in ((2, b""), (-1, b""), (0, bytes(RECORD_MOST + 1))):
+        with pytest.raises(ValueError, match="does not fit"):
+            drive.keep_record(copy, data)
+    drive.clear_held_back()
+    assert [drive.record(n) for n in (0, 1)] == [b"", b""]
 
 
 def test_an_arrival_says_all_of_a_drive_until_acknowledged(tmp_path: Path) -> None:

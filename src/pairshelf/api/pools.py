@@ -602,7 +602,7 @@ def new_passphrase(path: PoolPath) -> Any:
         if key is None:
             raise Locked(row.name, then="only while it is unlocked can it be given another")
         passphrase = keys.new_passphrase()
-        row.key, row.passphrase_kept = keys.wrap(key, passphrase), False
+        row.key, row.passphrase_kept = {**(row.key or {}), **keys.wrap(key, passphrase)}, False
         log(session, user.name, "passphrase-changed", row.name, f"Pool {row.name} has a new passphrase.")
     return PassphraseOut(passphrase=passphrase)
 

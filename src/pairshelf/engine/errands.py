@@ -13,15 +13,29 @@ from typing import Any
 import structlog
 from sqlmodel import Session, col, select
 
+from pairshelf.core.changes.sheet import ChangeSheet
 from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.domain.partitions import Part, table_of_parts
-from pairshelf.core.errors import NotPossible, PairShelfError
+from pairshelf.core.errors import Locked, NotPossible, PairShelfError
 from pairshelf.engine.io.files import content_of
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import devices
+from pairshelf.engine.records import forget_records, key_at_large
 from pairshelf.formats.partition_image import disk_id_of, image_chunks, read_table
 from pairshelf.store.database import Lock, afterwards, lock_until_commit, transaction
-from pairshelf.store.tables import DriveRow, ErrandRow, Host, Mount, PoolPlace, SheetRow, now
+from pairshelf.store.tables import (
+    DriveRow,
+    ErrandRow,
+    Host,
+    Mount,
+    PoolPlace,
+    PoolRow,
+    SheetRow,
+    Target,
+    TargetLun,
+    VolumeRow,
+    now,
+)
 
 _logger = structlog.get_logger()
 #: Errands done in one transaction.
@@ -95,6 +109,8 @@ _SAID = {
     "write-label": "Label drive {serial}",
     "write-table": "Write the partition table of drive {serial}",
     "extend-volumes": "Extend the volumes of {pool}",
+    "forget-record": "Erase what {serial} keeps of pool {pool}",
+    "make-again": "Make {named} again",
 }
 
 
@@ -157,6 +173,7 @@ def _write_label(session: Session, world: Devices, facts: dict[str, Any]) -> Non
         if session.exec(place).first() is None:
             return
     device = world.open(facts["serial"], facts["size"])
+    forget_records(world, facts["serial"], facts["size"], but=facts["label"].get("uid"))
     device.write_sectors([])  # a label stands where a table did
     device.write_label(facts["label"])
 
@@ -165,23 +182,71 @@ def _write_table(_session: Session, world: Devices, facts: dict[str, Any]) -> No
     parts = [Part(**p) for p in facts["parts"]]
     table = table_of_parts(facts["size"], facts["sector"], facts["scheme"], parts)
     device = world.open(facts["serial"], facts["size"])
+    forget_records(world, facts["serial"], facts["size"])
     device.write_sectors(image_chunks(table, disk_id_of(facts["serial"])))
     if read_table(device.read_sectors, facts["size"], facts["sector"]) != table:
         raise NotPossible("what was read back is not what was written", code="not-as-written")
 
 
-def _extend_volumes(session: Session, world: Devices, facts: dict[str, Any]) -> None:
-    """What was to wait for the end of a restripe; where it cannot be done any more, the logbook says why."""
+def _forget_record(session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    """The record of a pool that a drive has left, with the key that a passphrase would open. Where it cannot be erased
+    any more, nobody may say of that pool's drives that the key is gone."""
+    try:
+        forget_records(world, facts["serial"], facts["size"], facts["uid"])
+    except DeviceError:
+        key_at_large(session, facts["pool"], [facts["serial"]])
+
+
+def _make_again(session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    """What hung on a volume of a pool that was brought in; where it cannot be made again, the logbook says why."""
+    if facts["kind"] == "add-disk" and _has_disk(session, facts["request"]):
+        return
+    if (
+        facts["kind"] == "make-target"
+        and session.exec(select(Target.id).where(Target.iqn == facts["request"]["iqn"])).first()
+    ):
+        return  # Its disk is added to it.
+    try:
+        _change(session, world, facts["kind"], facts["request"], facts["sheet"], facts["who"])
+        said = f"Made again: {facts['named']}."
+    except Locked:
+        raise  # It waits until the pool is unlocked.
+    except PairShelfError as error:
+        said = f"Not made again: {facts['named']}: {error.message}"
+    log(session, SYSTEM, "made-again", facts["pool"], said)
+
+
+def _has_disk(session: Session, request: dict[str, Any]) -> bool:
+    pool, _, volume = request["volume"].rpartition("/")
+    disk = (
+        select(TargetLun.lun).join(VolumeRow, col(VolumeRow.id) == TargetLun.volume_id)
+        .join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id).where(PoolRow.name == pool, VolumeRow.name == volume)
+    )  # fmt: skip
+    return session.exec(disk).first() is not None
+
+
+def _change(
+    session: Session, world: Devices, kind: str, request: dict[str, Any], sheet_id: int, who: str
+) -> ChangeSheet:
+    """Draw a change up and carry it out; all of it or nothing."""
     # What changes do may send errands: they are asked for only now.
-    from pairshelf.core.changes.volumes.extend_volumes import ExtendVolumes
+    from pairshelf.core.changes.kinds import request_of
     from pairshelf.engine.apply import APPLY
     from pairshelf.engine.planner import plan
 
-    request = ExtendVolumes(facts["pool"], tuple(facts["volumes"]))
+    with session.begin_nested():
+        planned = plan(session, kind, request_of(kind, request), world)
+        APPLY[kind](session, session.get_one(SheetRow, sheet_id), planned, who, world)
+    sheet: ChangeSheet = planned.sheet
+    return sheet
+
+
+def _extend_volumes(session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    """What was to wait for the end of a restripe; where it cannot be done any more, the logbook says why."""
+    request = {"pool": facts["pool"], "volumes": facts["volumes"]}
     try:
-        planned = plan(session, "extend-volumes", request, world)
-        APPLY["extend-volumes"](session, session.get_one(SheetRow, facts["sheet"]), planned, facts["who"], world)
-        said = planned.sheet.title + ": done, as the restripe has ended."
+        sheet = _change(session, world, "extend-volumes", request, facts["sheet"], facts["who"])
+        said = sheet.title + ": done, as the restripe has ended."
     except PairShelfError as error:
         said = f"The volumes of {facts['pool']} were not extended: {error.message}"
     log(session, SYSTEM, "volumes-extended", facts["pool"], said)
@@ -196,4 +261,6 @@ _DO: dict[str, Callable[[Session, Devices, dict[str, Any]], None]] = {
     "write-label": _write_label,
     "write-table": _write_table,
     "extend-volumes": _extend_volumes,
+    "forget-record": _forget_record,
+    "make-again": _make_again,
 }

@@ -9,16 +9,18 @@ import structlog
 from sqlalchemy.exc import IntegrityError, OperationalError, TimeoutError
 from sqlmodel import Session, and_, col, or_, select
 
-from pairshelf.core.domain.device import Arrival, Devices, Presence
+from pairshelf.core.domain.device import Arrival, DeviceError, Devices, Presence
 from pairshelf.core.domain.drives import extents_of, offered
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.figures.survival import after_failures
 from pairshelf.core.layouts.regions import ANYWHERE
+from pairshelf.engine.found_pools import bears
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.jobs.self_repair import start_self_repair
 from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, into_service, open_pool, refresh_state
+from pairshelf.engine.records import head_on, house_of
 from pairshelf.engine.relayout import end_copy, give_free, leave_off, stands_where
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
@@ -28,6 +30,7 @@ from pairshelf.store.tables import (
     MemberState,
     MissedWrite,
     PoolPlace,
+    PoolRecord,
     PoolRow,
     Service,
     Shelf,
@@ -69,7 +72,7 @@ def observe(world: Devices) -> bool:
     for drive_id in _differing(troubled):
         try:
             with transaction() as session:
-                changed |= _settle(session, drive_id, troubled)
+                changed |= _settle(session, drive_id, troubled, world)
         except (OperationalError, TimeoutError):
             raise
         except Exception as error:  # One drive that cannot be settled does not hide the others.
@@ -104,12 +107,16 @@ def _arrive(world: Devices, arrival: Arrival, record: DriveRecord) -> None:
             known = session.exec(select(DriveRow).where(DriveRow.serial == record.serial)).first()
             if known:
                 _return_to_bay(session, known, record)
+                if known.service in (Service.NEW, Service.FREE):
+                    known.bears = bears(world, record.serial, record.size)
             else:
                 label = world.open(record.serial, record.size).read_label()
-                if label and not record.holds:
-                    name = str(label.get("pool"))
+                says = bears(world, record.serial, record.size)
+                if (says or label) and not record.holds:
+                    name = (says or {}).get("name") or str((label or {}).get("pool"))
                     record = replace(record, holds=f"data of a pool {name if name.isprintable() else ''}"[:200].strip())
-                add_records(session, [record], service=Service.NEW)
+                (row,) = add_records(session, [record], service=Service.NEW)
+                row.bears = says
                 log(session, SYSTEM, "drive-arrived", record.serial,
                     f"A new drive {record.serial} is in {record.shelf} bay {record.bay}.")  # fmt: skip
     except IntegrityError:
@@ -141,14 +148,14 @@ def _return_to_bay(session: Session, drive: DriveRow, record: DriveRecord) -> No
         )
 
 
-def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence]) -> bool:
+def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence], world: Devices) -> bool:
     """Bring one drive's condition, and what it means for its pool, into the books."""
     place = session.exec(select(PoolPlace).where(PoolPlace.drive_id == drive_id)).first()
     pool = open_pool(session, place.pool_id) if place else None
     drive = session.get(DriveRow, drive_id, with_for_update=True, populate_existing=True)
     assert drive is not None
     condition = CONDITIONS[troubled.get(drive.serial, Presence.ANSWERS)]
-    if drive.condition == condition:
+    if drive.condition == condition or _never_came(drive):
         return False
     failed = drive.condition == Condition.FAILED
     drive.condition, drive.seen_at = condition, now()
@@ -165,7 +172,7 @@ def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence]) -
         if own is not None and own.slot is not None:
             # One that had failed has failed still, wherever it is carried.
             _settle_member(
-                session, pool, own, Condition.FAILED if failed and condition is Condition.MISSING else condition
+                session, pool, own, Condition.FAILED if failed and condition is Condition.MISSING else condition, world
             )
         elif own is not None and own.beside is not None:
             _settle_copy(session, pool, own, condition)
@@ -201,7 +208,7 @@ def _leave_or_return(session: Session, drive: DriveRow) -> str:
     return f"{shelf.name} bay {bay}" if shelf else "on no shelf"
 
 
-def _settle_member(session: Session, pool: OpenPool, place: PoolPlace, condition: Condition) -> None:
+def _settle_member(session: Session, pool: OpenPool, place: PoolPlace, condition: Condition, world: Devices) -> None:
     if condition is Condition.MISSING:
         catching_up = _catching_up(session, pool, place)
         place.incomplete = place.state != MemberState.ACTIVE and catching_up is None
@@ -214,8 +221,8 @@ def _settle_member(session: Session, pool: OpenPool, place: PoolPlace, condition
         place.state = MemberState.FAILED
         _go_on_as_a_rebuild(session, pool, place)
     elif place.state == MemberState.MISSING:
-        _come_back(session, pool, place)
-    _bring_back_the_stale(session, pool)
+        _come_back(session, pool, place, world)
+    bring_back_the_stale(session, pool, world)
     refresh_state(session, pool)
     session.flush()
     bring_in_spares(session, pool)
@@ -243,13 +250,50 @@ def _go_on_as_a_rebuild(session: Session, pool: OpenPool, place: PoolPlace) -> N
         f"{drive.serial} takes the place of the failed drive in {pool.row.name}, with what had been copied.")  # fmt: skip
 
 
-def _bring_back_the_stale(session: Session, pool: OpenPool) -> None:
+def bring_back_the_stale(session: Session, pool: OpenPool, world: Devices) -> None:
     """Drives that came back earlier but could not be filled then, perhaps can now."""
     for place in pool.members:
         if place.state == MemberState.MISSING and place.drive_id:
             drive = session.get(DriveRow, place.drive_id)
             if drive is not None and drive.condition in (Condition.GOOD, Condition.FAILING):
-                _come_back(session, pool, place)
+                _come_back(session, pool, place, world)
+
+
+def _never_came(drive: DriveRow) -> bool:
+    """A member of a pool that was brought in that has not been here yet: only an arrival tells of it."""
+    return drive.condition == Condition.MISSING and drive.shelf_id is None and drive.left_shelf_id is None
+
+
+def _as_it_went(session: Session, pool: OpenPool, place: PoolPlace, world: Devices) -> bool:
+    """Whether what a drive that is back holds is this pool's; one that is older than it should be is to be filled anew.
+
+    What was written elsewhere since is neither read nor written over: somebody may want it.
+    """
+    drive = session.get_one(DriveRow, place.drive_id)
+    try:
+        head, damaged = head_on(world, drive.serial, drive.size)
+    except DeviceError:
+        return False
+    told = session.get(PoolRecord, pool.row.number, populate_existing=True)
+    due = told.reached.get(drive.serial, 0) if told is not None else 0
+    elsewhere = head is not None and (
+        head.pool != pool.row.uid or (head.generation > due and head.house != house_of(session))
+    )
+    if elsewhere:
+        assert head is not None
+        if drive.bears is None:
+            drive.bears = {"pool": head.pool, "name": head.name, "elsewhere": True}
+            log(session, SYSTEM, "drive-used-elsewhere", drive.serial,
+                f"Drive {drive.serial} is back in pool {pool.row.name} and was used in another installation since, as pool "
+                f"{head.name}: nothing of it is read or written over.")  # fmt: skip
+        return False
+    drive.bears = None
+    if due and (head is None or head.generation < due):
+        place.incomplete = True
+        what = "has an older record than it should" if head is not None else "has no record that can be read"
+        log(session, SYSTEM, "drive-older", drive.serial,
+            f"Drive {drive.serial} {what}{' (damaged)' if damaged else ''}: it is filled anew.")  # fmt: skip
+    return True
 
 
 def _catching_up(session: Session, pool: OpenPool, place: PoolPlace) -> list[int] | None:
@@ -260,8 +304,10 @@ def _catching_up(session: Session, pool: OpenPool, place: PoolPlace) -> list[int
     return next((j.report.get("missed") for j in jobs), None)
 
 
-def _come_back(session: Session, pool: OpenPool, place: PoolPlace) -> None:
+def _come_back(session: Session, pool: OpenPool, place: PoolPlace, world: Devices) -> None:
     """A drive is back: as it was if it missed nothing, otherwise it is brought up to date with what it missed."""
+    if not _as_it_went(session, pool, place, world):
+        return
     marks = select(MissedWrite.region).where(MissedWrite.place_id == place.id, MissedWrite.absence == place.absence)
     missed = sorted(session.exec(marks))
     if not place.incomplete and not missed:

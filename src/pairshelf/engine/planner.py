@@ -21,6 +21,7 @@ from pairshelf.core.domain.names import on_letter
 from pairshelf.core.domain.partitions import wanted_of
 from pairshelf.core.errors import PairShelfError
 from pairshelf.engine import keys
+from pairshelf.engine.found_pools import drives_of, found_pool
 from pairshelf.store.database import pick
 from pairshelf.store.repositories.books import load_books, taken_in
 from pairshelf.store.tables import (
@@ -58,6 +59,8 @@ def named(session: Session, context: Context) -> Named:
     pools, hosts = set(context.pool_ids), {h.strip() for h in context.hosts}
     drives = dict.fromkeys(context.drives)
     drives.update(dict.fromkeys(sorted(_standing_in(session, context))))
+    for uid in context.found:
+        drives.update(dict.fromkeys(drives_of(session, uid)))
     for number in context.drains:
         row = session.get(DrainRow, number)
         drives.update(dict.fromkeys(row.drives if row is not None else ()))
@@ -143,6 +146,9 @@ def estate_of(session: Session, context: Context, world: Devices) -> Estate:
         )  # fmt: skip
     if context.drains:
         estate = replace(estate, drains=tuple(_drains(session, context.drains)))
+    if context.found:
+        found = (found_pool(session, uid, world) for uid in context.found)
+        estate = replace(estate, found=tuple(f for f in found if f is not None))
     if context.former:
         estate = replace(estate, former=tuple(former_pools(session, context.former)))
     if context.partitions:

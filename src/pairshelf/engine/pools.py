@@ -22,6 +22,7 @@ from pairshelf.engine.io.restripe_io import RestripeIO
 from pairshelf.engine.io.spread_io import SpreadIO
 from pairshelf.engine.io.stripe_journal import StripeJournal
 from pairshelf.engine.log import SYSTEM, log
+from pairshelf.engine.records import bring_up_to_date, write_record
 from pairshelf.standin.world import World
 from pairshelf.store.database import Lock, engine, lock_until_commit
 from pairshelf.store.repositories.drives_and_pools import load_stripes
@@ -108,12 +109,20 @@ def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | Spread
     absences = {p.slot: (p.number, p.absence) for p in pool.members if p.state == MemberState.MISSING}
 
     def miss(regions: Mapping[int, Sequence[int]]) -> None:
-        _note_missed((*absences[s], region) for s, found in regions.items() if s in absences for region in found)
+        if _note_missed((*absences[s], region) for s, found in regions.items() if s in absences for region in found):
+            write_record(pool.row.number, world)
 
-    journal = StripeJournal(_journal_of(pool.row.id))
+    bring_up_to_date(session, pool.row.number, world)
+    journal = StripeJournal(journal_of(pool.row))
     if isinstance(pool.layout, Restriping):
         moving = RestripeIO(
-            pool.layout, members, world.block, journal, miss, pool_id=pool.row.number, moves=pool.row.moves
+            pool.layout,
+            members,
+            world.block,
+            journal,
+            miss,
+            names=(pool.row.uid, pool.row.number),
+            moves=pool.row.moves,
         )
         moving.recover()
         note_front(pool, moving)
@@ -139,33 +148,38 @@ def into_service(drive: DriveRow, pool: PoolRow) -> None:
     drive.sealed_by = (
         pool.name if pool.key is not None and (drive.wiped_at is not None or drive.sealed_by == pool.name) else None
     )
-    drive.service, drive.holds, drive.wiped_at = Service.IN_USE, None, None
+    drive.service, drive.holds, drive.wiped_at, drive.bears = Service.IN_USE, None, None, None
 
 
-def _journal_of(pool_id: int | None) -> Path:
-    return settings().devices / "journals" / f"pool-{pool_id}"
+def journal_of(pool: PoolRow) -> Path:
+    """Its file: by what the pool is known by wherever it is, so that one of another installation is never taken for it."""
+    return settings().devices / "journals" / f"pool-{pool.uid}"
 
 
-def forget_journal(pool_id: int) -> None:
+def forget_journal(pool: PoolRow) -> None:
     """A pool is no more; what its journal holds is data of it."""
-    _journal_of(pool_id).unlink(missing_ok=True)
+    journal_of(pool).unlink(missing_ok=True)
 
 
-def keep_front(pool: OpenPool, io: RestripeIO) -> None:
-    """Keep for good, whatever becomes of the caller's transaction, how far the front has come: what lies behind it
-    may be written over from now on. The caller has not written to the pool's row yet."""
+def keep_front(pool: OpenPool, io: RestripeIO, world: Devices) -> None:
+    """Keep for good, whatever becomes of the caller's transaction, how far the front has come, on the drives, too: what
+    lies behind it may be written over from now on. The caller has not written to the pool's row yet."""
     with engine().begin() as connection:
         where = col(PoolRow.id) == pool.row.number
         connection.execute(update(PoolRow).where(where).values(front=io.front, moves=io.moves))
+    write_record(pool.row.number, world)
 
 
-def _note_missed(missed: Iterable[tuple[int, int, int]]) -> None:
-    """Keep for good, whatever becomes of the caller's transaction, which regions these absences missed a write of."""
+def _note_missed(missed: Iterable[tuple[int, int, int]]) -> bool:
+    """Keep for good, whatever becomes of the caller's transaction, which regions these absences missed a write of;
+    whether any of them is new."""
     rows = [{"place_id": place, "absence": absence, "region": region} for place, absence, region in missed]
-    if rows:
-        # A connection of its own. It waits for no lock the caller has: rows of an absence that lasts are never changed.
-        with engine().begin() as connection:
-            connection.execute(insert(MissedWrite).on_conflict_do_nothing(), rows)
+    if not rows:
+        return False
+    # A connection of its own. It waits for no lock the caller has: rows of an absence that lasts are never changed.
+    with engine().begin() as connection:
+        noted = insert(MissedWrite).on_conflict_do_nothing()
+        return bool(connection.execute(noted.values(rows)).rowcount)
 
 
 def refresh_state(session: Session, pool: OpenPool) -> None:
@@ -182,4 +196,11 @@ def refresh_state(session: Session, pool: OpenPool) -> None:
 
 def label_of(pool: PoolRow, slot: int | None) -> dict[str, object]:
     """What is written on a drive so that its pool can be recognised."""
-    return {"pool": pool.name, "pool_id": pool.id, "slot": slot, "scheme": pool.scheme, "sets": pool.sets}
+    return {
+        "pool": pool.name,
+        "uid": pool.uid,
+        "pool_id": pool.id,
+        "slot": slot,
+        "scheme": pool.scheme,
+        "sets": pool.sets,
+    }

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 
 from sqlmodel import Session, col, select
 
@@ -17,9 +17,11 @@ from pairshelf.engine.errands import on_drive, send
 from pairshelf.engine.jobs.starting import end_unfinished, open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, into_service, label_of, refresh_state
+from pairshelf.engine.records import key_at_large
 from pairshelf.store.repositories.drives_and_pools import store_stripes
 from pairshelf.store.repositories.layouts import Goal, all_bands, designed_layout, goal_of, kept_bands
 from pairshelf.store.tables import (
+    Condition,
     DrainRow,
     DriveRow,
     Host,
@@ -34,13 +36,56 @@ from pairshelf.store.tables import (
 )
 
 
-def give_free(session: Session, pool: PoolRow, drive_id: int | None) -> None:
-    """A drive leaves a pool with what it holds."""
+def give_free(session: Session, pool: PoolRow, drive_id: int | None, *, with_record: bool = False) -> None:
+    """A drive leaves a pool with what it holds; of an encrypted one, which goes on or may come back, without its key."""
     drive = session.get(DriveRow, drive_id) if drive_id is not None else None
     if drive is not None:
+        if pool.key is not None and not with_record:
+            _without_key(session, pool, drive)
         drive.service, drive.holds = Service.FREE, f"old data of pool {pool.name}, readable"
         if drive.drain_id is not None:
             end_drain_if_empty(session, drive.drain_id)
+
+
+def _without_key(session: Session, pool: PoolRow, drive: DriveRow) -> None:
+    """What a drive keeps of an encrypted pool goes; where it cannot be reached, that is kept in mind with the key."""
+    if drive.condition in (Condition.GOOD, Condition.FAILING):
+        send(
+            session,
+            "forget-record",
+            on_drive(drive.serial),
+            serial=drive.serial,
+            size=drive.size,
+            uid=pool.uid,
+            pool=pool.name,
+        )
+    else:
+        key = pool.key or {}
+        pool.key = {**key, "at_large": sorted({*key.get("at_large", ()), drive.serial})}
+
+
+def forget_key_copies(
+    session: Session, pool: str, uid: str, drives: Iterable[DriveRow], at_large: Sequence[str]
+) -> None:
+    """The key of an encrypted pool that is no more is gone from its drives, too, as far as they can be reached.
+    ``at_large``: serials of those that left it and could not be reached then."""
+    unreached = list(at_large)
+    for drive in drives:
+        drive.bears = None
+        if drive.condition in (Condition.GOOD, Condition.FAILING):
+            send(
+                session,
+                "forget-record",
+                on_drive(drive.serial),
+                serial=drive.serial,
+                size=drive.size,
+                uid=uid,
+                pool=pool,
+            )
+        else:
+            unreached.append(drive.serial)
+    if unreached:
+        key_at_large(session, pool, unreached)
 
 
 def end_drain_if_empty(session: Session, drain_id: int) -> None:

@@ -23,6 +23,7 @@ from pairshelf.engine.observe import observe
 from pairshelf.engine.own_log import quiet_log
 from pairshelf.engine.pools import devices
 from pairshelf.engine.queue import TASK, receiver
+from pairshelf.engine.records import Recorder
 from pairshelf.store.database import Lock, engine, held_lock, transaction
 from pairshelf.store.tables import Setting, now
 
@@ -32,6 +33,7 @@ _LOOK_EVERY = 0.5
 _ROUND_EVERY = 3.0
 _BEAT_EVERY = 2.0
 _DRAFTS_EVERY = 60.0
+_RECORDS_EVERY = 1.0
 
 _stopping = threading.Event()
 _logger = structlog.get_logger()
@@ -89,6 +91,16 @@ def read_drafts() -> None:
             _logger.warning("drafts", error=f"{type(error).__name__}: {error}".split("\n")[0])
 
 
+def keep_records() -> None:
+    """Write on pools' drives, about every second, what has changed of them."""
+    recorder = Recorder(devices())
+    while not _stopping.wait(_RECORDS_EVERY):
+        try:
+            recorder.write_due()
+        except Exception as error:
+            _logger.warning("records", error=f"{type(error).__name__}: {error}".split("\n")[0])
+
+
 def _beat() -> None:
     with transaction() as session:
         row = session.exec(select(Setting).where(col(Setting.key) == "worker")).first() or Setting(key="worker")
@@ -117,6 +129,7 @@ def main() -> None:
     watcher = threading.Thread(target=watch, name="watch", daemon=True)
     watcher.start()
     threading.Thread(target=beat, name="beat", daemon=True).start()
+    threading.Thread(target=keep_records, name="records", daemon=True).start()
     threading.Thread(target=read_drafts, name="drafts", daemon=True).start()
     loop = asyncio.new_event_loop()
     task = loop.create_task(_serve(app))

@@ -3,6 +3,7 @@
 A sparse file a drive: 1 KiB for the 256 MiB held back (the label lives there), then the extents. Beside it, when
 the drive has a partition table, the table's sectors at their true addresses; and, while its pool is restriped, the
 copy of what is being moved: on a drive slice after slice of it goes through the room held back, here it is one piece.
+And the record of its pool in two copies: on a drive, beside the label in what is held back, at its true size.
 """
 
 from __future__ import annotations
@@ -13,6 +14,7 @@ import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from pairshelf.core.domain.device import RECORD_COPIES, RECORD_MOST
 from pairshelf.core.domain.drives import HELD_BACK, extents_of
 from pairshelf.core.domain.units import EXTENT
 
@@ -20,7 +22,9 @@ from pairshelf.core.domain.units import EXTENT
 BLOCK = 4096
 SCALE = EXTENT // BLOCK
 LABEL_BYTES = HELD_BACK // SCALE
-_MAGIC = b"PSHELF1 "
+#: Of a label in two copies, half the room each; and of the older sort, in one.
+_MAGIC, _ONE_COPY = b"PSHELF2 ", b"PSHELF1 "
+_HALF = LABEL_BYTES // 2
 
 
 class Media:
@@ -85,23 +89,18 @@ class Media:
         os.fdatasync(self._fd)
 
     def read_label(self) -> Mapping[str, object] | None:
-        """The label, or None when there is none or it is damaged."""
+        """The label, or None when there is none or every copy of it is damaged."""
         raw = os.pread(self._fd, LABEL_BYTES, 0)
-        if not raw.startswith(_MAGIC):
-            return None
-        body, _, digest = raw[len(_MAGIC) :].rstrip(b"\0").rpartition(b"\n")
-        if hashlib.sha256(body).hexdigest().encode() != digest:
-            return None
-        label: Mapping[str, object] = json.loads(body)
-        return label
+        return _label(raw[:_HALF], _MAGIC) or _label(raw[_HALF:], _MAGIC) or _label(raw, _ONE_COPY)
 
     def write_label(self, label: Mapping[str, object]) -> None:
-        """Written whole or refused: it must fit what is held back."""
-        body = json.dumps(label, separators=(",", ":")).encode()
+        """Two copies, one after the other: a kill leaves one of them whole. ValueError where it does not fit."""
+        body = json.dumps(label, separators=(",", ":"), ensure_ascii=False).encode()
         raw = _MAGIC + body + b"\n" + hashlib.sha256(body).hexdigest().encode()
-        if len(raw) > LABEL_BYTES:
+        if len(raw) > _HALF:
             raise ValueError("the label is longer than the room held back for it")
-        os.pwrite(self._fd, raw.ljust(LABEL_BYTES, b"\0"), 0)
+        for at in (0, _HALF):
+            os.pwrite(self._fd, raw.ljust(_HALF, b"\0"), at)
 
     def clear_held_back(self) -> None:
         """Nothing is left outside the extents: label, rest of the last whole extent, table, what was kept aside."""
@@ -111,15 +110,23 @@ class Media:
         if whole > end:
             os.pwrite(self._fd, bytes(whole - end), end)
         os.fdatasync(self._fd)
-        for path in (self._aside, self._sectors, self.path.with_suffix(".aside-draft")):
+        for path in (self._aside, self._sectors, *(self._record(n) for n in range(RECORD_COPIES))):
             path.unlink(missing_ok=True)
+        self.path.with_suffix(".aside-draft").unlink(missing_ok=True)
 
     def held_back(self) -> bytes:
         """All that stands outside the extents."""
         end = LABEL_BYTES + self.extents * BLOCK
         whole = os.fstat(self._fd).st_size
         table = self._sectors.read_bytes() if self._sectors.exists() else b""
-        return os.pread(self._fd, LABEL_BYTES, 0) + os.pread(self._fd, max(0, whole - end), end) + table + self.aside()
+        records = b"".join(self.record(n) for n in range(RECORD_COPIES))
+        return (
+            os.pread(self._fd, LABEL_BYTES, 0)
+            + os.pread(self._fd, max(0, whole - end), end)
+            + table
+            + self.aside()
+            + records
+        )
 
     @property
     def nature_path(self) -> Path:
@@ -143,6 +150,27 @@ class Media:
         """What was last kept."""
         try:
             return self._aside.read_bytes()
+        except FileNotFoundError:
+            return b""
+
+    def _record(self, copy: int) -> Path:
+        return self.path.with_suffix(f".record-{copy}")
+
+    def keep_record(self, copy: int, data: bytes) -> None:
+        """Written over what stood there, as on a drive: a kill leaves this copy torn, and the other one as it was."""
+        if not 0 <= copy < RECORD_COPIES or len(data) > RECORD_MOST:
+            raise ValueError("the record does not fit into the room held back for it")
+        descriptor = os.open(self._record(copy), os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        with os.fdopen(descriptor, "wb") as file:
+            file.write(data)
+            file.truncate()
+            file.flush()
+            os.fdatasync(file.fileno())
+
+    def record(self, copy: int) -> bytes:
+        """What was last kept in that place."""
+        try:
+            return self._record(copy).read_bytes()
         except FileNotFoundError:
             return b""
 
@@ -174,3 +202,13 @@ class Media:
             file.flush()
             os.fsync(file.fileno())
         draft.replace(self._sectors)
+
+
+def _label(raw: bytes, magic: bytes) -> Mapping[str, object] | None:
+    if not raw.startswith(magic):
+        return None
+    body, _, digest = raw[len(magic) :].rstrip(b"\0").rpartition(b"\n")
+    if hashlib.sha256(body).hexdigest().encode() != digest:
+        return None
+    label: Mapping[str, object] = json.loads(body)
+    return label

@@ -213,6 +213,14 @@ class SimDrive:
         """See Device."""
         return self._answer().aside()
 
+    def keep_record(self, copy: int, data: bytes) -> None:
+        """See Device."""
+        self._answer().keep_record(copy, data)
+
+    def record(self, copy: int) -> bytes:
+        """See Device."""
+        return self._answer().record(copy)
+
     def read_sectors(self, at: int, count: int) -> bytes:
         """See Device."""
         return self._answer().read_sectors(at, count)

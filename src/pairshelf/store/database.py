@@ -42,6 +42,8 @@ class Lock(IntEnum):
     HOST = 7008
     #: One change at a time of books that stand in one list together (``core.changes.kind``).
     ALONE = 7009
+    #: One writer of a pool's record on its drives.
+    RECORD = 7010
 
 
 @lru_cache

@@ -43,6 +43,8 @@ class Context:
     read_drives: bool = False
     #: Pools that were taken apart, by number.
     former: tuple[int, ...] = ()
+    #: Pools that drives say they belong to, by what they are known by; the drives that say so belong to it, too.
+    found: tuple[str, ...] = ()
     #: The drives are asked what they report of themselves.
     identities: bool = False
     #: The drives' pending partitions are wanted.

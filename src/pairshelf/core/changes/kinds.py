@@ -41,6 +41,7 @@ from pairshelf.core.changes.kind import ChangeKind
 from pairshelf.core.changes.pools import (
     add_drive,
     add_set,
+    bring_in,
     build_pool,
     change_scheme,
     even_out,
@@ -85,6 +86,7 @@ KINDS: dict[str, ChangeKind] = {
         take_apart.KIND,
         put_together.KIND,
         put_together.LET_GO,
+        bring_in.KIND,
         turn_restripe.KIND,
         replace_drive.KIND,
         leave_copy.KIND,

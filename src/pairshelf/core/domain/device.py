@@ -16,6 +16,11 @@ from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.estate import Entry
 from pairshelf.core.domain.inventory import DriveRecord
 
+#: Places beside the label that a pool's record is kept in by turns, and the most bytes of one: both fit into what is
+#: held back, with room for the copy of what a restripe moves.
+RECORD_COPIES = 2
+RECORD_MOST = 64 * 2**20
+
 
 class Presence(StrEnum):
     """Whether a device answers."""
@@ -100,6 +105,16 @@ class Device(Protocol):
 
     def aside(self) -> bytes:
         """What was last kept there; nothing where nothing was."""
+        ...
+
+    def keep_record(self, copy: int, data: bytes) -> None:
+        """Keep bytes in one of ``RECORD_COPIES`` places beside the label, in the place of those before; returns once
+        they would outlive a power cut. A kill may leave this copy torn, never another one. ValueError for more than
+        ``RECORD_MOST`` bytes."""
+        ...
+
+    def record(self, copy: int) -> bytes:
+        """What was last kept in that place; nothing where nothing was."""
         ...
 
     def read_sectors(self, at: int, count: int) -> bytes:

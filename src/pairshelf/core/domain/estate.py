@@ -8,6 +8,7 @@ from functools import cached_property
 
 from pairshelf.core.disposal.facts import Identity
 from pairshelf.core.domain.drives import Drive, Kind, offered
+from pairshelf.core.domain.found import FoundPool
 from pairshelf.core.domain.partitions import Table, Wanted
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import BadInput, NotFound
@@ -390,6 +391,8 @@ class Estate:
     former: tuple[FormerPool, ...] = ()
     #: Drains under way, as far as the question names them.
     drains: tuple[EstateDrain, ...] = ()
+    #: Pools that drives say they belong to, as far as the question names them.
+    found: tuple[FoundPool, ...] = ()
     #: Drives of pools that may be put together again: id to the pool, and until when.
     wanted_back: tuple[tuple[int, tuple[str, dt.datetime]], ...] = ()
 

@@ -24,6 +24,7 @@ from pairshelf.engine.apply.applications import end_keep_rule, move_application,
 from pairshelf.engine.apply.drives import drain, hand_out, hold_back, replace_drive, wipe, write_partitions
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.pools import (
+    bring_in,
     build_pool,
     even_out,
     larger_drives,
@@ -64,6 +65,7 @@ APPLY: dict[str, Applying] = {
     "take-apart": take_apart.apply,
     "put-together": put_together.apply,
     "let-go": put_together.let_go,
+    "bring-in": bring_in.apply,
     "turn-restripe": relayout.turn,
     "replace-drive": replace_drive.apply,
     "leave-copy": replace_drive.leave,

@@ -48,12 +48,12 @@ class RestripeIO(MembersIO):
         journal: StripeJournal,
         miss: Miss = nobody,
         *,
-        pool_id: int = 0,
+        names: Sequence[str | int] = (0,),
         moves: int = 0,
     ) -> None:
-        """``moves``: how many windows have ever been moved in this pool; a copy says which one it is of."""
+        """``names``: what copies of this pool say they are of, the first of them from now on. ``moves``: how many windows have ever been moved in this pool; a copy says which one it is of."""
         super().__init__(members, block, journal, miss)
-        self.layout, self.pool_id, self.moves = layout, pool_id, moves
+        self.layout, self.names, self.moves = layout, tuple(names), moves
         self.front = layout.front
         self.walk = layout.walk
         self.old = PoolIO(layout.old_view, members, block, journal, miss)
@@ -128,7 +128,7 @@ class RestripeIO(MembersIO):
     def _keep(self, window: Window, blocks: np.ndarray) -> None:
         """The copy, on one drive more than failures are survived, in turn."""
         stored = blocks[: max(0, min(window.high, self.walk.stored) - window.low)].tobytes()
-        head = {"pool": self.pool_id, "move": self.moves + 1, "low": window.low, "high": window.high}
+        head = {"pool": self.names[0], "move": self.moves + 1, "low": window.low, "high": window.high}
         content = json.dumps(head).encode() + b"\n" + zlib.crc32(stored).to_bytes(4, "big") + stored
         there = [slot for slot, m in enumerate(self.members) if m.device]
         copies = min(self.layout.both.copies, len(there))
@@ -180,7 +180,7 @@ class RestripeIO(MembersIO):
             head = json.loads(line) if line else {}
         except ValueError:
             return None
-        if (head.get("pool"), head.get("move")) != (self.pool_id, self.moves + 1):
+        if head.get("pool") not in self.names or head.get("move") != self.moves + 1:
             return None
         stored = rest[4:]
         if zlib.crc32(stored).to_bytes(4, "big") != rest[:4]:

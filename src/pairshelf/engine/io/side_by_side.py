@@ -32,9 +32,10 @@ class Tally(Counter[int]):
             self[key] += count
 
 
-def each(act: Callable[[_Given], _Got], given: Iterable[_Given]) -> list[_Got]:
-    """The act on each, side by side; results in order. A forked process gets threads of its own."""
-    return list(_threads(os.getpid(), "side").map(act, given))
+def each(act: Callable[[_Given], _Got], given: Iterable[_Given], threads: str = "side") -> list[_Got]:
+    """The act on each, side by side; results in order. A forked process gets threads of its own. What may be called
+    by one of them names others: those that wait for their own kind would wait for ever."""
+    return list(_threads(os.getpid(), threads).map(act, given))
 
 
 def ahead(act: Callable[[_Given], _Got], given: Iterable[_Given], most: int = 4) -> Iterator[_Got]:

@@ -41,6 +41,11 @@ def base_of(volume: int) -> int:
     return volume << _VOLUME_BITS
 
 
+def volume_at(address: int) -> int:
+    """The volume that an address is of."""
+    return address >> _VOLUME_BITS
+
+
 def code_of(protection: Protection) -> Code:
     """How its redundancy is computed."""
     return Code.COPIES if protection.copies else Code.PARITY
@@ -296,7 +301,7 @@ class SpreadIO(MembersIO):
 
     def _touched(self, address: int, count: int) -> tuple[Stretch, int]:
         """The stripes that hold the addresses, and the first one's place in them."""
-        volume = self.volume(address >> _VOLUME_BITS)
+        volume = self.volume(volume_at(address))
         local = address - base_of(volume.volume)
         k = volume.protection.data
         first, last = local // k, (local + count - 1) // k

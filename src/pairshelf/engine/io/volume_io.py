@@ -20,8 +20,9 @@ from pairshelf.core.layouts.spread import StripedVolume, spread_of
 from pairshelf.engine import keys
 from pairshelf.engine.io.pool_io import PoolIO
 from pairshelf.engine.io.restripe_io import RestripeIO
-from pairshelf.engine.io.spread_io import SpreadIO, Stretch, base_of
+from pairshelf.engine.io.spread_io import SpreadIO, Stretch, base_of, volume_at
 from pairshelf.engine.pools import OpenPool, open_io
+from pairshelf.engine.records import say_first
 from pairshelf.store.database import among
 from pairshelf.store.repositories.drives_and_pools import store_stripes
 from pairshelf.store.tables import ChangedRegion, SampleFile, VolumePiece, VolumeRow, VolumeStripes
@@ -144,6 +145,7 @@ class VolumeIO:
         self._io = io
         self._pieces: dict[int, list[Piece]] = {}
         self._key: bytes | None = None
+        self._shifts: dict[int, int] | None = None
         if pool.row.key is not None:
             self._key = keys.key_of(pool.row.number)
             if self._key is None:
@@ -168,6 +170,18 @@ class VolumeIO:
             self._pieces[volume_id] = pieces_of(self._session, volume_id)
         return self._pieces[volume_id]
 
+    def _sealed_at(self, address: int) -> int:
+        """The address that an extent is encrypted by: of a spread pool's volume that was brought in and has another
+        number here, the one it had where it was made."""
+        if not self._pool.layout.own_protection:
+            return address
+        if self._shifts is None:
+            query = select(VolumeRow).where(
+                VolumeRow.pool_id == self._pool.row.id, col(VolumeRow.sealed_as).is_not(None)
+            )
+            self._shifts = {v.number: base_of(v.sealed_as or 0) - base_of(v.number) for v in self._session.exec(query)}
+        return address + self._shifts.get(volume_at(address), 0)
+
     def forget_places(self) -> None:
         """Extents have been given or taken back."""
         self._pieces.clear()
@@ -181,7 +195,7 @@ class VolumeIO:
         for extent, address, n in found:
             data = self.io.read(address, n)
             if self._key:
-                data = keys.decrypt(self._key, address, data, self.block)
+                data = keys.decrypt(self._key, self._sealed_at(address), data, self.block)
             start = (extent - at) * self.block
             out[start : start + len(data)] = data
         return bytes(out)
@@ -216,7 +230,7 @@ class VolumeIO:
     def write_to(self, address: int, data: bytes, *, fresh: bool = True) -> None:
         """Whole extents to a pool address; usually one that nothing refers to yet."""
         if self._key:
-            data = keys.encrypt(self._key, address, data, self.block)
+            data = keys.encrypt(self._key, self._sealed_at(address), data, self.block)
         self.io.write(address, data, fresh=fresh)
 
 
@@ -239,6 +253,7 @@ def move_stretch(
         for p in set(kept) - set(pieces)
     )  # fmt: skip
     session.flush()
+    say_first(session, pool.row.number)
     io.forget_places()
 
 

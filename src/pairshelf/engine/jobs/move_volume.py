@@ -34,6 +34,7 @@ from pairshelf.engine.jobs.kind import JobKind
 from pairshelf.engine.jobs.starting import meet, require_serving, start
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.pools import OpenPool, open_io, open_pool
+from pairshelf.engine.records import afterwards_written
 from pairshelf.store.tables import (
     Application,
     BackupRow,
@@ -208,6 +209,8 @@ def _switch(work: Work, volume: VolumeRow, copy: VolumeRow, pool: OpenPool) -> N
     session.connection().execute(delete(ChangedRegion).where(col(ChangedRegion.volume_id) == both["volume"]))
     if not keep:
         delete_volume(session, work.pool, session.get_one(VolumeRow, both["volume"]))
+    # Not only the pool that it left says so.
+    afterwards_written(session, copy.pool_id, work.world)
 
 
 def start_move(

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from pairshelf.core.layouts.stripe_moves import Move, moved
 from pairshelf.engine.jobs.work import Work
+from pairshelf.engine.records import say_first
 from pairshelf.store.repositories.drives_and_pools import store_stripes
 
 #: Most extents moved in one step: what they hold has to fit into memory, and to stay put meanwhile.
@@ -21,3 +22,4 @@ def make(work: Work, moves: Sequence[Move]) -> None:
     pool.layout = io.layout = moved(io.layout, moves)
     for volume in {m.volume for m in moves}:
         store_stripes(work.session, pool.row.number, io.layout.volume(volume))
+    say_first(work.session, pool.row.number)

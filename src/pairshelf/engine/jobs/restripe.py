@@ -31,7 +31,7 @@ def step(work: Work) -> float:
         budget -= window.high - window.low
         if budget < widest:
             break
-        keep_front(pool, io)
+        keep_front(pool, io, work.world)
     note_front(pool, io)
     left = abs(io.walk.arrives - io.front)
     done = job.total - left - job.cursor

@@ -267,7 +267,7 @@ def conclude(session: Session, wipe: WipeRow, drive: DriveRow, state: str, found
     wipe.state, wipe.found, wipe.ended_at, wipe.held = state, found, now(), None
     drive.service, drive.sealed_by = Service.FREE, None
     if state == "wiped":
-        drive.holds, drive.wiped_at = None, wipe.ended_at
+        drive.holds, drive.wiped_at, drive.bears = None, wipe.ended_at, None
         session.flush()
         issue(session, wipe, drive)
     else:

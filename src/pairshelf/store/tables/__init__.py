@@ -18,7 +18,7 @@ from pairshelf.store.tables.columns import Condition, JobState, MemberState, Ser
 from pairshelf.store.tables.disposal import Certificate, FormerPool, SigningKey, WipeRow
 from pairshelf.store.tables.drives import DrainRow, DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
-from pairshelf.store.tables.pools import BackupRow, GrowthPath, MissedWrite, PoolPlace, PoolRow
+from pairshelf.store.tables.pools import BackupRow, GrowthPath, MissedWrite, PoolPlace, PoolRecord, PoolRow
 from pairshelf.store.tables.volumes import (
     ChangedRegion,
     KeepRule,
@@ -57,6 +57,7 @@ __all__ = [
     "Party",
     "PartyMember",
     "PoolPlace",
+    "PoolRecord",
     "PoolRow",
     "SampleFile",
     "Service",

@@ -84,6 +84,8 @@ class DriveRow(Numbered, table=True):
     left_bay: int | None = None
     #: The encrypted pool of which ciphertext is all that was written to it since it was blank, once its key is gone.
     sealed_by: str | None = None
+    #: The pool of elsewhere that it says it belongs to, as it was read when it came: uid and name.
+    bears: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
     #: When it was last wiped; None once something has been written to it since.
     wiped_at: dt.datetime | None = when(default=False)
     #: What it is being drained with.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import uuid
 from typing import Any
 
 from sqlalchemy import CheckConstraint, Column, Index, UniqueConstraint, text
@@ -16,6 +17,8 @@ class PoolRow(Numbered, table=True):
     __tablename__ = "pool"
     id: int | None = Field(default=None, primary_key=True)
     name: str = Field(unique=True)
+    #: What it is known by wherever its drives are: 32 hexadecimal digits.
+    uid: str = Field(default_factory=lambda: uuid.uuid4().hex, unique=True)
     scheme: str
     sets: int
     capacity: int = big()
@@ -122,6 +125,21 @@ class MissedWrite(SQLModel, table=True):
     absence: int = Field(primary_key=True)
     #: So many rows from region x so many on (``core.layouts.regions``); -1: anywhere.
     region: int = Field(primary_key=True)
+
+
+class PoolRecord(SQLModel, table=True):
+    """What the drives of a pool were last told to keep of it. Written only by who writes records."""
+
+    __tablename__ = "pool_record"
+    pool_id: int = Field(primary_key=True)
+    generation: int = big()
+    #: How many were written: by turns in one place or the other.
+    turn: int
+    written_at: dt.datetime = when()
+    #: Bytes on each drive.
+    size: int = big()
+    #: The generation that was last written on each drive, by serial.
+    reached: dict[str, int] = json_column()
 
 
 class BackupRow(Numbered, table=True):

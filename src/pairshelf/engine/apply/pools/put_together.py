@@ -15,6 +15,7 @@ from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.pools.take_apart import KEPT
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import into_service, open_pool, refresh_state
+from pairshelf.engine.relayout import forget_key_copies
 from pairshelf.store.tables import (
     Application,
     Condition,
@@ -92,13 +93,17 @@ def let_go(session: Session, _sheet: SheetRow, planned: FormerPlan, who: str, _w
     """It cannot come back any more; its key, if it had one, is gone with it."""
     former = session.get_one(FormerPool, planned.former.id, with_for_update=True)
     former.until = now()
-    forget_rows(former)
+    forget_rows(session, former)
     log(session, who, "pool-let-go", former.name, f"Pool {former.name} cannot be put together again any more.")
     return Outcome()
 
 
-def forget_rows(former: FormerPool) -> None:
-    """Keep only what names the files: no rows, no key."""
+def forget_rows(session: Session, former: FormerPool) -> None:
+    """Keep only what names the files: no rows; and no key, here or on its drives."""
+    pool = former.rows.get("pool") or {}
+    if pool.get("key") is not None:
+        drives = session.exec(select(DriveRow).where(col(DriveRow.serial).in_(list(former.drives))))
+        forget_key_copies(session, former.name, pool["uid"], drives, pool["key"].get("at_large", ()))
     former.rows = {
         name: former.rows[name] for name in ("files", "encrypted", "volumes", "survives") if name in former.rows
     }
@@ -109,5 +114,5 @@ def forget_those_that_are_over(session: Session) -> int:
     query = select(FormerPool).where(FormerPool.until <= now(), col(FormerPool.put_together_at).is_(None))
     found = session.exec(query.where(col(FormerPool.rows).has_key("pool"))).all()  # type: ignore[attr-defined]
     for former in found:
-        forget_rows(former)
+        forget_rows(session, former)
     return len(found)

@@ -20,7 +20,7 @@ from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import log
 from pairshelf.engine.mount_table import take_out_mount
 from pairshelf.engine.pools import forget_journal, open_io, open_pool
-from pairshelf.engine.relayout import give_free
+from pairshelf.engine.relayout import forget_key_copies, give_free
 from pairshelf.store.database import afterwards, among
 from pairshelf.store.tables import (
     Application,
@@ -87,9 +87,12 @@ def apply(session: Session, sheet: SheetRow, planned: TakeApartPlan, who: str, w
         rows=kept, drives={d.serial: place.slot for place, d in drives},
     ))  # fmt: skip
     for place, _ in drives:
-        give_free(session, row, place.drive_id)
+        give_free(session, row, place.drive_id, with_record=True)
+        session.get_one(DriveRow, place.drive_id).bears = {"pool": row.uid, "name": row.name}
+    if row.key is not None and not planned.keep_days:
+        forget_key_copies(session, row.name, row.uid, [d for _, d in drives], row.key.get("at_large", ()))
     _forget(session, pool_id, volumes)
-    afterwards(session, partial(forget_journal, pool_id))
+    afterwards(session, partial(forget_journal, row))
     afterwards(session, partial(keys.forget_key, pool_id))
     log(session, who, "pool-taken-apart", planned.pool.name,
         f"Pool {planned.pool.name} was taken apart; {len(drives)} drives are free, old data readable.",

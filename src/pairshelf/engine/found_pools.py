@@ -1,0 +1,237 @@
+"""Pools that drives say they belong to and that are not in the books: read from the drives."""
+
+from __future__ import annotations
+
+import base64
+import datetime as dt
+from collections.abc import Collection, Iterable, Mapping
+from contextlib import suppress
+from typing import Any
+
+import numpy as np
+from sqlmodel import Session, col, select
+
+from pairshelf.core.domain.device import DeviceError, Devices
+from pairshelf.core.domain.estate import EstateDrive
+from pairshelf.core.domain.found import FoundMember, FoundPool, FoundVolume, Hanging, Standing
+from pairshelf.core.domain.records import Head, ReadDrive, Record, RecordedMember
+from pairshelf.core.layouts import Layout
+from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.core.layouts.regions import ANYWHERE, rows_missed
+from pairshelf.core.layouts.registry import scheme_of
+from pairshelf.core.layouts.spread import StripedVolume
+from pairshelf.core.policies.bringing_in import left_over, newest, standings
+from pairshelf.engine.records import head_on, house_of, record_on
+from pairshelf.store.database import pick
+from pairshelf.store.repositories.drives_and_pools import load_drives
+from pairshelf.store.repositories.layouts import designed_layout
+from pairshelf.store.tables import DriveRow, FormerPool, PoolPlace, PoolRow, Service, now
+
+#: Of a drive whose pool may be brought in.
+_IDLE = (Service.NEW, Service.FREE)
+
+
+def bears(world: Devices, serial: str, size: int) -> dict[str, str] | None:
+    """The pool that a drive says it belongs to: by its label, or, where that cannot be read, by its record. None for
+    none, and for a drive that does not answer."""
+    with suppress(DeviceError, OSError, ValueError):
+        label = world.open(serial, size).read_label() or {}
+        if isinstance(label.get("uid"), str):
+            return {"pool": str(label["uid"]), "name": str(label.get("pool") or "")}
+        head, _ = head_on(world, serial, size)
+        if head is not None and head.serial == serial:
+            return {"pool": head.pool, "name": head.name}
+    return None
+
+
+def look_again(session: Session, world: Devices) -> int:
+    """Read on every drive that belongs to nothing what it says it belongs to; of how many pools."""
+    rows = session.exec(select(DriveRow).where(col(DriveRow.service).in_(_IDLE)))
+    for row in rows:
+        if row.condition in ("good", "failing"):
+            row.bears = bears(world, row.serial, row.size)
+    session.flush()
+    return len(found_uids(session))
+
+
+def found_uids(session: Session) -> list[str]:
+    """Pools that are not in the books, and that drives here say they belong to."""
+    pool = DriveRow.bears["pool"].as_string()  # type: ignore[index]
+    query = pick(pool).where(col(DriveRow.service).in_(_IDLE), col(DriveRow.bears).is_not(None)).distinct()
+    here = set(session.exec(select(PoolRow.uid)))
+    return sorted(uid for (uid,) in session.connection().execute(query) if uid not in here)
+
+
+def drives_of(session: Session, uid: str) -> list[int]:
+    """Drives here that say they belong to a pool, whether they can be taken or not."""
+    query = select(DriveRow.id).where(DriveRow.bears["pool"].as_string() == uid).order_by(col(DriveRow.id))  # type: ignore[index]
+    return [i for i in session.exec(query) if i is not None]
+
+
+def found_pools(session: Session, world: Devices) -> list[FoundPool]:
+    """All of them, as far as they are not to be put together again."""
+    found = (found_pool(session, uid, world) for uid in found_uids(session))
+    return [f for f in found if f is not None and f.former is None]
+
+
+def found_pool(session: Session, uid: str, world: Devices) -> FoundPool | None:
+    """One of them, with what stands on its drives read now; None where no drive here speaks of it."""
+    here = session.exec(select(PoolRow.name).where(PoolRow.uid == uid)).first()
+    drives = load_drives(session, drives_of(session, uid))
+    if not drives:
+        return None if here is None else FoundPool(uid, here, here=here)
+    reads = [_read(world, d, uid) for d in drives]
+    head = newest(reads)
+    if head is not None:
+        # Those that say nothing any more, and that the others name.
+        silent = {m.serial for m in head.members} - {r.serial for r in reads}
+        query = select(DriveRow.id).where(col(DriveRow.serial).in_(silent), col(DriveRow.service).in_(_IDLE))
+        more = load_drives(session, [i for i in session.exec(query) if i is not None])
+        reads += [_read(world, d, uid) for d in more if d.condition not in ("missing", "failed")]
+        drives = [*drives, *more]
+    named = {d.id: d for d in drives}
+    if head is None:
+        name = next((str((session.get_one(DriveRow, d.id).bears or {}).get("name") or "") for d in drives), "")
+        why = "none of them has a record that is whole"
+        return FoundPool(uid, name, tuple((d.serial, d.place) for d in drives), why, here=here)
+    record = read_newest(world, head, reads, named)
+    if record is None:
+        return FoundPool(uid, head.name, (), "none of them has a record that is whole", here=here)
+    return _told(session, record, reads, named, here)
+
+
+def read_newest(
+    world: Devices, head: Head, reads: Iterable[ReadDrive], drives: Mapping[int, EstateDrive]
+) -> Record | None:
+    """The newest record with all it says, from the first drive on which it can be read."""
+    for read in reads:
+        if read.head is not None and read.head.generation == head.generation:
+            with suppress(DeviceError, OSError):
+                record = record_on(world, read.serial, drives[read.id].size)
+                if record is not None and record.head.generation == head.generation:
+                    return record
+    return None
+
+
+def _read(world: Devices, drive: EstateDrive, uid: str) -> ReadDrive:
+    head, damaged = None, True
+    with suppress(DeviceError, OSError):
+        head, damaged = head_on(world, drive.serial, drive.size)
+    if head is not None and head.pool != uid:
+        head, damaged = None, True
+    return ReadDrive(drive.serial, drive.id, drive.place, uid, head, damaged)
+
+
+def _told(
+    session: Session, record: Record, reads: list[ReadDrive], drives: Mapping[int, EstateDrive], here: str | None
+) -> FoundPool:
+    head, body = record.head, record.body
+    standing = standings(head, [r for r in reads if drives[r.id].condition not in ("missing", "failed")])
+    pool, places, stripes = rows_of(record)
+    layout = designed_layout(pool, places, stripes)
+    by_serial = {r.serial: drives[r.id] for r in reads}
+    facts = {p["serial"]: p for p in body["places"] if p["serial"] is not None}
+    ours = house_of(session) == head.house
+    return FoundPool(
+        head.pool, head.name, tuple((r.serial, r.place) for r in left_over(head, reads)), None, layout,
+        f"{layout.scheme.trade_name}, {layout.describe()}", head.generation, head.written_at, ours,
+        pool.key is not None,
+        tuple(_member(m, standing[m.serial], facts[m.serial], layout, by_serial.get(m.serial)) for m in head.members),
+        tuple(
+            FoundVolume(v["name"], v["size"], v["file_system"], sum(1 for f in v["files"] if f["deleted_at"] is None), v["number"])
+            for v in body["volumes"]
+        ),
+        tuple(_hanging(body["volumes"])),
+        pool.synced_to >= layout.stripes or layout.own_protection, pool.walk is not None, here,
+        _former(session, head.pool) if ours else None,
+    )  # fmt: skip
+
+
+def _member(
+    member: RecordedMember, standing: Standing, facts: Mapping[str, Any], layout: Layout, drive: EstateDrive | None
+) -> FoundMember:
+    state = str(facts["state"])
+    there = standing is not Standing.AWAY and drive is not None
+    missed = None
+    if there and standing is Standing.BEHIND and state == "missing" and not facts["incomplete"]:
+        regions = frozenset(facts["missed"] or ())
+        if ANYWHERE not in regions and member.slot is not None:
+            missed = rows_missed(layout, member.slot, regions)
+    return FoundMember(
+        member.serial, member.slot, member.size, standing, state, drive.id if there and drive else None,
+        drive.place if there and drive else "", _why_not(drive) if there and drive else None, missed,
+    )  # fmt: skip
+
+
+def _why_not(drive: EstateDrive) -> str | None:
+    """Why a drive that says it belongs to the pool cannot be taken for it."""
+    return None if drive.service == "new" and not drive.starts_host else drive.why_not_offered()
+
+
+def _hanging(volumes: Iterable[Mapping[str, Any]]) -> Iterable[Hanging]:
+    for volume in volumes:
+        name = volume["name"]
+        for mount in volume["mounts"]:
+            yield Hanging(
+                "mount", name, f"the mount of {name} at {mount['at']} on {mount['host']}", mount["host"], mount["at"]
+            )
+        for share in volume["shares"]:
+            who = tuple(f"{party}:{may}" for party, may in share["rights"])
+            yield Hanging("share", name, f"the share {share['name']} of {name}", "", share["name"], who)
+        if disk := volume["disk"]:
+            who = tuple(iqn for iqn, secret in disk["initiators"] if not secret)
+            yield Hanging(
+                "disk", name, f"disk {disk['lun']} of target {disk['target']}", disk["host"], disk["target"], who
+            )
+
+
+def _former(session: Session, uid: str) -> str | None:
+    """The pool that was taken apart here, where it can still be put together again."""
+    query = select(FormerPool.name).where(
+        FormerPool.until > now(), col(FormerPool.put_together_at).is_(None),
+        FormerPool.rows["pool"]["uid"].as_string() == uid,  # type: ignore[index]
+    )  # fmt: skip
+    return session.exec(query).first()
+
+
+# -- a record as rows ---------------------------------------------------------------------------
+
+_POOL = (
+    "scheme", "sets", "capacity", "bands", "walk", "front", "turned", "moves", "synced_to", "domain", "key",
+    "passphrase_kept", "promised", "measured",
+)  # fmt: skip
+_PLACE = (
+    "slot", "to_slot", "size", "rate", "kind", "shelf", "link", "host", "site", "scope", "state", "absence", "incomplete",
+)  # fmt: skip
+
+
+def picked(facts: Mapping[str, Any], names: Collection[str]) -> dict[str, Any]:
+    """What a record says of these; what an older one does not say is as it usually is."""
+    return {n: facts[n] for n in names if n in facts}
+
+
+def rows_of(record: Record) -> tuple[PoolRow, list[PoolPlace], list[StripedVolume]]:
+    """The pool, its places and its stripes, in no database yet. Volumes have the numbers of where they were made."""
+    facts = record.body["pool"]
+    pool = PoolRow(
+        name=record.head.name, uid=record.head.pool, created_at=moment(facts["created_at"]), **picked(facts, _POOL)
+    )
+    places = [PoolPlace(pool_id=0, **picked(p, _PLACE)) for p in record.body["places"]]
+    stripes = []
+    if scheme_of(pool.scheme).own_protection:
+        stripes = [found for v in record.body["volumes"] if (found := stripes_of(v, v["number"])) is not None]
+    return pool, places, stripes
+
+
+def stripes_of(volume: Mapping[str, Any], number: int) -> StripedVolume | None:
+    """A spread volume's stripes under the number it has here."""
+    if not volume["stripes"] or not volume["protection"]:
+        return None
+    protection = parse_protection(volume["protection"])
+    placed = np.frombuffer(base64.b64decode(volume["stripes"]), "<i4").reshape(-1, protection.width, 2)
+    return StripedVolume(number, protection, placed.astype(np.int32))
+
+
+def moment(value: str) -> dt.datetime:
+    """A moment as a record has it."""
+    return dt.datetime.fromisoformat(value)
