@@ -235,3 +235,17 @@ def test_no_drive_can_be_put_in_that_could_not_be_read() -> None:
             world.put_in(DriveRecord(**facts))
         assert refused.value.field == next(iter(wrong))
     assert not world.arrivals()
+
+
+def test_two_drives_of_a_spread_pool_that_cannot_read_the_same_stripes_are_both_put_right() -> None:
+    drives = tuple(shelf(7, size=24 * GIB))
+    pool = do("build-pool", name="p", scheme="spread", domain="drive", drives=drives, volume="v", file_system="xfs",
+              volume_size="40 GiB", protection="parity-2:6").pool_id or 0  # fmt: skip
+    carry_all()
+    carry(fill(pool, 0.8))
+    for serial in ("A1", "A2"):
+        devices().lose_extents(serial, list(range(20)))
+    assert files_intact(pool)
+    assert check(pool).report["mismatches"] == 0
+    # What stands nowhere is not read.
+    assert len(devices().lost_extents("A1")) < 20 > len(devices().lost_extents("A2"))

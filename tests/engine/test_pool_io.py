@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import threading
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -13,8 +14,10 @@ import pytest
 from pairshelf.core.domain.device import Device
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import GIB
+from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.engine.io.pool_io import Member, PoolIO, Run
+from pairshelf.engine.io.side_by_side import each
 from pairshelf.engine.io.stripe_journal import Intent, StripeJournal, Stripes
 from pairshelf.standin.world import World
 
@@ -286,3 +289,42 @@ def test_a_drive_is_filled_step_by_step_and_says_where_it_goes_on(
     assert written == room.layout.used_extents[slot]
     room.io.members[slot] = Member(fresh)
     assert room.mismatches() == 0 and room.reads_right()
+
+
+@pytest.mark.parametrize(
+    ("scheme", "sizes", "sets"), [x for x in LAYOUTS if x[0] in ("parity-2", "parity-3", "copies-3", "stepped-2")]
+)
+def test_two_that_cannot_read_the_same_rows_are_both_put_right(
+    scheme: str, sizes: list[int], sets: int, tmp_path: Path
+) -> None:
+    room = Room(tmp_path, scheme, sizes, sets, 8)
+    room.write()
+    room.sync()
+    for serial in ("s0", "s1"):
+        room.world.lose_extents(serial, list(range(min(sizes) - 2)))
+    assert room.reads_right()
+    assert room.mismatches() == 0
+    assert room.world.lost_extents("s0") == room.world.lost_extents("s1") == []
+
+
+def test_more_that_cannot_be_read_than_are_survived_are_said_to_be_lost(tmp_path: Path) -> None:
+    room = Room(tmp_path, "parity-1", [20] * 4, 1, 8)
+    room.sync()
+    for serial in ("s0", "s1"):
+        room.world.lose_extents(serial, [3])
+    with pytest.raises(NotPossible) as lost:
+        room.mismatches()
+    assert lost.value.code == "data-lost"
+
+
+def test_side_by_side_within_side_by_side_waits_for_nobody() -> None:
+    """Two drives that cannot read some of what is asked, at once: each has the others read by as many threads again."""
+
+    def both(number: int) -> list[int]:
+        return each(lambda n: n * 10 + number, range(20))
+
+    done: list[list[list[int]]] = []
+    asking = threading.Thread(target=lambda: done.append(each(both, range(20))), daemon=True)
+    asking.start()
+    asking.join(timeout=20)
+    assert done == [[[n * 10 + number for n in range(20)] for number in range(20)]]

@@ -29,7 +29,7 @@ def one(server: str, template: str, seed: int, kind: str | None = None) -> tuple
     forget_connections()
     history = None
     try:
-        history = History(seed, kind)
+        history = History(seed, kind, (server, template))
         history.run()
         return seed, history.kind, history.kills, ""
     except BaseException:

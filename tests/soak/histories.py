@@ -7,7 +7,8 @@ locked; jobs are paused; the disk is full; the database cuts everybody off.
 
 What must hold: a drive comes back as it was only if not one byte of its pool changed meanwhile. In the end, with
 everything put back: every job ends, no check finds a mismatch, and every file of the books reads back from the raw
-media by an implementation apart, with as many members gone as were promised.
+media by an implementation apart, with as many members gone as were promised. And at any instant the drives are enough:
+carried to another installation, with nothing of this one but at times its journal, they bring the pool back.
 """
 
 from __future__ import annotations
@@ -44,6 +45,7 @@ from pairshelf.engine.jobs.pacing import pause, resume
 from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, journal_of, open_pool
+from pairshelf.engine.records import Recorder
 from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import Media
 from pairshelf.store import database
@@ -61,6 +63,7 @@ from pairshelf.store.tables import (
     Setting,
     VolumeRow,
 )
+from tests.soak.elsewhere import FILES, Carried, carry_elsewhere, shuffled
 from tests.soak.raw import HELD_BACK, Raw
 
 #: Kinds of pools: scheme, drives, sets, failures promised, sizes of drives in GiB, what its volume asks for.
@@ -143,6 +146,14 @@ class _Counted:
             aside(self, data)
             counted.point()
 
+        keep_record = Media.keep_record
+
+        def kept_record(self: Media, copy: int, data: bytes) -> None:
+            counted.point(lambda: keep_record(self, copy, data[: len(data) // 2]))
+            keep_record(self, copy, data)
+            counted.point()
+
+        Media.keep_record = kept_record  # type: ignore[method-assign]
         Media.keep_aside = kept_aside  # type: ignore[method-assign]
         Media.write, Media.flush = write, sync  # type: ignore[method-assign]
         StripeJournal.record, StripeJournal.clear = recorded, cleared  # type: ignore[method-assign]
@@ -170,8 +181,10 @@ def as_child(work: Callable[[], None]) -> Iterator[int]:
 class History:
     """One history, drawn from a seed, on an empty database and an empty room."""
 
-    def __init__(self, seed: int, kind: str | None = None) -> None:
+    def __init__(self, seed: int, kind: str | None = None, house: tuple[str, str] | None = None) -> None:
         self.dice = random.Random(seed)
+        #: A server and the database with all tables on it: other installations are made from that.
+        self.house, self.afar, self.carried = house, random.Random(seed * 7 + 1), 0
         named = kind or self.dice.choice(sorted(POOLS))
         self.kind = named.removeprefix("drained:")
         self.drained = named != self.kind
@@ -521,6 +534,34 @@ class History:
             child.__exit__(None, None, None)
         self.kills += workers if killed else 0
         _wait_for_the_dead()
+        if killed and self.afar.random() < 0.2:
+            self.elsewhere()
+
+    def elsewhere(self) -> None:
+        """The machine is gone, and its drives are carried to another."""
+        lacking = self._not_whole()
+        with transaction() as session:
+            pool = session.get_one(PoolRow, self.pool_id)
+            drives = {d.serial: d.size for d in session.exec(select(DriveRow).order_by(col(DriveRow.id)))}
+        if self.house is None or lacking > self.promised or pool.state in ("lost", "unreachable"):
+            return
+        told = self.afar.random() < 0.5
+        if told:
+            Recorder(devices()).write_due(at_once=True)
+        # Without the journal a write that was cut off is whole only where every drive is.
+        journals = [journal_of(pool)] if lacking or self.afar.random() < 0.5 else []
+        whole = [
+            d.serial for p, d in self._places() if p.state == MemberState.ACTIVE and devices().presence(d.serial).works
+        ]
+        most = self.promised - lacking if journals else 0
+        forgotten = self.afar.sample(whole, min(len(whole), self.afar.randint(0, most)))
+        there = {s: n for s, n in drives.items() if devices().presence(s).works and s not in forgotten}
+        with transaction() as session:
+            files = frozenset(session.connection().execute(FILES).scalars()) if told else None
+        self._say(f"elsewhere without {forgotten}{'' if journals else ' and the journal'}{' told' if told else ''}")
+        self.carried += 1
+        carried = Carried(shuffled(there, self.afar), self.passphrase, files)
+        carry_elsewhere(*self.house, carried, journals)
 
     def _say(self, what: str) -> None:
         self.said.append(what)
@@ -540,6 +581,7 @@ class History:
                 getattr(self, act)()
             self._put_right()
             self._all_is_well()
+            self.elsewhere()
         except BaseException as error:
             error.add_note("history: " + "; ".join(self.said))
             raise

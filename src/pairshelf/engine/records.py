@@ -183,7 +183,7 @@ def _write(connection: Connection, pool_id: int, world: Devices) -> int:
 
 
 def _at_once(put: Callable[[RecordedMember], bool], members: list[RecordedMember]) -> list[tuple[RecordedMember, bool]]:
-    return list(zip(members, each(put, members, "records"), strict=True))
+    return list(zip(members, each(put, members), strict=True))
 
 
 def _answers(place: Mapping[str, Any]) -> bool:

@@ -348,7 +348,7 @@ class World:
         found = []
         for name in names:
             try:
-                found.append(Arrival(name, _record(json.loads((self.folder / "arrivals" / name).read_bytes()))))
+                found.append(Arrival(name, record_from(json.loads((self.folder / "arrivals" / name).read_bytes()))))
             except FileNotFoundError:  # acknowledged meanwhile
                 continue
             except (PairShelfError, ValueError, TypeError, KeyError, ArithmeticError, RecursionError, OSError) as error:
@@ -373,8 +373,33 @@ class World:
         self.put_back(record.serial)
         self.media_path(record.serial).with_suffix(".kind").write_text(record.kind.value)
         stamp = dt.datetime.now(dt.UTC).strftime("%Y%m%dT%H%M%S%f")
-        facts = {k: str(v) if isinstance(v, dt.date | Decimal) else v for k, v in asdict(record).items()}
-        self._place(self.folder / "arrivals" / f"{stamp}-{uuid.uuid4().hex[:8]}.json", json.dumps(facts))
+        self._place(self.folder / "arrivals" / f"{stamp}-{uuid.uuid4().hex[:8]}.json", json.dumps(facts_of(record)))
+        self._beside(record.serial).unlink(missing_ok=True)
+
+    def _beside(self, serial: str) -> Path:
+        return self.folder / "beside" / f"{_file(serial)}.json"
+
+    def lay_beside(self, record: DriveRecord, presence: Presence = Presence.ANSWERS) -> None:
+        """A drive from elsewhere lies beside the shelves, in no bay; ``presence``: how it is once it is in one."""
+        (self.folder / "beside").mkdir(exist_ok=True)
+        self._set_fault(record.serial, Presence.ABSENT, presence)
+        self._place(self._beside(record.serial), json.dumps(facts_of(record)))
+
+    def beside(self) -> list[DriveRecord]:
+        """Drives that lie beside the shelves."""
+        found = []
+        for path in sorted((self.folder / "beside").glob("[0-9a-f]*.json")):
+            with contextlib.suppress(PairShelfError, ValueError, TypeError, KeyError, FileNotFoundError):
+                found.append(record_from(json.loads(path.read_bytes())))
+        return sorted(found, key=lambda r: r.serial)
+
+    def presence_in_bay(self, serial: str) -> Presence:
+        """How a drive is, or would be if it were put back."""
+        presence = self.presence(serial)
+        if presence is not Presence.ABSENT:
+            return presence
+        before = _told(Path(self._faults) / _file(serial)).get("before")
+        return Presence(before) if before in (Presence.FAILED, Presence.WARNS) else Presence.ANSWERS
 
     def pull(self, serial: str) -> None:
         """Take a drive out of its bay; its bytes stay as they are."""
@@ -386,11 +411,11 @@ class World:
         """Put a pulled drive back, as it was: one that had failed has failed still."""
         if self.presence(serial) is not Presence.ABSENT:
             return
-        before = _told(Path(self._faults) / _file(serial)).get("before")
-        if before in (Presence.FAILED, Presence.WARNS):
-            self._set_fault(serial, Presence(before))
-        else:
+        before = self.presence_in_bay(serial)
+        if before is Presence.ANSWERS:
             self._clear(serial)
+        else:
+            self._set_fault(serial, before)
 
     def warn(self, serial: str) -> None:
         """Its readings begin to warn; it goes on working."""
@@ -475,7 +500,13 @@ def _new_names(folder: Path) -> None:
     mark.touch()
 
 
-def _record(facts: dict[str, Any]) -> DriveRecord:
+def facts_of(record: DriveRecord) -> dict[str, Any]:
+    """What a drive says of itself, as JSON can keep it."""
+    return {k: str(v) if isinstance(v, dt.date | Decimal) else v for k, v in asdict(record).items()}
+
+
+def record_from(facts: dict[str, Any]) -> DriveRecord:
+    """The same back; PairShelfError, ValueError, TypeError, KeyError or ArithmeticError for what no drive can be."""
     facts["kind"] = Kind(facts["kind"])
     if facts.get("in_service"):
         facts["in_service"] = dt.date.fromisoformat(facts["in_service"])

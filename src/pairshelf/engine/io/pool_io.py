@@ -7,6 +7,7 @@ which parity stands on the same members are handled together as one array operat
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from threading import Lock
@@ -617,7 +618,7 @@ class PoolIO(MembersIO):
         except Unreadable:
             group = self._group(run)
             phase = next(self._phases(group, run))
-            loaded = self._load(run, leaving_out=member)
+            loaded = self._readable(run, leaving_out=member)
             present = {c: loaded[m][phase.rows] for c, m in enumerate(phase.columns) if m in loaded}
             wanted = phase.columns.index(member)
             row[:] = self._columns(group, present, [wanted])[wanted]
@@ -625,6 +626,20 @@ class PoolIO(MembersIO):
             self.mended.append((member, run.row))
         mended: Block = row[0]
         return mended
+
+    def _readable(self, run: Run, *, leaving_out: int) -> dict[int, Block]:
+        """One row of the other members, as far as it can be read there: one that cannot is not computed from the one
+        that is being computed."""
+        found = {}
+        for member in self._group(run).members:
+            device = self.members[member].device
+            if member != leaving_out and device is not None and self._stands_on(member, run):
+                row = np.empty((1, self.block), np.uint8)
+                with suppress(Unreadable):
+                    device.read_into(run.row, row.data)
+                    self.moved.add(member, 1)
+                    found[member] = row
+        return found
 
     def mend(self, slot: int, first: int, count: int) -> int:
         """See MembersIO."""

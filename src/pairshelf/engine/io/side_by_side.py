@@ -7,11 +7,12 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
-from threading import Lock
+from threading import Lock, current_thread
 from typing import TypeVar
 
 _Given = TypeVar("_Given")
 _Got = TypeVar("_Got")
+_SIDE = "pairshelf-side"
 
 
 @lru_cache(maxsize=4)
@@ -32,10 +33,12 @@ class Tally(Counter[int]):
             self[key] += count
 
 
-def each(act: Callable[[_Given], _Got], given: Iterable[_Given], threads: str = "side") -> list[_Got]:
-    """The act on each, side by side; results in order. A forked process gets threads of its own. What may be called
-    by one of them names others: those that wait for their own kind would wait for ever."""
-    return list(_threads(os.getpid(), threads).map(act, given))
+def each(act: Callable[[_Given], _Got], given: Iterable[_Given]) -> list[_Got]:
+    """The act on each, side by side; results in order. A forked process gets threads of its own."""
+    if current_thread().name.startswith(_SIDE):
+        # Asked for by one of these threads: were all of them to wait for one another, they would for ever.
+        return [act(one) for one in given]
+    return list(_threads(os.getpid(), _SIDE).map(act, given))
 
 
 def ahead(act: Callable[[_Given], _Got], given: Iterable[_Given], most: int = 4) -> Iterator[_Got]:

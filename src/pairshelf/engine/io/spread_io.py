@@ -7,6 +7,7 @@ column ``a % k``.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
@@ -342,11 +343,23 @@ class SpreadIO(MembersIO):
             try:
                 blocks[i] = np.frombuffer(device.read(row, 1), np.uint8)
             except Unreadable:
-                ((_, block),) = self.column(Stretch(stretch.volume, stretch.first + int(rows[i]), 1), slot)
-                blocks[i] = block
-                self._put(slot, row, block)
+                blocks[i] = self._mended(Stretch(stretch.volume, stretch.first + int(rows[i]), 1), column)
+                self._put(slot, row, blocks[i])
                 self.mended.append((slot, row))
         return blocks
+
+    def _mended(self, one: Stretch, column: int) -> Block:
+        """One column of a stripe, from the others as far as they can be read: one that cannot is not computed from the
+        one that is being computed."""
+        present: dict[int, Block] = {}
+        for other, (slot, row) in enumerate(one.spots[0].tolist()):
+            member = self.members[slot]
+            if other != column and member.device is not None and member.rebuilt_to is None:
+                with suppress(Unreadable):
+                    present[other] = np.frombuffer(member.device.read(row, 1), np.uint8).reshape(1, -1)
+                    self.moved.add(slot, 1)
+        block: Block = self._columns(one, present, [column])[column][0]
+        return block
 
     def mend(self, slot: int, first: int, count: int) -> int:
         """See MembersIO."""

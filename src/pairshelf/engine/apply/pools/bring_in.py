@@ -136,7 +136,8 @@ def _take(
         place.drive_id = drive.id
         into_service(drive, pool)
         drive.sealed_by = facts["drive"].get("sealed_by")
-        if member.standing is not Standing.AWAY:
+        # Of a pool that keeps shelves, hosts or sites apart a place belongs to the one that it was made in.
+        if member.standing is not Standing.AWAY and pool.domain in (None, "drive"):
             stands_where(session, place, drive)
     elif place.slot is None:
         return
