@@ -23,6 +23,7 @@ from pairshelf.api import (
     draining,
     events,
     finding,
+    found,
     growing,
     jobs,
     kinds,
@@ -49,7 +50,7 @@ from pairshelf.store.settings import settings
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
 
 _RESOURCES = (
-    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding, growing, disposal, draining,
+    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding, growing, disposal, draining, found,
 )  # fmt: skip
 _HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "

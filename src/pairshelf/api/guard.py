@@ -68,11 +68,15 @@ def needs(
 
 #: Bytes of a request's body: of most routes, and of those that take a file.
 USUAL_BODY, MOST_BODY = 1024 * 1024, MOST_BYTES + 64 * 1024
+#: A box of simulated drives.
+BOX_BODY = 2 * 2**30
 _TAKE_FILES = frozenset({"/api/inventory", "/api/inventory/preview", "/api/prices"})
 
 
 def most_body(path: str) -> int:
     """The longest body that a route takes, bytes."""
+    if path == "/api/stand-in/unpack":
+        return BOX_BODY
     return MOST_BODY if path in _TAKE_FILES else USUAL_BODY
 
 

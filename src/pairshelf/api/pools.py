@@ -40,6 +40,7 @@ from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
 from pairshelf.services import accounts, attempts
+from pairshelf.services.bringing_in import record_of
 from pairshelf.store.database import pick, tell, transaction
 from pairshelf.store.repositories.books import load_use
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
@@ -212,6 +213,16 @@ class PathStepOut(BaseModel):
     hours: float
 
 
+class RecordOut(BaseModel):
+    """What the drives of a pool keep of it."""
+
+    written_at: dt.datetime
+    size: int
+    #: Drives that have it, of how many.
+    on: int
+    of: int
+
+
 class PoolOut(BaseModel):
     id: int
     name: str
@@ -255,6 +266,8 @@ class PoolOut(BaseModel):
     volumes: list[VolumeOut]
     jobs: list[JobOut]
     last_check: JobOut | None
+    #: What its drives say of it themselves; null before anything was written on them.
+    record: RecordOut | None
 
 
 class RoomQuery(Query):
@@ -396,7 +409,8 @@ def pool(path: PoolPath) -> Any:
             .order_by(col(JobRow.id).desc()).limit(1),
         )  # fmt: skip
         coming = {d.id: d for d in load_drives(session, [drive for _, drive, _ in built.path])}
-    return _pool_out(row, built, volumes, open_jobs, checks, not syncing, coming)
+        record = _record(session, built.id)
+    return _pool_out(row, built, volumes, open_jobs, checks, not syncing, coming).model_copy(update={"record": record})
 
 
 #: What is promised, in words, and the unit of the figure.
@@ -447,6 +461,7 @@ def _pool_out(
         places=[_place_out(built, p) for p in built.places],
         spares=[SpareOut(drive_id=d.id, place=d.place, serial=d.serial, size=d.size, condition=d.condition) for d in built.spares],
         cut=Cut(**{**cut_json(layout), "spares": [_cut_spare(d) for d in built.spares]}), volumes=volumes, jobs=open_jobs, last_check=checks[0] if checks else None,
+        record=None,
     )  # fmt: skip
 
 
@@ -499,6 +514,13 @@ def _why_no_check(row: PoolRow, built: EstatePool) -> str | None:
     synced = built.layout.own_protection or row.synced_to >= built.layout.stripes
     why = why_no_check([p.state for p in built.places], synced=synced, stripes=built.layout.stripes)
     return why[1] if why else None
+
+
+def _record(session: Session, pool_id: int) -> RecordOut | None:
+    kept = record_of(session, pool_id)
+    if kept is None:
+        return None
+    return RecordOut(written_at=kept.record.written_at, size=kept.record.size, on=kept.on, of=kept.of)
 
 
 def _place_out(built: EstatePool, place: EstatePlace) -> PlaceOut:

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import secrets
+import tempfile
 from typing import Any
 
+from flask import send_file
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.queries import Upload
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.drives import Kind, extents_of
 from pairshelf.core.domain.inventory import DriveRecord, checked
@@ -18,6 +21,7 @@ from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.carry import simulated_speed
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices
+from pairshelf.services import boxes
 from pairshelf.standin.faults import FAULTS
 from pairshelf.store.database import tell, transaction
 from pairshelf.store.repositories.drives_and_pools import load_drives, record_of
@@ -58,6 +62,36 @@ class DoneOut(BaseModel):
     done: bool = True
 
 
+class ShelfBody(BaseModel):
+    shelf_id: int
+
+
+class BesideBody(BaseModel):
+    shelf_id: int
+    #: Which of those that lie beside the shelves; none: all of them.
+    serials: list[str] = Field(default_factory=list, max_length=1000)
+
+
+class BesideDriveOut(BaseModel):
+    serial: str
+    size: int
+    kind: str
+    maker: str | None
+    model: str | None
+
+
+class BesideOut(BaseModel):
+    drives: list[BesideDriveOut]
+
+
+class PutInAllOut(BaseModel):
+    serials: list[str]
+
+
+class BoxForm(BaseModel):
+    file: Upload
+
+
 class SpeedBody(BaseModel):
     factor: int
 
@@ -95,6 +129,10 @@ def put_in(body: PutInBody) -> Any:
             # The same drive, put in again, here or elsewhere: it is what it was.
             devices().put_in(record_of(known, shelf, site.name, host.name if host else None, body.bay))
             return PutInOut(serial=serial)
+        lying = next((r for r in devices().beside() if r.serial == serial), None)
+        if lying is not None:
+            boxes.put_in_one(session, devices(), lying, shelf, site.name, host.name if host else None, body.bay)
+            return PutInOut(serial=serial)
         model = body.model or ("Keel" if body.kind is Kind.HDD else "Ember")
         record = checked(DriveRecord(
             shelf=shelf.name, bay=body.bay, serial=serial, size=size, kind=body.kind, site=site.name,
@@ -103,6 +141,50 @@ def put_in(body: PutInBody) -> Any:
         ))  # fmt: skip
     devices().put_in(record)
     return PutInOut(serial=serial)
+
+
+@api.post("/box", responses={200: None})
+@needs(Act.WORK_STAND_INS, heavy=True)
+def pack_box(body: ShelfBody) -> Any:
+    """Take all simulated drives of a shelf out of their bays and put them into a box, a file: with all their bytes, for
+    the shelves of another installation."""
+    box = tempfile.TemporaryFile()  # noqa: SIM115 - whoever sends it closes it
+    with transaction() as session:
+        name = boxes.pack_shelf(session, devices(), body.shelf_id, box, signed_in().name)
+    box.seek(0)
+    return send_file(box, mimetype="application/zip", as_attachment=True, download_name=f"drives-of-{_plain(name)}.zip")
+
+
+@api.post("/unpack", responses={200: BesideOut})
+@needs(Act.WORK_STAND_INS, heavy=True)
+def unpack_box(form: BoxForm) -> Any:
+    """Unpack a box of simulated drives: they lie beside the shelves until they are put into bays."""
+    with transaction() as session:
+        boxes.unpack_box(session, devices(), form.file.stream, signed_in().name)
+    return beside()
+
+
+@api.get("/beside", responses={200: BesideOut})
+@needs(Act.LOOK)
+def beside() -> Any:
+    """Simulated drives that lie beside the shelves."""
+    return BesideOut(drives=[
+        BesideDriveOut(serial=r.serial, size=r.size, kind=r.kind.value, maker=r.maker, model=r.model) for r in devices().beside()
+    ])  # fmt: skip
+
+
+@api.post("/beside", responses={200: PutInAllOut})
+@needs(Act.WORK_STAND_INS)
+def put_in_all(body: BesideBody) -> Any:
+    """Put drives that lie beside the shelves into free bays of one, in no order."""
+    with transaction() as session:
+        return PutInAllOut(
+            serials=boxes.into_free_bays(session, devices(), body.shelf_id, body.serials, signed_in().name)
+        )
+
+
+def _plain(name: str) -> str:
+    return "".join(c if c.isascii() and c.isalnum() else "-" for c in name)[:40]
 
 
 @api.post("/drives/<int:drive_id>", responses={200: DoneOut})

@@ -90,7 +90,7 @@ export async function drawUp(kind: string, body: object): Promise<Schema["SheetO
 
 /** Send a file: an inventory for preview or import, or a price list. */
 export async function sendFile<T = Schema["ReadingOut"]>(
-  path: "/api/inventory" | "/api/inventory/preview" | "/api/prices",
+  path: "/api/inventory" | "/api/inventory/preview" | "/api/prices" | "/api/stand-in/unpack",
   file: File,
 ): Promise<T> {
   const form = new FormData();

@@ -50,6 +50,8 @@ export const SHOWN_BY: Record<string, readonly Path[]> = {
   certificate: DISPOSAL,
   former_pool: DISPOSAL,
   drive: [
+    "/api/found-pools",
+    "/api/stand-in/beside",
     ...DISPOSAL,
     ...SHELVES,
     ...DRIVES,
@@ -60,7 +62,7 @@ export const SHOWN_BY: Record<string, readonly Path[]> = {
     ...COMPARED,
   ],
   drain: ["/api/drains", ...DRIVES, "/api/drives/{drive_id}", "/api/today"],
-  pool: ["/api/pools", ...POOL, "/api/today", ...DRIVES, ...NOTICED],
+  pool: ["/api/found-pools", "/api/pools", ...POOL, "/api/today", ...DRIVES, ...NOTICED],
   pool_place: [
     "/api/drains",
     "/api/pools",

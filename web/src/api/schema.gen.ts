@@ -484,6 +484,61 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/stand-in/box": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take all simulated drives of a shelf out of their bays and put them into a box, a file: with all their bytes, for
+         * @description the shelves of another installation.
+         */
+        post: operations["stand_ins_pack_box_box_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stand-in/unpack": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Unpack a box of simulated drives: they lie beside the shelves until they are put into bays. */
+        post: operations["stand_ins_unpack_box_unpack_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stand-in/beside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Simulated drives that lie beside the shelves. */
+        get: operations["stand_ins_beside_beside_get"];
+        put?: never;
+        /** Put drives that lie beside the shelves into free bays of one, in no order. */
+        post: operations["stand_ins_put_in_all_beside_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/stand-in/drives/{drive_id}": {
         parameters: {
             query?: never;
@@ -1937,6 +1992,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/found-pools": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Pools that drives here say they belong to and that are not in the books, read from the drives just now. */
+        get: operations["found_found_pools_found_pools_get"];
+        put?: never;
+        /**
+         * Read every drive that belongs to nothing for what it says it belongs to. Drives that are put in are read by
+         * @description themselves; those that came by a list are not.
+         */
+        post: operations["found_look_found_pools_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/build-pool": {
         parameters: {
             query?: never;
@@ -2152,6 +2228,23 @@ export interface paths {
         put?: never;
         /** Draw up the sheet: Give up that a pool can be put together again: its drives can be wiped and used from then on. Nothing is done before it is approved. */
         post: operations["drawing_up_draw_up_let_go_sheets_let_go_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/bring-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Bring a pool in from the drives that say they belong to it. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_bring_in_sheets_bring_in_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3388,6 +3481,49 @@ export interface components {
          * @enum {string}
          */
         Kind: "hdd" | "ssd" | "nvme";
+        /** ShelfBody */
+        ShelfBody: {
+            /** Shelf Id */
+            shelf_id: number;
+        };
+        /** BesideOut */
+        BesideOut: {
+            /** Drives */
+            drives: components["schemas"]["BesideDriveOut"][];
+        };
+        /** BesideDriveOut */
+        BesideDriveOut: {
+            /** Serial */
+            serial: string;
+            /** Size */
+            size: number;
+            /** Kind */
+            kind: string;
+            /** Maker */
+            maker: string | null;
+            /** Model */
+            model: string | null;
+        };
+        /** BoxForm */
+        BoxForm: {
+            /**
+             * File
+             * Format: binary
+             */
+            file: string;
+        };
+        /** PutInAllOut */
+        PutInAllOut: {
+            /** Serials */
+            serials: string[];
+        };
+        /** BesideBody */
+        BesideBody: {
+            /** Shelf Id */
+            shelf_id: number;
+            /** Serials */
+            serials?: string[];
+        };
         /** DoneOut */
         DoneOut: {
             /**
@@ -5789,6 +5925,7 @@ export interface components {
             /** Jobs */
             jobs: components["schemas"]["JobOut"][];
             last_check: components["schemas"]["JobOut"] | null;
+            record: components["schemas"]["RecordOut"] | null;
         };
         /**
          * CopyOut
@@ -5883,6 +6020,23 @@ export interface components {
             promised: number;
             /** Measured */
             measured: number | null;
+        };
+        /**
+         * RecordOut
+         * @description What the drives of a pool keep of it.
+         */
+        RecordOut: {
+            /**
+             * Written At
+             * Format: date-time
+             */
+            written_at: string;
+            /** Size */
+            size: number;
+            /** On */
+            on: number;
+            /** Of */
+            of: number;
         };
         /**
          * RestripeOut
@@ -7445,6 +7599,79 @@ export interface components {
              */
             act: "pause" | "resume" | "gentle" | "fast";
         };
+        /** FoundPoolsOut */
+        FoundPoolsOut: {
+            /** Pools */
+            pools: components["schemas"]["FoundPoolOut"][];
+        };
+        /** FoundMemberOut */
+        FoundMemberOut: {
+            /** Serial */
+            serial: string;
+            /** Slot */
+            slot: number | null;
+            /** Size */
+            size: number;
+            /** Standing */
+            standing: string;
+            /** State */
+            state: string;
+            /** Drive Id */
+            drive_id: number | null;
+            /** Place */
+            place: string;
+            /** Missed */
+            missed: number | null;
+        };
+        /** FoundPoolOut */
+        FoundPoolOut: {
+            /** Uid */
+            uid: string;
+            /** Name */
+            name: string;
+            /** Said */
+            said: string;
+            /** May */
+            may: boolean;
+            /** Name Taken */
+            name_taken: boolean;
+            /** Scheme */
+            scheme: string;
+            /** Capacity */
+            capacity: number | null;
+            /** Written At */
+            written_at: string | null;
+            /** Ours */
+            ours: boolean;
+            /** Encrypted */
+            encrypted: boolean;
+            /** Members */
+            members: components["schemas"]["FoundMemberOut"][];
+            /** Volumes */
+            volumes: components["schemas"]["FoundVolumeOut"][];
+            /** Hanging */
+            hanging: string[];
+            /** Left Over */
+            left_over: components["schemas"]["LeftOverOut"][];
+        };
+        /** FoundVolumeOut */
+        FoundVolumeOut: {
+            /** Name */
+            name: string;
+            /** Size */
+            size: number;
+            /** File System */
+            file_system: string;
+            /** Files */
+            files: number;
+        };
+        /** LeftOverOut */
+        LeftOverOut: {
+            /** Serial */
+            serial: string;
+            /** Place */
+            place: string;
+        };
         /**
          * BuildPoolBody
          * @description Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back.
@@ -7667,6 +7894,19 @@ export interface components {
         LetGoBody: {
             /** Former */
             former: number;
+        };
+        /**
+         * BringInBody
+         * @description Bring a pool in from the drives that say they belong to it.
+         */
+        BringInBody: {
+            /** Pool */
+            pool: string;
+            /**
+             * Name
+             * @default
+             */
+            name?: string;
         };
         /**
          * TurnRestripeBody
@@ -9765,6 +10005,146 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PutInOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    stand_ins_pack_box_box_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShelfBody"];
+            };
+        };
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    stand_ins_unpack_box_unpack_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["BoxForm"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BesideOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    stand_ins_beside_beside_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BesideOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    stand_ins_put_in_all_beside_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BesideBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PutInAllOut"];
                 };
             };
             400: components["responses"]["BadInput"];
@@ -12958,6 +13338,70 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    found_found_pools_found_pools_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundPoolsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    found_look_found_pools_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundPoolsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     drawing_up_draw_up_build_pool_sheets_build_pool_post: {
         parameters: {
             query?: never;
@@ -13400,6 +13844,42 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["LetGoBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_bring_in_sheets_bring_in_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringInBody"];
             };
         };
         responses: {

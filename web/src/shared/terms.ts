@@ -25,6 +25,8 @@ export const TERMS = {
   rebuild: "Computing what was on a failed drive from the others of its set, and writing it to a new one.",
   drain:
     "To empty drives, a shelf or a host of its data while everything stays in use and as protected as before.",
+  record:
+    "Every drive of a pool keeps what the pool is: its layout, its volumes and their files. The drives alone are enough to bring it in at another installation.",
   extent: "The unit of allocation: 1 GiB.",
   "what-if": "Drives you do not have yet, typed as groups such as 5x4TB,3x8TB.",
   gentle: "Users come first: the job takes a fifth of the drives' time.",

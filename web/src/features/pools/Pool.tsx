@@ -139,6 +139,7 @@ function Shown({ pool }: { pool: PoolData }) {
           {pool.encrypted && <Keys pool={pool} />}
           <Check pool={pool} />
           <Proofs pool={pool} />
+          <OnItsDrives pool={pool} />
           <section className="paper" aria-label="Figures">
             <h2>Figures</h2>
             <table className="plain">
@@ -348,6 +349,24 @@ function Gone({ pool, place }: { pool: PoolData; place: Schema["PlaceOut"] }) {
         </Act>
       </div>
       {choosing && <Replace poolId={pool.id} slot={place.slot} onClose={() => setChoosing(false)} />}
+    </section>
+  );
+}
+
+/** What its drives say of it themselves. */
+function OnItsDrives({ pool }: { pool: PoolData }) {
+  const { system } = useUnits();
+  const { record } = pool;
+  if (!record) return null;
+  return (
+    <section className="paper" aria-label="On its drives">
+      <h2>
+        <Term word="record">On its drives</Term>
+      </h2>
+      <p style={{ margin: "0.3rem 0 0" }}>
+        {record.on === record.of ? `All ${record.of}` : `${record.on} of ${record.of}`} say what this pool is,
+        as of {formatWhen(record.written_at)} ({formatSize(record.size, system)} on each, in two copies).
+      </p>
     </section>
   );
 }

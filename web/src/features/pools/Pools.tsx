@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { type Schema, server } from "../../api/client";
 import { Empty, Heading, State, Term, Trouble, Waiting } from "../../shared/parts";
 import { Size } from "../../shared/units";
+import { FoundPools, LookForPools } from "./Found";
 
 type Line = Schema["PoolLine"];
 
@@ -25,10 +26,12 @@ export function Pools() {
     <>
       <Heading title="Pools">
         <span style={{ flex: 1 }} />
+        <LookForPools />
         <Button component={Link} to="/compare">
           Compare layouts for a new one
         </Button>
       </Heading>
+      <FoundPools />
       {all.length === 0 ? (
         <Empty act="Go to the shelves" to="/shelves">
           No pool has been built yet. Choose drives on the shelves (or write some down there), compare

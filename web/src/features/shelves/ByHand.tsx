@@ -4,6 +4,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
+import { download } from "../../shared/download";
 import { useAsking } from "../../shared/form";
 import { useMay, useMayDo } from "../../shared/me";
 import { Act, Trouble } from "../../shared/parts";
@@ -111,6 +112,16 @@ export function ShelfActs({
   const mayDrain = useMayDo("drain");
   const client = useQueryClient();
   const may = useMay("manage-drives");
+  const mayPack = useMay("work-stand-ins");
+  const pack = useMutation({
+    mutationFn: () =>
+      download(
+        "/api/stand-in/box",
+        { shelf_id: shelf.id },
+        `drives-of-${shelf.name.replace(/\W+/g, "-")}.zip`,
+      ),
+    onSettled: () => client.invalidateQueries(),
+  });
   const [open, setOpen] = useState(false);
   const { form, sending, submit, unplaced } = useAsking({
     initialValues: { drives: "" },
@@ -141,7 +152,7 @@ export function ShelfActs({
       {draining > 0 && (
         <Link to="/draining">{draining === inUse ? "being emptied" : `${draining} being emptied`}</Link>
       )}
-      {inUse > 0 && (
+      {shelf.drives > 0 && (
         <Menu position="bottom-start">
           <Menu.Target>
             <button type="button" className="figure" aria-label={`More for shelf ${shelf.name}`}>
@@ -149,7 +160,7 @@ export function ShelfActs({
             </button>
           </Menu.Target>
           <Menu.Dropdown>
-            {draining === 0 && (
+            {draining === 0 && inUse > 0 && (
               <Menu.Item
                 disabled={!mayDrain.may || drain.isPending}
                 title={mayDrain.why ?? undefined}
@@ -164,10 +175,16 @@ export function ShelfActs({
             >
               May it be switched off?
             </Menu.Item>
+            {mayPack.may && (
+              <Menu.Item disabled={pack.isPending} onClick={() => pack.mutate()}>
+                Pack its drives into a box (simulated)
+              </Menu.Item>
+            )}
           </Menu.Dropdown>
         </Menu>
       )}
-      <Trouble error={drain.error} />
+      {pack.isPending && <span>packing…</span>}
+      <Trouble error={drain.error ?? pack.error} />
       {shelf.drives === 0 && (
         <button type="button" className="figure" onClick={() => remove.mutate()}>
           take the shelf away

@@ -8,6 +8,7 @@ import { Act, State, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
 import { formatSize, Size, useUnits } from "../../shared/units";
 import { Laboratory } from "../disposal/Laboratory";
+import { SaysItBelongs } from "../pools/Found";
 import { DriveActs } from "./ByHand";
 
 type Fact = Schema["Fact"];
@@ -74,6 +75,7 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
           Holds other data: {drive.holds}.
         </p>
       )}
+      {(drive.service === "new" || drive.service === "free") && <SaysItBelongs serial={drive.serial} />}
       {drive.not_offered && drive.service !== "in-use" && drive.shelf !== null && (
         <p style={{ margin: "0 0 0.8rem" }}>Not offered for layouts: {drive.not_offered}</p>
       )}

@@ -14,6 +14,7 @@ export function PutIn({
   onClose: () => void;
 }) {
   const out = server.useQuery("get", "/api/drives/out").data?.drives ?? [];
+  const beside = server.useQuery("get", "/api/stand-in/beside").data?.drives ?? [];
   const { form, sending, submit, unplaced } = useAsking({
     initialValues: { size: "14 TB", kind: "hdd" as "hdd" | "ssd" | "nvme", holds: "", serial: "" },
     send: ({ holds, serial, ...drive }) =>
@@ -32,11 +33,14 @@ export function PutIn({
             The drive holds real bytes at a scale of 4 KiB for each GiB. It shows up on the shelf as new
             within a second or two.
           </Text>
-          {out.length > 0 && (
+          {out.length + beside.length > 0 && (
             <Select
               label="Which drive"
               data={[
                 { value: "", label: "Another one" },
+                ...beside
+                  .filter((b) => !out.some((d) => d.serial === b.serial))
+                  .map((d) => ({ value: d.serial, label: `${d.serial}, lies beside the shelves` })),
                 ...out.map((d) => ({
                   value: d.serial,
                   label: `${d.serial}${d.left ? `, was in ${d.left}` : ""}${d.pool ? `, of pool ${d.pool}` : ""}`,

@@ -11,6 +11,7 @@ import { Act, Heading, StandIns, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
 import { useSelection } from "../../shared/selection";
 import { BAY_WIDTH } from "../../shared/spine";
+import { Beside, UnpackBox } from "./Boxes";
 import { AddShelf, NewShelf, OutOfBays } from "./ByHand";
 import { DriveSheet } from "./DriveSheet";
 import { ShelfDrawing } from "./ShelfDrawing";
@@ -64,6 +65,7 @@ export function Shelves() {
         <Act why={manage.why} variant="default" onClick={() => go("/shelves/import")}>
           Import drives
         </Act>
+        <UnpackBox />
         <Button variant="default" component="a" href="/api/inventory.csv" download>
           Export list
         </Button>
@@ -102,6 +104,7 @@ export function Shelves() {
           )}
         </div>
       )}
+      <Beside shelves={shelves} />
       {out > 0 && <OutOfBays onShow={(id) => put("drive", String(id))} />}
       {drives === 0 && shelves.length === 0 ? (
         <div className="paper" style={{ maxWidth: 720 }}>
