@@ -78,4 +78,6 @@ def brought_in(name: str = "", passphrase: str | None = None) -> int:
         with transaction() as session:
             keys.open_key(pool, keys.unwrap(session.get_one(PoolRow, pool).key or {}, passphrase))
     carry_all()
+    do_errands()  # Once every place holds all its data, everything is compared.
+    carry_all()
     return pool

@@ -102,6 +102,7 @@ def _there(carried: Carried) -> None:
         with transaction() as session:
             keys.open_key(pool, keys.unwrap(session.get_one(PoolRow, pool).key or {}, carried.passphrase))
     for _ in range(6):
+        do_errands()
         for job in _open_jobs():
             until = time.monotonic() + 2
             carry(job, stop=lambda until=until: time.monotonic() > until)  # type: ignore[misc]

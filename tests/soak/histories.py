@@ -58,6 +58,7 @@ from pairshelf.store.tables import (
     JobState,
     MemberState,
     PoolPlace,
+    PoolRecord,
     PoolRow,
     Service,
     Setting,
@@ -543,7 +544,8 @@ class History:
         with transaction() as session:
             pool = session.get_one(PoolRow, self.pool_id)
             drives = {d.serial: d.size for d in session.exec(select(DriveRow).order_by(col(DriveRow.id)))}
-        if self.house is None or lacking > self.promised or pool.state in ("lost", "unreachable"):
+            told_once = session.get(PoolRecord, self.pool_id) is not None
+        if self.house is None or not told_once or lacking > self.promised or pool.state in ("lost", "unreachable"):
             return
         told = self.afar.random() < 0.5
         if told:

@@ -19,7 +19,7 @@ from pairshelf.core.domain.partitions import Part, table_of_parts
 from pairshelf.core.errors import Locked, NotPossible, PairShelfError
 from pairshelf.engine.io.files import content_of
 from pairshelf.engine.log import SYSTEM, log
-from pairshelf.engine.pools import devices
+from pairshelf.engine.pools import devices, open_pool
 from pairshelf.engine.records import forget_records, key_at_large
 from pairshelf.formats.partition_image import disk_id_of, image_chunks, read_table
 from pairshelf.store.database import Lock, afterwards, lock_until_commit, transaction
@@ -111,6 +111,7 @@ _SAID = {
     "extend-volumes": "Extend the volumes of {pool}",
     "forget-record": "Erase what {serial} keeps of pool {pool}",
     "make-again": "Make {named} again",
+    "compare": "Compare all of {pool}, once every place of it holds all its data",
 }
 
 
@@ -216,6 +217,18 @@ def _make_again(session: Session, world: Devices, facts: dict[str, Any]) -> None
     log(session, SYSTEM, "made-again", facts["pool"], said)
 
 
+def _compare(session: Session, world: Devices, facts: dict[str, Any]) -> None:
+    """Compare all of a pool that was brought in, once every place of it holds all its data."""
+    from pairshelf.engine.jobs.check import start_check
+
+    del world
+    if session.get(PoolRow, facts["pool_id"]) is None:
+        return
+    pool = open_pool(session, facts["pool_id"])
+    if pool.layout.stripes:
+        start_check(session, pool, facts["who"], cut_off=facts["cut_off"])
+
+
 def _has_disk(session: Session, request: dict[str, Any]) -> bool:
     pool, _, volume = request["volume"].rpartition("/")
     disk = (
@@ -263,4 +276,5 @@ _DO: dict[str, Callable[[Session, Devices, dict[str, Any]], None]] = {
     "extend-volumes": _extend_volumes,
     "forget-record": _forget_record,
     "make-again": _make_again,
+    "compare": _compare,
 }

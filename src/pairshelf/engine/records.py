@@ -55,6 +55,7 @@ select p.uid, p.name, r.generation, coalesce(r.turn, 0) as turn, coalesce(r.reac
         'number', v.id, 'name', v.name, 'size', v.size, 'extents', v.extents, 'thin', v.thin, 'purpose', v.purpose,
         'protection', v.protection, 'file_system', v.file_system, 'reserved_share', v.reserved_share,
         'overhead', v.overhead, 'uuid', v.uuid, 'created_at', v.created_at, 'sealed_as', v.sealed_as,
+        'to_sync', exists (select 1 from job j where j.volume_id = v.id and j.kind = 'first-sync' and j.finished_at is null),
         'keep_above', (select k.above from keep_rule k where k.volume_id = v.id),
         'pieces', (select coalesce(json_agg(json_build_array(e.at, e.first, e.count) order by e.at), '[]')
                    from volume_piece e where e.volume_id = v.id),

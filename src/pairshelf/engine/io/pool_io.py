@@ -516,6 +516,11 @@ class PoolIO(MembersIO):
                     found.put_right.append((slot, row))
         return found
 
+    def bring_in_step(self, mismatch: tuple[int, int, int]) -> None:
+        """Redundancy of one stripe that a check found, anew from its data."""
+        band, group, row = mismatch
+        self.sync(Run(band, group, row, 1, self.placement.stripe_number(band, group, row)))
+
     def _mend(self, group: Group, columns: Sequence[int], stripe: list[Block], row: int) -> int | None:
         """Put the one wrong extent of a stripe right, if it can be told which it is; its slot."""
         column = wrong_column(group.code, group.data, stripe)

@@ -190,6 +190,9 @@ class RestripeIO(MembersIO):
         blocks[: len(have)] = have
         return Window(head["low"], head["high"], True), blocks
 
+    def bring_in_step(self, mismatch: tuple[int, int, int]) -> None:
+        """Nothing: what the front has passed was written whole, and the rest will be."""
+
     # -- jobs ----------------------------------------------------------------------------------
 
     def refill(

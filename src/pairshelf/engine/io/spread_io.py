@@ -298,6 +298,11 @@ class SpreadIO(MembersIO):
                     found.put_right.append((slot, stripe))
         return found
 
+    def bring_in_step(self, mismatch: tuple[int, int, int]) -> None:
+        """Redundancy of one stripe that a check found, anew from its data."""
+        volume, _, stripe = mismatch
+        self.sync(Stretch(self.volume(volume), stripe, 1))
+
     # -- the workings --------------------------------------------------------------------------
 
     def _touched(self, address: int, count: int) -> tuple[Stretch, int]:

@@ -40,6 +40,11 @@ def step(work: Work) -> float:
         report["mismatches"] += len(found.mismatches)
         report["put_right"] += len(found.put_right)
         right = {row: slot for slot, row in found.put_right}
+        if "settled" in report:
+            untold = [m for m in found.mismatches if m[2] not in right]
+            for mismatch in untold:
+                work.any_io.bring_in_step(mismatch)
+            report["settled"] += len(untold)
         room = LISTED - len(report["places"])
         report["places"] = report["places"] + [
             {"set": work.any_io.set_of(m), "row": m[2], "put_right_slot": right.get(m[2])}
@@ -51,8 +56,10 @@ def step(work: Work) -> float:
     return done / stripes * durations.check(pool.layout).idle
 
 
-def start_check(session: Session, pool: OpenPool, who: str) -> JobRow:
-    """Read everything, compare it, and read every sample file back."""
+def start_check(session: Session, pool: OpenPool, who: str, *, cut_off: bool = False) -> JobRow:
+    """Read everything, compare it, and read every sample file back. ``cut_off``: a write may have been cut off that
+    nobody knows of any more; where it cannot be told which extent is wrong, redundancy is brought in step with the
+    data, old or new."""
     total = pool.layout.stripes
     synced = pool.layout.own_protection or pool.row.synced_to >= total
     why = why_no_check([p.state for p in pool.members], synced=synced, stripes=total)
@@ -67,13 +74,15 @@ def start_check(session: Session, pool: OpenPool, who: str) -> JobRow:
     return start(session, JobRow(
         kind="check", pool_id=pool.row.number, total=total + extents, seconds=seconds, asked_by=who,
         report={"stripes": total, "extents_compared": 0, "mismatches": 0, "places": [], "put_right": 0,
-                "files_read": 0, "files_differing": []},
+                "files_read": 0, "files_differing": [], **({"settled": 0} if cut_off else {})},
     ))  # fmt: skip
 
 
 def _outcome(report: Mapping[str, Any], pool: str) -> str:
     files = f"{report['files_read']} files read back, {len(report['files_differing'])} differing"
     right = f", {report['put_right']} put right" if report["mismatches"] else ""
+    if report.get("settled"):
+        right += f", {report['settled']} of writes that were cut off brought in step"
     return f"Check of {pool}: {report['extents_compared']} GiB compared, {report['mismatches']} mismatches{right}; {files}."
 
 

@@ -26,12 +26,11 @@ from pairshelf.engine.apply.pools.build_pool import new_tint
 from pairshelf.engine.errands import send
 from pairshelf.engine.found_pools import moment, picked, rows_of, stripes_of
 from pairshelf.engine.io.spread_io import base_of
-from pairshelf.engine.jobs.check import start_check
-from pairshelf.engine.jobs.first_sync import start_first_sync
+from pairshelf.engine.jobs.first_sync import start_first_sync, start_volume_sync
 from pairshelf.engine.jobs.restripe import start_restripe
 from pairshelf.engine.log import log
 from pairshelf.engine.observe import bring_back_the_stale, bring_in_spares
-from pairshelf.engine.pools import OpenPool, into_service, open_pool, refresh_state
+from pairshelf.engine.pools import OpenPool, into_service, journal_of, open_pool, refresh_state
 from pairshelf.engine.records import afterwards_written, record_on
 from pairshelf.engine.relayout import label, stands_where
 from pairshelf.formats.pool_record import DamagedError, read_head
@@ -73,6 +72,7 @@ def apply(session: Session, sheet: SheetRow, planned: BringInPlan, who: str, wor
         place.pool_id = pool.number
         _take(session, pool, place, facts, members.get(facts["serial"] or ""))
     numbers = _volumes(session, pool, record)
+    to_sync = [numbers[v["number"]] for v in record.body["volumes"] if v.get("to_sync")]
     session.add(PoolRecord(
         pool_id=pool.number, generation=found.generation, turn=_turn(session, found, world), written_at=record.head.written_at, size=0,
         reached={m.serial: m.generation for m in record.head.members},
@@ -85,7 +85,10 @@ def apply(session: Session, sheet: SheetRow, planned: BringInPlan, who: str, wor
     refresh_state(session, opened)
     session.flush()
     bring_in_spares(session, opened)
-    _go_on(session, opened, who, sheet.id)
+    _go_on(session, opened, to_sync, who, sheet.id)
+    if opened.layout.scheme.survives or opened.layout.own_protection:
+        send(session, "compare", f"check of {pool.name}", sheet.id, pool=pool.name, pool_id=pool.number, who=who,
+             cut_off=not journal_of(pool).exists())  # fmt: skip
     for one in planned.made_again:
         for kind, request in _requests(one, record, planned.name):
             send(session, "make-again", f"{planned.name}/{one.volume}", sheet.id, kind=kind, request=request, who=who,
@@ -235,9 +238,13 @@ def _past(session: Session, table: type[SQLModel]) -> None:
 # -- what goes on --------------------------------------------------------------------------------
 
 
-def _go_on(session: Session, opened: OpenPool, who: str, sheet_id: int | None) -> None:
-    """What was under way goes on; and everything is compared, as nobody knows how it ended where it was."""
+def _go_on(session: Session, opened: OpenPool, to_sync: Sequence[int], who: str, sheet_id: int | None) -> None:
+    """What was under way goes on."""
     layout = opened.layout
+    if layout.own_protection and to_sync:
+        for number in to_sync:
+            start_volume_sync(session, opened, session.get_one(VolumeRow, number), who, sheet_id)
+        return
     if isinstance(layout, Restriping):
         job = start_restripe(session, opened, restripe(layout.both).idle, who, sheet_id)
         job.cursor = max(0, job.total - abs(layout.walk.arrives - layout.front))
@@ -246,9 +253,6 @@ def _go_on(session: Session, opened: OpenPool, who: str, sheet_id: int | None) -
         done = opened.row.synced_to
         if (sync := start_first_sync(session, opened, who, sheet_id)) is not None:
             sync.cursor, sync.spent = done, sync.seconds * done / sync.total
-        return
-    with suppress(NotPossible):  # What is being filled is compared once that is done; the checks' own round sees to it.
-        start_check(session, opened, who)
 
 
 def _requests(one: Hanging, record: Record, pool: str) -> Sequence[tuple[str, dict[str, Any]]]:

@@ -16,6 +16,7 @@ from pairshelf.engine.io.volume_io import make_volume
 from pairshelf.engine.jobs.first_sync import start_first_sync, start_volume_sync
 from pairshelf.engine.mount_table import write_mount
 from pairshelf.engine.pools import OpenPool, into_service, label_of
+from pairshelf.engine.records import afterwards_written
 from pairshelf.store.database import among, if_undone
 from pairshelf.store.tables import BackupRow, DriveRow, PartitionPlan, PoolPlace, PoolRow, SheetRow
 
@@ -23,7 +24,7 @@ from pairshelf.store.tables import BackupRow, DriveRow, PartitionPlan, PoolPlace
 TINTS = 8
 
 
-def apply(session: Session, sheet: SheetRow, planned: BuildPoolPlan, who: str, _world: Devices) -> Outcome:
+def apply(session: Session, sheet: SheetRow, planned: BuildPoolPlan, who: str, world: Devices) -> Outcome:
     """The pool with its places, its key if it has one, its first volume, and the first sync."""
     request, layout = planned.request, planned.layout
     pool = PoolRow(
@@ -58,6 +59,7 @@ def apply(session: Session, sheet: SheetRow, planned: BuildPoolPlan, who: str, _
             pool_id=pool_id, place=planned.backup.where, age_hours=planned.backup.age_hours, link=planned.backup.link,
             recorded_by=who,
         ))  # fmt: skip
+    afterwards_written(session, pool_id, world)
     if not layout.own_protection:
         start_first_sync(session, opened, who, sheet.id)
     elif volume is not None:
