@@ -12,6 +12,7 @@ from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, Locked, NameTaken, NotFound, NotPossible
 from pairshelf.engine import keys
 from pairshelf.engine.carry import carry
+from pairshelf.engine.errands import do_errands
 from pairshelf.engine.found_pools import found_pools
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices
@@ -87,6 +88,8 @@ def test_one_forgotten_comes_later_and_is_brought_up_to_date_with_what_changed(s
     with transaction() as session:
         (job,) = session.exec(select(JobRow).where(JobRow.kind == "rebuild"))
         assert job.report["missed"] is not None, "not anew: only what changed"
+    carry_all()
+    do_errands()
     carry_all()
     assert pool_state(pool) == ("healthy", ["active"] * count)
     assert files_intact(pool)
@@ -182,7 +185,10 @@ def test_a_name_that_is_taken_is_asked_about() -> None:
 def test_an_older_copy_never_wins() -> None:
     """A member left behind while the others went on; and one that was replaced, put in beside its successor."""
     pool = filled("parity-1", 4)
-    old = {f: (devices().media_path("A1").with_suffix(f)).read_bytes() for f in (".img", ".record-0", ".record-1")}
+    old = {
+        f: (devices().media_path("A1").with_suffix(f)).read_bytes()
+        for f in (".img", ".record-0", ".record-1", ".record-2")
+    }
     carry(fill(pool, 0.5))
     recorded()
     do("replace-drive", pool_id=pool, slot=2, drive_id=shelf(1, name="N")[0])
@@ -206,7 +212,7 @@ def test_an_older_copy_never_wins() -> None:
 
 def test_what_is_overwritten_is_shown_and_confirmed() -> None:
     pool = filled("parity-1", 4)
-    old = {f: (devices().media_path("A1").with_suffix(f)).read_bytes() for f in (".record-0", ".record-1")}
+    old = {f: (devices().media_path("A1").with_suffix(f)).read_bytes() for f in (".record-0", ".record-1", ".record-2")}
     carry(fill(pool, 0.5))
     recorded()
     for suffix, content in old.items():
@@ -322,7 +328,10 @@ def test_a_drive_used_elsewhere_meanwhile_is_neither_read_nor_written_over() -> 
 
 def test_a_drive_that_comes_back_older_than_it_went_is_filled_anew() -> None:
     pool = filled("parity-1", 4)
-    old = {f: (devices().media_path("A3").with_suffix(f)).read_bytes() for f in (".img", ".record-0", ".record-1")}
+    old = {
+        f: (devices().media_path("A3").with_suffix(f)).read_bytes()
+        for f in (".img", ".record-0", ".record-1", ".record-2")
+    }
     carry(fill(pool, 0.5))
     recorded()
     happens("pull", "A3")

@@ -11,12 +11,21 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pairshelf.core.domain.records import Head, RecordedMember
-from pairshelf.formats.pool_record import DamagedError, NewerError, pack, packed_body, read_head, read_record
+from pairshelf.formats.pool_record import (
+    DamagedError,
+    NewerError,
+    pack,
+    pack_mark,
+    packed_body,
+    read_head,
+    read_mark,
+    read_record,
+)
 
 WORDS = st.text(max_size=12)
 MEMBERS = st.builds(
     RecordedMember, WORDS, st.none() | st.integers(0, 99), st.integers(1, 2**44), st.sampled_from(["hdd", "ssd"]),
-    st.integers(0, 2**45),
+    st.integers(0, 2**45), st.integers(0, 2**45),
 )  # fmt: skip
 HEADS = st.builds(
     Head, st.text("0123456789abcdef", min_size=32, max_size=32), WORDS, st.integers(0, 2**45),
@@ -24,7 +33,13 @@ HEADS = st.builds(
 )  # fmt: skip
 BODIES = st.dictionaries(WORDS, st.lists(st.integers() | WORDS | st.none(), max_size=5), max_size=5)
 ONE = Head(
-    "a" * 32, "cold", 7, dt.datetime(2026, 1, 2, tzinfo=dt.UTC), "house", "A1", (RecordedMember("A1", 0, 9, "hdd", 7),)
+    "a" * 32,
+    "cold",
+    7,
+    dt.datetime(2026, 1, 2, tzinfo=dt.UTC),
+    "house",
+    "A1",
+    (RecordedMember("A1", 0, 9, "hdd", 7, 6),),
 )
 
 
@@ -76,3 +91,14 @@ def test_a_body_is_not_unpacked_without_end(monkeypatch: pytest.MonkeyPatch) -> 
     monkeypatch.setattr("pairshelf.formats.pool_record._MOST", 1000)
     with pytest.raises(DamagedError):
         read_record(pack(ONE, packed_body({"files": ["x" * 5000]})))
+
+
+@given(st.integers(0, 2**63), st.integers(0, 90))
+def test_a_mark_is_read_or_noticed(generation: int, at: int) -> None:
+    raw = pack_mark("ab" * 16, generation)
+    assert read_mark(raw + b"behind") == ("ab" * 16, generation)
+    spoilt = bytearray(raw)
+    spoilt[at % len(raw)] ^= 1
+    for wrong in (bytes(spoilt), raw[:-1], b""):
+        with pytest.raises(DamagedError):
+            read_mark(wrong)

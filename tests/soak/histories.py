@@ -149,9 +149,9 @@ class _Counted:
 
         keep_record = Media.keep_record
 
-        def kept_record(self: Media, copy: int, data: bytes) -> None:
+        def kept_record(self: Media, copy: int, data: bytes, *, flush: bool = True) -> None:
             counted.point(lambda: keep_record(self, copy, data[: len(data) // 2]))
-            keep_record(self, copy, data)
+            keep_record(self, copy, data, flush=flush)
             counted.point()
 
         Media.keep_record = kept_record  # type: ignore[method-assign]
@@ -619,7 +619,7 @@ class History:
             assert session.get_one(PoolRow, self.pool_id).state == "healthy"
             ended = session.exec(select(JobRow.kind, JobRow.error).where(JobRow.state == JobState.FAILED)).all()
             # Superseded: its drive failed, or another came. Full: two filled the same volume.
-            fine = ("place", "full", "copy", "left off", "drained", "has left")
+            fine = ("place", "full", "room for", "copy", "left off", "drained", "has left")
             assert all(any(word in (e or "") for word in fine) for _, e in ended), ended
         if any(state == "emptied" for state in [p.state for p, _ in self._places()]):
             return

@@ -116,7 +116,7 @@ def test_records_stand_beside_one_another_and_go_with_what_is_held_back(tmp_path
     assert [drive.record(n) for n in (0, 1)] == [b"new", b"newer"]
     (held_back,) = (a for a in World(tmp_path).laboratory("A", SIZE) if a.name == "held back")
     assert b"newer" in held_back.read(0, 1), "a laboratory finds it"
-    for copy, data in ((2, b""), (-1, b""), (0, bytes(RECORD_MOST + 1))):
+    for copy, data in ((3, b""), (-1, b""), (0, bytes(RECORD_MOST + 1))):
         with pytest.raises(ValueError, match="does not fit"):
             drive.keep_record(copy, data)
     drive.clear_held_back()

@@ -21,7 +21,7 @@ from pairshelf.core.layouts.regions import ANYWHERE, rows_missed
 from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.core.layouts.spread import StripedVolume
 from pairshelf.core.policies.bringing_in import left_over, newest, standings
-from pairshelf.engine.records import head_on, house_of, record_on
+from pairshelf.engine.records import head_on, house_of, marked_on, record_on
 from pairshelf.store.database import pick
 from pairshelf.store.repositories.drives_and_pools import load_drives
 from pairshelf.store.repositories.layouts import designed_layout
@@ -114,23 +114,25 @@ def read_newest(
 
 
 def _read(world: Devices, drive: EstateDrive, uid: str) -> ReadDrive:
-    head, damaged = None, True
+    head, damaged, marked = None, True, 0
     with suppress(DeviceError, OSError):
         head, damaged = head_on(world, drive.serial, drive.size)
+        marked = marked_on(world, drive.serial, drive.size, uid)
     if head is not None and head.pool != uid:
         head, damaged = None, True
-    return ReadDrive(drive.serial, drive.id, drive.place, uid, head, damaged)
+    return ReadDrive(drive.serial, drive.id, drive.place, uid, head, marked, damaged)
 
 
 def _told(
     session: Session, record: Record, reads: list[ReadDrive], drives: Mapping[int, EstateDrive], here: str | None
 ) -> FoundPool:
     head, body = record.head, record.body
-    standing = standings(head, [r for r in reads if drives[r.id].condition not in ("missing", "failed")])
+    facts = {p["serial"]: p for p in body["places"] if p["serial"] is not None}
+    away = {serial for serial, place in facts.items() if place["state"] in ("missing", "failed")}
+    standing = standings(head, [r for r in reads if drives[r.id].condition not in ("missing", "failed")], away)
     pool, places, stripes = rows_of(record)
     layout = designed_layout(pool, places, stripes)
     by_serial = {r.serial: drives[r.id] for r in reads}
-    facts = {p["serial"]: p for p in body["places"] if p["serial"] is not None}
     ours = house_of(session) == head.house
     return FoundPool(
         head.pool, head.name, tuple((r.serial, r.place) for r in left_over(head, reads)), None, layout,

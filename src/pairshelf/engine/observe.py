@@ -276,8 +276,9 @@ def _as_it_went(session: Session, pool: OpenPool, place: PoolPlace, world: Devic
         return False
     told = session.get(PoolRecord, pool.row.number, populate_existing=True)
     due = told.reached.get(drive.serial, 0) if told is not None else 0
+    known = max(due, (told.brought or 0) if told is not None else 0)
     elsewhere = head is not None and (
-        head.pool != pool.row.uid or (head.generation > due and head.house != house_of(session))
+        head.pool != pool.row.uid or (head.generation > known and head.house != house_of(session))
     )
     if elsewhere:
         assert head is not None

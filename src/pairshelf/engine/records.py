@@ -19,11 +19,11 @@ import structlog
 from sqlalchemy import Connection, text
 from sqlmodel import Session, select
 
-from pairshelf.core.domain.device import RECORD_COPIES, DeviceError, Devices
+from pairshelf.core.domain.device import RECORD_COPIES, RECORD_MARK, DeviceError, Devices
 from pairshelf.core.domain.records import Head, Record, RecordedMember
 from pairshelf.engine.io.side_by_side import each
 from pairshelf.engine.log import SYSTEM, log
-from pairshelf.formats.pool_record import DamagedError, pack, packed_body, read_head, read_record
+from pairshelf.formats.pool_record import DamagedError, pack, pack_mark, packed_body, read_head, read_mark, read_record
 from pairshelf.store.database import Lock, afterwards, engine
 from pairshelf.store.tables import DriveRow, now
 
@@ -159,7 +159,7 @@ def _write(connection: Connection, pool_id: int, world: Devices) -> int:
     members = tuple(
         RecordedMember(
             p["serial"], p["slot"], p["drive"]["size"], p["drive"]["kind"],
-            generation if p["serial"] in there else reached.get(p["serial"], 0),
+            generation if p["serial"] in there else reached.get(p["serial"], 0), reached.get(p["serial"], 0),
         )
         for p in places
     )  # fmt: skip
@@ -174,6 +174,13 @@ def _write(connection: Connection, pool_id: int, world: Devices) -> int:
         return True
 
     done = [m.serial for m, ok in _at_once(put, [m for m in members if m.serial in there]) if ok]
+    mark = pack_mark(found["uid"], generation)
+
+    def put_mark(member: RecordedMember) -> None:
+        with suppress(DeviceError):
+            world.open(member.serial, member.size).keep_record(RECORD_MARK, mark, flush=False)
+
+    each(put_mark, [m for m in members if m.serial in done])
     kept = {m.serial: generation if m.serial in done else reached.get(m.serial, 0) for m in members}
     connection.execute(_KEEP, {
         "p": pool_id, "generation": generation, "turn": found["turn"] + 1, "at": at, "size": len(body),
@@ -243,6 +250,23 @@ def head_on(world: Devices, serial: str, size: int) -> tuple[Head | None, bool]:
     return max(heads, key=lambda h: h.generation, default=None), damaged
 
 
+def marked_on(world: Devices, serial: str, size: int, pool: str) -> int:
+    """The generation of a pool's record of which a drive is marked that all that were there have it; 0 for none."""
+    with suppress(DamagedError):
+        of, generation = read_mark(world.open(serial, size).record(RECORD_MARK))
+        return generation if of == pool else 0
+    return 0
+
+
+def copies_on(world: Devices, serial: str, size: int) -> dict[int, int]:
+    """The whole records on a drive: their generation, and the place that each stands in."""
+    found = {}
+    for copy in range(RECORD_COPIES):
+        with suppress(DamagedError):
+            found[read_head(world.open(serial, size).record(copy)).generation] = copy
+    return found
+
+
 def record_on(world: Devices, serial: str, size: int) -> Record | None:
     """The newest whole record on a drive."""
     found = []
@@ -258,12 +282,12 @@ def forget_records(world: Devices, serial: str, size: int, pool: str | None = No
     """Nothing of records is left on a drive: of one pool, or of all ``but`` one. With an encrypted pool's goes its key,
     that its passphrase would open."""
     device = world.open(serial, size)
-    for copy in range(RECORD_COPIES):
+    for copy in (*range(RECORD_COPIES), RECORD_MARK):
         raw = device.record(copy)
         if not raw:
             continue
         with suppress(DamagedError):
-            of = read_head(raw).pool
+            of = read_mark(raw)[0] if copy == RECORD_MARK else read_head(raw).pool
             if of == but or (pool is not None and of != pool):
                 continue
         device.keep_record(copy, bytes(len(raw)))

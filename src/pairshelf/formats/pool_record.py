@@ -14,6 +14,7 @@ from pairshelf.core.domain.records import Head, Record, RecordedMember
 #: The version that is written; those before it can be read.
 VERSION = 1
 _MAGIC = b"PairShelfRecord"
+_MARK = b"PairShelfMark\0"
 _HEADER = len(_MAGIC) + 1 + 8 + 8 + 32
 #: Most bytes that a body may unpack to: a damaged or foreign one does not fill the memory.
 _MOST = 2**30
@@ -39,6 +40,20 @@ def pack(head: Head, body: bytes) -> bytes:
     lengths = len(raw).to_bytes(8, "big") + len(body).to_bytes(8, "big")
     digest = hashlib.sha256(lengths + raw + body).digest()
     return _MAGIC + bytes([VERSION]) + lengths + digest + raw + body
+
+
+def pack_mark(pool: str, generation: int) -> bytes:
+    """The mark that every drive that was there has a pool's record of this generation."""
+    content = bytes.fromhex(pool) + generation.to_bytes(8, "big")
+    return _MARK + content + hashlib.sha256(content).digest()
+
+
+def read_mark(raw: bytes) -> tuple[str, int]:
+    """The pool and the generation of a mark; DamagedError where none stands there."""
+    content = raw[len(_MARK) : len(_MARK) + 24]
+    if not raw.startswith(_MARK) or raw[len(_MARK) + 24 : len(_MARK) + 56] != hashlib.sha256(content).digest():
+        raise DamagedError("no mark stands there")
+    return content[:16].hex(), int.from_bytes(content[16:], "big")
 
 
 def read_head(raw: bytes) -> Head:

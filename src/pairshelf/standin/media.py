@@ -14,7 +14,7 @@ import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from pairshelf.core.domain.device import RECORD_COPIES, RECORD_MOST
+from pairshelf.core.domain.device import RECORD_MARK, RECORD_MOST
 from pairshelf.core.domain.drives import HELD_BACK, extents_of
 from pairshelf.core.domain.units import EXTENT
 
@@ -110,7 +110,7 @@ class Media:
         if whole > end:
             os.pwrite(self._fd, bytes(whole - end), end)
         os.fdatasync(self._fd)
-        for path in (self._aside, self._sectors, *(self._record(n) for n in range(RECORD_COPIES))):
+        for path in (self._aside, self._sectors, *(self._record(n) for n in range(RECORD_MARK + 1))):
             path.unlink(missing_ok=True)
         self.path.with_suffix(".aside-draft").unlink(missing_ok=True)
 
@@ -119,7 +119,7 @@ class Media:
         end = LABEL_BYTES + self.extents * BLOCK
         whole = os.fstat(self._fd).st_size
         table = self._sectors.read_bytes() if self._sectors.exists() else b""
-        records = b"".join(self.record(n) for n in range(RECORD_COPIES))
+        records = b"".join(self.record(n) for n in range(RECORD_MARK + 1))
         return (
             os.pread(self._fd, LABEL_BYTES, 0)
             + os.pread(self._fd, max(0, whole - end), end)
@@ -156,16 +156,17 @@ class Media:
     def _record(self, copy: int) -> Path:
         return self.path.with_suffix(f".record-{copy}")
 
-    def keep_record(self, copy: int, data: bytes) -> None:
+    def keep_record(self, copy: int, data: bytes, *, flush: bool = True) -> None:
         """Written over what stood there, as on a drive: a kill leaves this copy torn, and the other one as it was."""
-        if not 0 <= copy < RECORD_COPIES or len(data) > RECORD_MOST:
+        if not 0 <= copy <= RECORD_MARK or len(data) > RECORD_MOST:
             raise ValueError("the record does not fit into the room held back for it")
         descriptor = os.open(self._record(copy), os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600)
         with os.fdopen(descriptor, "wb") as file:
             file.write(data)
             file.truncate()
             file.flush()
-            os.fdatasync(file.fileno())
+            if flush:
+                os.fdatasync(file.fileno())
 
     def record(self, copy: int) -> bytes:
         """What was last kept in that place."""

@@ -213,9 +213,9 @@ class SimDrive:
         """See Device."""
         return self._answer().aside()
 
-    def keep_record(self, copy: int, data: bytes) -> None:
+    def keep_record(self, copy: int, data: bytes, *, flush: bool = True) -> None:
         """See Device."""
-        self._answer().keep_record(copy, data)
+        self._answer().keep_record(copy, data, flush=flush)
 
     def record(self, copy: int) -> bytes:
         """See Device."""

@@ -16,9 +16,10 @@ from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.estate import Entry
 from pairshelf.core.domain.inventory import DriveRecord
 
-#: Places beside the label that a pool's record is kept in by turns, and the most bytes of one: both fit into what is
-#: held back, with room for the copy of what a restripe moves.
+#: Places beside the label that a pool's record is kept in by turns, the place of the mark that all its drives have it,
+#: and the most bytes of one: all fit into what is held back, with room for the copy of what a restripe moves.
 RECORD_COPIES = 2
+RECORD_MARK = 2
 RECORD_MOST = 64 * 2**20
 
 
@@ -107,10 +108,10 @@ class Device(Protocol):
         """What was last kept there; nothing where nothing was."""
         ...
 
-    def keep_record(self, copy: int, data: bytes) -> None:
-        """Keep bytes in one of ``RECORD_COPIES`` places beside the label, in the place of those before; returns once
-        they would outlive a power cut. A kill may leave this copy torn, never another one. ValueError for more than
-        ``RECORD_MOST`` bytes."""
+    def keep_record(self, copy: int, data: bytes, *, flush: bool = True) -> None:
+        """Keep bytes in one of ``RECORD_COPIES`` places beside the label, or in that of the mark, in the place of those
+        before; returns once they would outlive a power cut, unless that is not asked for. A kill may leave this one
+        torn, never another. ValueError for more than ``RECORD_MOST`` bytes."""
         ...
 
     def record(self, copy: int) -> bytes:

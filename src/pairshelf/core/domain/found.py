@@ -12,11 +12,11 @@ from pairshelf.core.layouts import Layout
 class Standing(StrEnum):
     """How a member's drive is, by what it says itself."""
 
-    #: It has the newest record.
+    #: It has the newest record, or was about to get it: nothing has been written since without it.
     CURRENT = "current"
     #: It was away when that was written, and is as it was when it went: it lacks what has changed since, no more.
     BEHIND = "behind"
-    #: It has an older record than it should: whatever changed since, it lacks, and nobody knows what that is.
+    #: It has an older record than it had: whatever changed since, it lacks, and nobody knows what that is.
     OLDER = "older"
     #: It bears the pool's label, or the others name it, and no record on it can be read.
     DAMAGED = "damaged"

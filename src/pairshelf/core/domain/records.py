@@ -17,8 +17,10 @@ class RecordedMember:
     slot: int | None
     size: int
     kind: str
-    #: The generation of the record that was last written on it.
+    #: The generation of the newest record that was meant for it: this one, where it was there.
     generation: int
+    #: The generation that certainly stood on it before this one was written; 0 for none.
+    before: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,5 +65,7 @@ class ReadDrive:
     pool: str | None
     #: The head of its newest whole record.
     head: Head | None
+    #: The generation of which it is marked that every drive that was there has it; 0 for none.
+    marked: int = 0
     #: Something stands where the label or the records are that cannot be read.
     damaged: bool = False

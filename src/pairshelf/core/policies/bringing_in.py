@@ -17,22 +17,28 @@ def newest(reads: Iterable[ReadDrive]) -> Head | None:
     return max(heads, key=lambda h: h.generation, default=None)
 
 
-def standing_of(head: Head, member: RecordedMember, read: ReadDrive | None) -> Standing:
-    """How one member is. ``head``: the newest record; ``read``: what was read on its drive, None where it is not here."""
+def standing_of(member: RecordedMember, read: ReadDrive | None, *, away: bool, complete: bool) -> Standing:
+    """How one member is. ``read``: what was read on its drive, None where it is not here; ``away``: whether it was when
+    the newest record was written; ``complete``: whether every member that was there has that record. Before that is
+    marked not a byte is written under it: one that a kill left with the record before lacks nothing."""
     if read is None:
         return Standing.AWAY
-    own = read.head
-    if own is None or own.serial != member.serial:
-        return Standing.DAMAGED
-    if own.generation == head.generation:
-        return Standing.CURRENT
-    return Standing.BEHIND if own.generation == member.generation else Standing.OLDER
+    due = member.generation if complete else member.before
+    own = read.head if read.head is not None and read.head.serial == member.serial else None
+    if own is None:
+        return Standing.DAMAGED if due or away else Standing.CURRENT
+    if own.generation < due:
+        return Standing.OLDER
+    return Standing.BEHIND if away else Standing.CURRENT
 
 
-def standings(head: Head, reads: Iterable[ReadDrive]) -> dict[str, Standing]:
-    """How every member is, by serial."""
+def standings(head: Head, reads: Iterable[ReadDrive], away: Collection[str]) -> dict[str, Standing]:
+    """How every member is, by serial. ``away``: serials of those that were away when the record was written."""
     found = {r.serial: r for r in reads}
-    return {m.serial: standing_of(head, m, found.get(m.serial)) for m in head.members}
+    complete = any(r.marked >= head.generation for r in found.values())
+    return {
+        m.serial: standing_of(m, found.get(m.serial), away=m.serial in away, complete=complete) for m in head.members
+    }
 
 
 def left_over(head: Head, reads: Iterable[ReadDrive]) -> list[ReadDrive]:

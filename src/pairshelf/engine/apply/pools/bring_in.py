@@ -15,7 +15,7 @@ from pairshelf.core.changes.access.make_share import MakeShare
 from pairshelf.core.changes.access.make_target import MakeTarget
 from pairshelf.core.changes.pools.bring_in import BringInPlan
 from pairshelf.core.changes.volumes.mount_volume import MountVolume
-from pairshelf.core.domain.device import DeviceError, Devices
+from pairshelf.core.domain.device import RECORD_COPIES, DeviceError, Devices
 from pairshelf.core.domain.found import FoundMember, FoundPool, Hanging, Standing
 from pairshelf.core.domain.records import Record
 from pairshelf.core.errors import NotPossible
@@ -31,9 +31,8 @@ from pairshelf.engine.jobs.restripe import start_restripe
 from pairshelf.engine.log import log
 from pairshelf.engine.observe import bring_back_the_stale, bring_in_spares
 from pairshelf.engine.pools import OpenPool, into_service, journal_of, open_pool, refresh_state
-from pairshelf.engine.records import afterwards_written, record_on
+from pairshelf.engine.records import afterwards_written, copies_on, record_on
 from pairshelf.engine.relayout import label, stands_where
-from pairshelf.formats.pool_record import DamagedError, read_head
 from pairshelf.store.repositories.drives_and_pools import store_stripes
 from pairshelf.store.tables import (
     BackupRow,
@@ -62,7 +61,7 @@ _DRIVE = ("size", "kind", "maker", "model", "bus", "sector_size", "rpm", "rate",
 def apply(session: Session, sheet: SheetRow, planned: BringInPlan, who: str, world: Devices) -> Outcome:
     """The pool as its newest record says; what is not as that says is filled, or waited for."""
     found = planned.found
-    record = _newest(session, found, world)
+    record, turn = _newest(session, found, world)
     pool, places, _ = rows_of(record)
     pool.name, pool.tint = planned.name, new_tint(session)
     session.add(pool)
@@ -74,8 +73,8 @@ def apply(session: Session, sheet: SheetRow, planned: BringInPlan, who: str, wor
     numbers = _volumes(session, pool, record)
     to_sync = [numbers[v["number"]] for v in record.body["volumes"] if v.get("to_sync")]
     session.add(PoolRecord(
-        pool_id=pool.number, generation=found.generation, turn=_turn(session, found, world), written_at=record.head.written_at, size=0,
-        reached={m.serial: m.generation for m in record.head.members},
+        pool_id=pool.number, generation=found.generation, turn=turn, written_at=record.head.written_at, size=0,
+        reached={m.serial: m.generation for m in record.head.members}, brought=found.generation,
     ))  # fmt: skip
     session.flush()
     opened = open_pool(session, pool.number)
@@ -101,31 +100,31 @@ def apply(session: Session, sheet: SheetRow, planned: BringInPlan, who: str, wor
     return Outcome(pool.id)
 
 
-def _newest(session: Session, found: FoundPool, world: Devices) -> Record:
-    """What the sheet was drawn up from, read once more."""
+def _newest(session: Session, found: FoundPool, world: Devices) -> tuple[Record, int]:
+    """What the sheet was drawn up from, read once more; and the place that the next record goes to.
+
+    Where all have the newest, that is kept. Where a kill came before all had it, nothing was written under it, and the
+    one before, which every one of them has, is kept.
+    """
+    record: Record | None = None
+    copies: set[int | None] = set()
     for member in found.members:
         if member.standing is Standing.CURRENT and member.drive_id is not None:
             with suppress(DeviceError):
-                record = record_on(world, member.serial, session.get_one(DriveRow, member.drive_id).size)
-                if record is not None and record.head.generation == found.generation:
-                    return record
-    raise NotPossible(f"The record of pool {found.name} cannot be read any more.", code="changed-since")
+                at = copies_on(world, member.serial, session.get_one(DriveRow, member.drive_id).size).get(
+                    found.generation
+                )
+                copies.add(at)
+                record = record or (record_on(world, member.serial, member.size) if at is not None else None)
+    if record is None or record.head.generation != found.generation:
+        raise NotPossible(f"The record of pool {found.name} cannot be read any more.", code="changed-since")
+    newest = next(c for c in copies if c is not None)
+    return record, newest if None in copies else (newest + 1) % RECORD_COPIES
 
 
 def _there(session: Session, place: PoolPlace) -> bool:
     drive = session.get_one(DriveRow, place.drive_id) if place.drive_id is not None else None
     return drive is not None and drive.condition != Condition.MISSING
-
-
-def _turn(session: Session, found: FoundPool, world: Devices) -> int:
-    """By turns: the next record goes where the newest does not stand."""
-    for member in found.members:
-        if member.standing is Standing.CURRENT and member.drive_id is not None:
-            device = world.open(member.serial, session.get_one(DriveRow, member.drive_id).size)
-            with suppress(DamagedError, DeviceError):
-                return 1 if read_head(device.record(0)).generation == found.generation else 0
-            return 0
-    return 0
 
 
 def _take(
