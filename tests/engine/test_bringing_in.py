@@ -401,3 +401,33 @@ def test_a_restripe_goes_on_where_its_front_stands(scheme: str) -> None:
     assert pool_state(pool) == ("healthy", ["active"] * 5)
     assert files_intact(pool)
     assert check(pool).report["mismatches"] == 0
+
+
+def test_pulled_one_after_the_other_and_noticed_they_are_as_they_were() -> None:
+    """Written to without the first; then all go, each noticed: only the first has anything to be filled with."""
+    pool = filled("parity-2", 6)
+    happens("pull", "A1")
+    carry(fill(pool, 0.5))
+    for serial in ("A2", "A3", "A4", "A5", "A6"):
+        recorded()
+        happens("pull", serial)
+    with transaction() as session:
+        drives = {d.serial: d.size for d in session.exec(select(DriveRow))}
+        written = {f.name: f.checksum for f in session.exec(select(SampleFile))}
+    books_lost()
+    carried(drives, but=["A6"])
+    with transaction() as session:
+        (found,) = found_pools(session, devices())
+    missed = {m.serial: m.missed for m in found.members if m.standing is Standing.BEHIND}
+    assert missed.pop("A1")
+    assert set(missed.values()) == {0}
+    pool = brought_in()
+    assert pool_state(pool)[1].count("active") == 5
+    put_in(drives, ["A6"], first=50)
+    carry_all()
+    do_errands()
+    carry_all()
+    assert pool_state(pool) == ("healthy", ["active"] * 6)
+    assert files() == written
+    assert files_intact(pool)
+    assert check(pool).report["mismatches"] == 0

@@ -25,6 +25,8 @@ class FoundMemberOut(BaseModel):
     size: int
     #: "current", "behind", "older", "damaged", "away".
     standing: str
+    #: All its data are on it.
+    whole: bool
     #: How its place was when the newest record was written.
     state: str
     #: Null where it is not here.
@@ -102,7 +104,7 @@ def _one(spoken: bringing_in.Spoken) -> FoundPoolOut:
         encrypted=f.encrypted,
         members=[
             FoundMemberOut(
-                serial=m.serial, slot=m.slot, size=m.size, standing=m.standing.value, state=m.state, drive_id=m.drive_id,
+                serial=m.serial, slot=m.slot, size=m.size, standing=m.standing.value, whole=m.whole, state=m.state, drive_id=m.drive_id,
                 place=m.place, missed=None if m.missed is None else m.missed * EXTENT,
             )
             for m in sorted(f.members, key=lambda m: (m.slot is None, m.slot or 0))

@@ -234,6 +234,11 @@ def stripes_of(volume: Mapping[str, Any], number: int) -> StripedVolume | None:
     return StripedVolume(number, protection, placed.astype(np.int32))
 
 
+def missed_by_serial(record: Record) -> dict[str, list[int]]:
+    """The regions that each member that was away had missed."""
+    return {p["serial"]: sorted(p["missed"]) for p in record.body["places"] if p["serial"] is not None and p["missed"]}
+
+
 def moment(value: str) -> dt.datetime:
     """A moment as a record has it."""
     return dt.datetime.fromisoformat(value)

@@ -14,13 +14,13 @@ from pairshelf.core.domain.drives import extents_of, offered
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.figures.survival import after_failures
 from pairshelf.core.layouts.regions import ANYWHERE
-from pairshelf.engine.found_pools import bears
+from pairshelf.engine.found_pools import bears, missed_by_serial
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.jobs.self_repair import start_self_repair
 from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, into_service, open_pool, refresh_state
-from pairshelf.engine.records import head_on, house_of
+from pairshelf.engine.records import head_on, house_of, record_on
 from pairshelf.engine.relayout import end_copy, give_free, leave_off, stands_where
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
@@ -264,6 +264,19 @@ def _never_came(drive: DriveRow) -> bool:
     return drive.condition == Condition.MISSING and drive.shelf_id is None and drive.left_shelf_id is None
 
 
+def _written_since(told: PoolRecord | None, drive: DriveRow, world: Devices) -> bool:
+    """Whether, by what stands on a drive, its pool was written to in another installation after it came here. A drive
+    that was taken out there after the others knows of later records, which tell only that the others were gone."""
+    brought = (told.brought if told is not None else None) or {"generation": 0, "missed": {}}
+    record = record_on(world, drive.serial, drive.size)
+    if record is None or record.head.generation <= brought["generation"]:
+        return False
+    missed = brought["missed"]
+    return not brought["generation"] or any(
+        set(regions) - set(missed.get(serial, ())) for serial, regions in missed_by_serial(record).items()
+    )
+
+
 def _as_it_went(session: Session, pool: OpenPool, place: PoolPlace, world: Devices) -> bool:
     """Whether what a drive that is back holds is this pool's; one that is older than it should be is to be filled anew.
 
@@ -276,9 +289,9 @@ def _as_it_went(session: Session, pool: OpenPool, place: PoolPlace, world: Devic
         return False
     told = session.get(PoolRecord, pool.row.number, populate_existing=True)
     due = told.reached.get(drive.serial, 0) if told is not None else 0
-    known = max(due, (told.brought or 0) if told is not None else 0)
     elsewhere = head is not None and (
-        head.pool != pool.row.uid or (head.generation > known and head.house != house_of(session))
+        head.pool != pool.row.uid
+        or (head.generation > due and head.house != house_of(session) and _written_since(told, drive, world))
     )
     if elsewhere:
         assert head is not None

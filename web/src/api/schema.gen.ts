@@ -7614,6 +7614,8 @@ export interface components {
             size: number;
             /** Standing */
             standing: string;
+            /** Whole */
+            whole: boolean;
             /** State */
             state: string;
             /** Drive Id */

@@ -45,8 +45,9 @@ class FoundMember:
 
     @property
     def whole(self) -> bool:
-        """Whether all its data are on it now."""
-        return self.standing is Standing.CURRENT and self.state == "active" and self.why_not is None
+        """Whether all its data are on it now: it has the newest record, or was away and nothing was written since."""
+        as_it_was = self.standing is Standing.BEHIND and self.state == "missing" and self.missed == 0
+        return (as_it_was or (self.standing is Standing.CURRENT and self.state == "active")) and self.why_not is None
 
     @property
     def needs_filling(self) -> bool:

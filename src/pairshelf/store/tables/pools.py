@@ -138,8 +138,8 @@ class PoolRecord(SQLModel, table=True):
     written_at: dt.datetime = when()
     #: Bytes on each drive.
     size: int = big()
-    #: Of a pool that was brought in: the generation that its drives had.
-    brought: int | None = big(default=None)
+    #: Of a pool that was brought in: the generation that its drives had, and what they said each had missed, by serial.
+    brought: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
     #: The generation that was last written on each drive, by serial.
     reached: dict[str, int] = json_column()
 

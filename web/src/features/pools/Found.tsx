@@ -136,13 +136,15 @@ function MemberSpine({ member, largest }: { member: Member; largest: number }) {
   const { system } = useUnits();
   const tall = Math.round(44 + 44 * (member.size / largest));
   const away = member.standing === "away";
-  const whole = member.standing === "current" && member.state === "active";
+  const { whole } = member;
   const word =
     member.slot === null
       ? "spare"
-      : whole || member.standing !== "current"
-        ? SAID[member.standing]
-        : "to fill";
+      : whole
+        ? SAID.current
+        : member.standing === "current"
+          ? "to fill"
+          : SAID[member.standing];
   const where = /^(.*) bay (\d+)$/.exec(member.place);
   const foot = where
     ? `${where[1].length > 10 ? `${where[1].slice(0, 9)}.` : where[1]} ${where[2]}`

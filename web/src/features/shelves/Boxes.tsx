@@ -1,11 +1,11 @@
 /** Simulated drives on their way: out of a shelf into a box (a file), and out of a box into free bays. */
-import { Button, FileButton, Group, Select, Text } from "@mantine/core";
+import { Button, Chip, FileButton, Group, Select, Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema, sendFile, server } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Trouble } from "../../shared/parts";
-import { formatSize, useUnits } from "../../shared/units";
+import { shortSize, useUnits } from "../../shared/units";
 
 export function UnpackBox() {
   const client = useQueryClient();
@@ -45,12 +45,15 @@ export function Beside({
   const may = useMay("work-stand-ins");
   const found = server.useQuery("get", "/api/stand-in/beside");
   const [shelf, setShelf] = useState<string | null>(null);
+  const [left, setLeft] = useState<string[]>([]);
   const drives = found.data?.drives ?? [];
-  const roomy = shelves.filter((s) => s.bays - s.drives >= drives.length);
+  const all = drives.map((d) => d.serial);
+  const chosen = all.filter((s) => !left.includes(s));
+  const roomy = shelves.filter((s) => s.bays - s.drives >= chosen.length);
   const into = shelf ?? (roomy.length ? String(roomy[0].id) : null);
   const put = useMutation({
     mutationFn: () =>
-      ask(api.POST("/api/stand-in/beside", { body: { shelf_id: Number(into), serials: [] } })),
+      ask(api.POST("/api/stand-in/beside", { body: { shelf_id: Number(into), serials: chosen } })),
     onSuccess: () => client.invalidateQueries(),
   });
   if (drives.length === 0) return null;
@@ -62,9 +65,17 @@ export function Beside({
     >
       <h2>Beside the shelves</h2>
       <p style={{ margin: "0.3rem 0 0.6rem" }}>
-        {drives.length} simulated drive{drives.length === 1 ? "" : "s"}:{" "}
-        {drives.map((d) => `${d.serial} (${formatSize(d.size, system)})`).join(", ")}.
+        {drives.length} simulated drive{drives.length === 1 ? "" : "s"}. Those not chosen stay where they lie.
       </p>
+      <Chip.Group multiple value={chosen} onChange={(kept) => setLeft(all.filter((s) => !kept.includes(s)))}>
+        <Group gap={6} mb="sm">
+          {drives.map((d) => (
+            <Chip key={d.serial} value={d.serial} size="xs" variant="outline">
+              {d.serial} · {shortSize(d.size, system)}
+            </Chip>
+          ))}
+        </Group>
+      </Chip.Group>
       {may.may && (
         <Group align="flex-end" className="no-print">
           <Select
@@ -72,14 +83,18 @@ export function Beside({
             data={shelves.map((s) => ({
               value: String(s.id),
               label: `${s.name}, ${s.bays - s.drives} free`,
-              disabled: s.bays - s.drives < drives.length,
+              disabled: s.bays - s.drives < chosen.length,
             }))}
             value={into}
             onChange={setShelf}
             allowDeselect={false}
             w={240}
           />
-          <Button loading={put.isPending} disabled={into === null} onClick={() => put.mutate()}>
+          <Button
+            loading={put.isPending}
+            disabled={into === null || chosen.length === 0}
+            onClick={() => put.mutate()}
+          >
             Put them in, in any order
           </Button>
           <Text size="sm" c="dimmed">

@@ -24,7 +24,7 @@ from pairshelf.core.layouts.restriping import Restriping
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.pools.build_pool import new_tint
 from pairshelf.engine.errands import send
-from pairshelf.engine.found_pools import moment, picked, rows_of, stripes_of
+from pairshelf.engine.found_pools import missed_by_serial, moment, picked, rows_of, stripes_of
 from pairshelf.engine.io.spread_io import base_of
 from pairshelf.engine.jobs.first_sync import start_first_sync, start_volume_sync
 from pairshelf.engine.jobs.restripe import start_restripe
@@ -74,14 +74,16 @@ def apply(session: Session, sheet: SheetRow, planned: BringInPlan, who: str, wor
     to_sync = [numbers[v["number"]] for v in record.body["volumes"] if v.get("to_sync")]
     session.add(PoolRecord(
         pool_id=pool.number, generation=found.generation, turn=turn, written_at=record.head.written_at, size=0,
-        reached={m.serial: m.generation for m in record.head.members}, brought=found.generation,
+        reached={m.serial: m.generation for m in record.head.members}, brought={"generation": found.generation, "missed": missed_by_serial(record)},
     ))  # fmt: skip
     session.flush()
     opened = open_pool(session, pool.number)
     label(session, pool, [p for p in opened.places if p.slot is not None and _there(session, p)], sheet.id)
     refresh_state(session, opened)
-    bring_back_the_stale(session, opened, world)
-    refresh_state(session, opened)
+    # One that lacks something is filled from others that come back as they were.
+    for _ in range(2):
+        bring_back_the_stale(session, opened, world)
+        refresh_state(session, opened)
     session.flush()
     bring_in_spares(session, opened)
     _go_on(session, opened, to_sync, who, sheet.id)
@@ -155,7 +157,7 @@ def _take(
             place.state, place.absence = MemberState.MISSING, place.absence + 1
         else:
             _missed(session, place, facts)
-    elif not member.whole:
+    elif not member.whole or place.state == MemberState.MISSING:
         place.incomplete = member.missed is None
         place.state = MemberState.MISSING
         if not place.incomplete:

@@ -23,7 +23,7 @@ create table pool_record (
     turn integer not null,
     written_at timestamptz not null,
     size bigint not null,
-    brought bigint,
+    brought jsonb,
     reached jsonb not null
 );
 -- Only ever added to by who changes something, so that nobody waits for whoever writes records.
