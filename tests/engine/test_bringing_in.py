@@ -17,7 +17,23 @@ from pairshelf.engine.found_pools import found_pools
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import DriveRow, JobRow, LogRow, PoolRow, SampleFile, SheetRow, VolumeRow
+from pairshelf.store.tables import (
+    DriveRow,
+    ErrandRow,
+    Host,
+    JobRow,
+    KeepRule,
+    LogRow,
+    Mount,
+    PoolRow,
+    SampleFile,
+    Share,
+    ShareRight,
+    SheetRow,
+    Site,
+    TargetLun,
+    VolumeRow,
+)
 from tests.engine.elsewhere import books_lost, brought_in, carried, put_in, recorded, sizes
 from tests.engine.helpers import at_once, build, carry_all, check, do, files_intact, fill, happens, pool_state, shelf
 
@@ -431,3 +447,99 @@ def test_pulled_one_after_the_other_and_noticed_they_are_as_they_were() -> None:
     assert files() == written
     assert files_intact(pool)
     assert check(pool).report["mismatches"] == 0
+
+
+def hosts(*names: str) -> None:
+    with transaction() as session:
+        session.add(site := Site(name="Mill"))
+        session.flush()
+        for name in names:
+            session.add(
+                Host(site_id=site.number, name=name, iqn=f"iqn.2026-01.example.mill:{name}", storage_address="10.0.0.9")
+            )
+
+
+def sentences() -> str:
+    with transaction() as session:
+        return " ".join(session.exec(select(LogRow.sentence)))
+
+
+def hung_about(pool: str = "p") -> None:
+    """A mount and a share of one volume, and another as a disk for another host."""
+    hosts("elm", "ash")
+    do("add-party", name="moss")
+    do("add-party", name="fern")
+    do("mount-volume", volume=f"{pool}/v", host="elm", mount_point="/srv/v", access_times=True)
+    do("make-share", volume=f"{pool}/v", name="papers", folder="press", rights=("moss:write", "fern:read"), quota="5 GiB",
+       bin_days=3)  # fmt: skip
+    do("set-keep-rule", volume=f"{pool}/v", above=80.0)
+    do("declare-initiator", iqn="iqn.2026-01.example.mill:ash")
+    do("make-volumes", pool=pool, name="bare", size="20 GiB", file_system="none")
+    do(
+        "make-target",
+        iqn="iqn.2026-01.example.mill:t",
+        host="elm",
+        volume=f"{pool}/bare",
+        initiators=("iqn.2026-01.example.mill:ash",),
+        lun=4,
+    )
+
+
+def test_what_hung_on_its_volumes_is_made_again_as_far_as_it_can_be() -> None:
+    do(
+        "build-pool",
+        name="p",
+        scheme="parity-1",
+        drives=tuple(shelf(4)),
+        volume="v",
+        volume_size="60 GiB",
+        file_system="xfs",
+    )
+    hung_about()
+    carry_all()
+    recorded()
+    drives = books_lost()
+    hosts("elm", "ash")
+    do("add-party", name="moss")
+    do("declare-initiator", iqn="iqn.2026-01.example.mill:ash")
+    carried(drives)
+    brought_in()
+    with transaction() as session:
+        mount = session.exec(select(Mount)).one()
+        assert (mount.at, mount.access_times) == ("/srv/v", True)
+        share = session.exec(select(Share)).one()
+        assert (share.name, share.folder, share.quota, share.bin_days) == ("papers", "press", 5 * GIB, 3)
+        assert [(r.may) for r in session.exec(select(ShareRight))] == ["write"]
+        assert session.exec(select(KeepRule.above)).one() == 0.8
+        lun = session.exec(select(TargetLun)).one()
+        assert lun.lun == 4
+        body = session.exec(select(SheetRow.body).where(SheetRow.kind == "bring-in")).one()
+        assert any("made without fern:read" in c for c in body["cautions"])
+        assert not session.exec(select(ErrandRow).where(col(ErrandRow.done_at).is_(None))).all()
+    assert "Made again: the share papers of v." in sentences()
+
+
+def test_what_cannot_be_made_again_is_said_beforehand_and_nothing_waits_for_it() -> None:
+    do(
+        "build-pool",
+        name="p",
+        scheme="parity-1",
+        drives=tuple(shelf(4)),
+        volume="v",
+        volume_size="60 GiB",
+        file_system="xfs",
+    )
+    hung_about()
+    carry_all()
+    recorded()
+    carried(books_lost())
+    pool = brought_in()
+    with transaction() as session:
+        body = session.exec(select(SheetRow.body).where(SheetRow.kind == "bring-in")).one()
+        said = " ".join(body["cautions"])
+        assert "there is no host elm here" in said
+        assert "its volume is mounted nowhere here" in said
+        assert session.exec(select(Mount)).first() is None
+        assert session.exec(select(Share)).first() is None
+        assert session.exec(select(TargetLun)).first() is None
+    assert pool_state(pool)[0] == "healthy"

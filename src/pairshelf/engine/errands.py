@@ -8,9 +8,11 @@ errand can be repeated. Errands of one drive or host are done in the order they 
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import asdict
 from typing import Any
 
 import structlog
+from sqlalchemy.exc import DBAPIError
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.sheet import ChangeSheet
@@ -88,10 +90,13 @@ def do_errands(world: Devices | None = None) -> int:
                 errand.why = errand.why or "it waits for what comes before it"
                 continue
             try:
-                _DO[errand.what](session, world, errand.facts)
+                with session.begin_nested():
+                    _DO[errand.what](session, world, errand.facts)
                 errand.done_at, errand.why = now(), None
                 done += 1
-            except (DeviceError, PairShelfError, OSError, ValueError) as error:
+            except DBAPIError:
+                raise  # Nothing is wrong with the errand.
+            except Exception as error:  # One that cannot be done keeps no other waiting.
                 waiting.add(errand.subject)
                 why = error.message if isinstance(error, PairShelfError) else str(error)
                 if errand.why != why:
@@ -248,8 +253,13 @@ def _change(
     from pairshelf.engine.planner import plan
 
     with session.begin_nested():
-        planned = plan(session, kind, request_of(kind, request), world)
-        APPLY[kind](session, session.get_one(SheetRow, sheet_id), planned, who, world)
+        asked = request_of(kind, request)
+        planned = plan(session, kind, asked, world)
+        # As if it had a sheet of its own; what is still to be done for it is told on the one that it is a part of.
+        own = SheetRow(
+            id=sheet_id, kind=kind, title=planned.sheet.title, request=asdict(asked), fingerprint="", created_by=who
+        )
+        APPLY[kind](session, own, planned, who, world)
     sheet: ChangeSheet = planned.sheet
     return sheet
 

@@ -149,7 +149,8 @@ function MemberSpine({ member, largest }: { member: Member; largest: number }) {
   const foot = where
     ? `${where[1].length > 10 ? `${where[1].slice(0, 9)}.` : where[1]} ${where[2]}`
     : member.serial;
-  const about = `${member.serial}, ${away ? "not here" : member.place}, ${word}${member.missed !== null ? ` (${formatSize(member.missed, system)} at most)` : ""}`;
+  const lacking = member.missed ? ` (${formatSize(member.missed, system)} at most)` : "";
+  const about = `${member.serial}, ${away ? "" : `${member.place}, `}${word}${lacking}`;
   return (
     <svg width="74" height="136" role="img" aria-label={about}>
       <title>{about}</title>

@@ -15,6 +15,7 @@ from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.pools.take_apart import KEPT
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import into_service, open_pool, refresh_state
+from pairshelf.engine.records import head_on, house_of
 from pairshelf.engine.relayout import forget_key_copies
 from pairshelf.store.tables import (
     Application,
@@ -47,7 +48,7 @@ def apply(session: Session, _sheet: SheetRow, planned: FormerPlan, who: str, wor
     for place in opened.places:
         drive = session.get(DriveRow, place.drive_id)
         assert drive is not None
-        _look_at(place, drive, planned.former.name, world)
+        _look_at(session, place, drive, planned.former.name, world)
         into_service(drive, pool)
     session.flush()
     refresh_state(session, opened)
@@ -56,7 +57,7 @@ def apply(session: Session, _sheet: SheetRow, planned: FormerPlan, who: str, wor
     return Outcome(pool.id)
 
 
-def _look_at(place: PoolPlace, drive: DriveRow, name: str, world: Devices) -> None:
+def _look_at(session: Session, place: PoolPlace, drive: DriveRow, name: str, world: Devices) -> None:
     """Its label is still the pool's; or it is away."""
     if drive.condition == Condition.MISSING:
         if place.slot is not None:
@@ -66,10 +67,16 @@ def _look_at(place: PoolPlace, drive: DriveRow, name: str, world: Devices) -> No
         return
     try:
         label = world.open(drive.serial, drive.size).read_label() or {}
+        head, _ = head_on(world, drive.serial, drive.size)
     except DeviceError:
         if place.slot is not None:
             place.state = MemberState.FAILED
         return
+    if head is not None and head.house != house_of(session):
+        raise NotPossible(
+            f"{drive.serial} was in use in another installation since; bring {name} in from its drives instead.",
+            code="written-since", field="former",
+        )  # fmt: skip
     if label.get("pool") != name:
         raise NotPossible(
             f"{drive.serial} does not bear the label of {name} any more.", code="written-since", field="former"
