@@ -27,6 +27,7 @@ from pairshelf.core.domain.estate import (
     EstatePool,
     FormerPool,
 )
+from pairshelf.core.domain.found import FoundMember, FoundPool, FoundVolume, Hanging, Standing
 from pairshelf.core.domain.partitions import Wanted
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.figures.assess import assess
@@ -165,6 +166,52 @@ def taken_apart(one: Estate) -> Estate:
     return replace(one, former=(FormerPool(3, "barn", 4, 2, True, 1, False, False, ("B2",)),))
 
 
+UID = "d" * 32
+
+
+def found_whole(one: Estate) -> Estate:
+    """Three drives that say they are a pool that is not here, with nothing amiss."""
+    layout = build_layout([Drive(str(i), 6 * TB) for i in range(3)], "parity-1")
+    members = tuple(
+        FoundMember(f"M{i}", i, 6 * TB, Standing.CURRENT, "active", 60 + i, f"loft bay {i + 5}") for i in range(3)
+    )
+    volumes = (FoundVolume("peat", 4 * TB, "xfs", 12), FoundVolume("moss", 2 * TB, "none", 0))
+    at = dt.datetime(2026, 11, 20, 9, 30, tzinfo=dt.UTC)
+    pool = FoundPool(UID, "moor", (), None, layout, "RAID 5, 1 set of 3", 5, at, False, False, members, volumes)
+    return replace(one, found=(pool,))
+
+
+def found_with_all_sorts(one: Estate) -> Estate:
+    """Six drives of an encrypted pool: one is away, one has an older record, one lacks some; a stranger besides. Of what
+    hung on its volumes some can be made again."""
+    (pool,) = found_whole(one).found
+    layout = build_layout([Drive(str(i), 6 * TB) for i in range(6)], "parity-3")
+    stand = [Standing.CURRENT, Standing.OLDER, Standing.AWAY, Standing.BEHIND, Standing.CURRENT, Standing.CURRENT]
+    members = tuple(
+        FoundMember(
+            f"M{i}", i, 6 * TB, s, "missing" if s is Standing.BEHIND else "active",
+            None if s is Standing.AWAY else 60 + i, "" if s is Standing.AWAY else f"loft bay {i + 5}",
+            missed=48 if s is Standing.BEHIND else None,
+        )
+        for i, s in enumerate(stand)
+    )  # fmt: skip
+    hanging = (
+        Hanging("mount", "peat", "the mount of peat at /srv/peat on elm", "elm", "/srv/peat"),
+        Hanging("share", "peat", "the share bogs of peat", "", "bogs", ("ash:write", "nobody-here:read")),
+        Hanging("disk", "moss", "disk 2 of target iqn.2026-01.example.mill:t", "yew", "iqn.2026-01.example.mill:t"),
+    )
+    more = replace(pool, layout=layout, members=members, hanging=hanging, encrypted=True, synced=False,
+                   left_over=(("M9", "loft bay 12"),))  # fmt: skip
+    return replace(one, found=(more,))
+
+
+def found_too_little(one: Estate) -> Estate:
+    """Two of three are away."""
+    (pool,) = found_whole(one).found
+    away = tuple(replace(m, standing=Standing.AWAY, drive_id=None, place="") if m.slot else m for m in pool.members)
+    return replace(one, found=(replace(pool, members=away),))
+
+
 def to_wipe(one: Estate) -> Estate:
     """Two rotating drives, one of which is failing, and one of flash, with what they report."""
     disk = Identity(frozenset({Command.SANITIZE_OVERWRITE}), protected=2, reassigned=3, sector=4096)
@@ -233,6 +280,8 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         one, away=1, state="degraded", encrypted=True, under_way=(Under("check"),))),
     "a pool put together again": ("put-together", {"former": 3}, taken_apart),
     "a former pool let go": ("let-go", {"former": 3}, taken_apart),
+    "a pool brought in": ("bring-in", {"pool": UID}, found_whole),
+    "a pool brought in with all sorts amiss, under another name": ("bring-in", {"pool": UID, "name": "fen"}, found_with_all_sorts),
     "a lot of mixed drives wiped": ("wipe", {"drives": (11, 12, 16), "destination": "sold to the reading room"}, to_wipe),
     "one drive overwritten, a sample read back": ("wipe", {
         "drives": (12,), "category": "clear", "methods": ("overwrite",), "verify": "sample", "sample": 500}, to_wipe),

@@ -20,6 +20,7 @@ from pairshelf.core.domain.units import GIB
 from pairshelf.engine import approver, keys
 from pairshelf.engine.errands import do_errands, still_to_do
 from pairshelf.engine.pools import devices, open_pool
+from pairshelf.engine.records import Recorder
 from pairshelf.services.simulated_use import install_application
 from pairshelf.store import database
 from pairshelf.store.database import transaction
@@ -60,6 +61,7 @@ CHANGES: dict[str, dict[str, Any]] = {
     "take-apart": {"pool": "dup", "keep_days": 3},
     "put-together": {"former": 1},
     "let-go": {"former": 1},
+    "bring-in": {"pool": "c" * 32},
     "extend-volumes": {"pool": "tall"},
     "hold-back": {"drives": (37,), "share": 0.1},
     "wipe": {"drives": (33,), "category": "clear"},
@@ -203,6 +205,19 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
         do("build-pool", name="gone", scheme="copies-2", drives=tuple(shelf(2, name="G")))
         carry_all()
         do("take-apart", pool="gone", keep_days=3)
+        do(
+            "build-pool",
+            name="found",
+            scheme="copies-2",
+            drives=tuple(shelf(2, name="Q")),
+            volume="v",
+            file_system="none",
+        )
+        with transaction() as session:
+            session.exec(select(PoolRow).where(PoolRow.name == "found")).one().uid = "c" * 32
+        carry_all()
+        Recorder(devices()).write_due(at_once=True)
+        do("take-apart", pool="found", keep_days=0)
         wide = shelf(5, name="W")
         do(
             "build-pool",
@@ -255,6 +270,7 @@ def _shown() -> dict[str, Any]:
             try:
                 label = dict(world.open(drive.serial, drive.size).read_label() or {})
                 label.pop("pool_id", None)
+                label.pop("uid", None)
                 found[f"label of {drive.serial}"] = str(label)
                 found[f"table of {drive.serial}"] = world.open(drive.serial, drive.size).read_sectors(0, 20_000).hex()
             except DeviceError:

@@ -543,3 +543,22 @@ def test_what_cannot_be_made_again_is_said_beforehand_and_nothing_waits_for_it()
         assert session.exec(select(Share)).first() is None
         assert session.exec(select(TargetLun)).first() is None
     assert pool_state(pool)[0] == "healthy"
+
+
+def test_one_that_goes_while_a_record_is_written_lacks_nothing() -> None:
+    """All are pulled; by the time that is noticed of the last, a record has been written that one of them never got."""
+    filled("parity-2", 6)
+    before = files()
+    for serial in ("A1", "A2", "A3", "A4"):
+        happens("pull", serial)
+    devices().pull("A5")
+    recorded()
+    devices().pull("A6")
+    observe(devices())
+    carried(books_lost(), but=["A1"])
+    with transaction() as session:
+        (found,) = found_pools(session, devices())
+    assert [m.serial for m in found.slots if not m.whole] == ["A1"]
+    pool = brought_in()
+    assert files() == before
+    assert files_intact(pool)

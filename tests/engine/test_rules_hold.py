@@ -228,6 +228,7 @@ def _nothing_there(kind: str) -> dict[str, object]:
         "take-apart": {"pool": "none"},
         "put-together": {"former": 9},
         "let-go": {"former": 9},
+        "bring-in": {"pool": "none"},
         "extend-volumes": {"pool": "none"},
         "hold-back": {"drives": (9,), "share": 0.1},
         "wipe": {"drives": (9,)},

@@ -180,7 +180,10 @@ def _write(connection: Connection, pool_id: int, world: Devices) -> int:
         with suppress(DeviceError):
             world.open(member.serial, member.size).keep_record(RECORD_MARK, mark, flush=False)
 
-    each(put_mark, [m for m in members if m.serial in done])
+    # One that has just gone without anybody knowing yet lacks nothing so far: whatever it has a part in cannot be written
+    # before it is known that it is away, and that is another record.
+    if len(done) == len(there):
+        each(put_mark, [m for m in members if m.serial in there])
     kept = {m.serial: generation if m.serial in done else reached.get(m.serial, 0) for m in members}
     connection.execute(_KEEP, {
         "p": pool_id, "generation": generation, "turn": found["turn"] + 1, "at": at, "size": len(body),

@@ -110,9 +110,9 @@ def _sheet(found: FoundPool, name: str, again: Sequence[Hanging], left_out: Sequ
         f"{here} of its {len(found.slots)} drives are here and say what it is: {found.scheme}, as of {_moment(found.written_at)}.",
         (
             BeforeAfter("State", Figure("not in the books"), Figure(comes_as(found).value)),
-            BeforeAfter("Capacity", Figure(), Figure(bytes=layout.stock * EXTENT)),
-            BeforeAfter("Volumes", Figure(), Figure(str(len(found.volumes)))),
-            BeforeAfter("Files on them", Figure(), Figure(str(files))),
+            BeforeAfter("Capacity", Figure("none"), Figure(bytes=layout.stock * EXTENT)),
+            BeforeAfter("Volumes", Figure("none"), Figure(str(len(found.volumes)))),
+            BeforeAfter("Files on them", Figure("none"), Figure(str(files))),
         ),
         tuple(Erased(m.drive_id or 0, m.place, m.serial, m.size, _what_it_has(m)) for m in over),
         (*takes, Takes.of("Check", check)),
@@ -155,27 +155,40 @@ def _filling(member: FoundMember) -> str:
 
 
 def _findings(found: FoundPool) -> Sequence[Finding]:
-    said = {
-        Standing.CURRENT: "have the newest record",
-        Standing.BEHIND: "were away when that was written, and are as they were then",
-        Standing.OLDER: "have an older record than they should: nothing of what they say is believed",
-        Standing.DAMAGED: "belong to it, and no record on them can be read",
-        Standing.AWAY: "are not here",
-    }
-    lines = []
-    for standing, words in said.items():
-        which = [f"{m.serial} ({m.place})" if m.place else m.serial for m in found.slots if m.standing is standing]
-        if which:
-            count = "1 drive" if len(which) == 1 else f"{len(which)} drives"
-            lines.append(Finding(f"{count} {_one(words) if len(which) == 1 else words}: {', '.join(which)}."))
-    return lines
+    def told(words: str, which: Sequence[FoundMember]) -> Sequence[Finding]:
+        if not which:
+            return ()
+        named = ", ".join(f"{m.serial} ({m.place})" if m.place else m.serial for m in which)
+        return (
+            Finding(f"{'1 drive' if len(which) == 1 else f'{len(which)} drives'} {_of(words, len(which))}: {named}."),
+        )
+
+    rest = [m for m in found.slots if not m.whole]
+    return (
+        *told("have all their data", [m for m in found.slots if m.whole]),
+        *told("were filled when the newest record was written", [m for m in rest if m.standing is Standing.CURRENT]),
+        *told(
+            "were away when the newest record was written, and lack what changed since", _those(rest, Standing.BEHIND)
+        ),
+        *told(
+            "have an older record than they should: nothing of what they say is believed", _those(rest, Standing.OLDER)
+        ),
+        *told("belong to it, and no record on them can be read", _those(rest, Standing.DAMAGED)),
+        *told("are not here", _those(rest, Standing.AWAY)),
+    )
 
 
-def _one(words: str) -> str:
+def _those(members: Sequence[FoundMember], standing: Standing) -> Sequence[FoundMember]:
+    return [m for m in members if m.standing is standing]
+
+
+def _of(words: str, count: int) -> str:
     """The same of one drive."""
+    if count > 1:
+        return words
     for many, one in (
-        ("have ", "has "), ("were away", "was away"), ("are as they were", "is as it was"), ("they should", "it should"),
-        ("what they say", "what it says"), ("belong ", "belongs "), ("record on them", "record on it"), ("are not", "is not"),
+        ("have all their", "has all its"), ("were ", "was "), ("and lack ", "and lacks "), ("have ", "has "), ("than they", "than it"),
+        ("what they say", "what it says"), ("belong ", "belongs "), ("on them", "on it"), ("are not", "is not"),
     ):  # fmt: skip
         words = words.replace(many, one)
     return words
