@@ -1,4 +1,5 @@
-"""``pairshelf drains`` and ``pairshelf power``: how draining stands, and whether power may go off now."""
+"""``pairshelf drains``, ``power`` and ``found``: how draining stands, whether power may go off now, and which pools are
+found on drives."""
 
 from __future__ import annotations
 
@@ -11,6 +12,7 @@ from pairshelf.cli.show import app, print_json, show, table
 from pairshelf.core.domain.units import format_size
 
 if TYPE_CHECKING:
+    from pairshelf.services.bringing_in import Spoken
     from pairshelf.services.draining import Standing
 
 
@@ -74,3 +76,44 @@ def may_power_go(
         print("\n".join((found.sentence, *found.first, *found.lines)))
     if found.may == "wait":
         raise typer.Exit(1)
+
+
+@app.command("found")
+def list_found(
+    look: Annotated[bool, typer.Option(help="Read every drive that belongs to nothing first.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Pools that drives here say they belong to and that are not in the books: what is here, and what is needed.
+
+    Bring one in with: pairshelf plan bring-in --pool 6b2f...
+    """
+    _surroundings()
+    from pairshelf.engine.pools import devices
+    from pairshelf.services import bringing_in
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        if look:
+            bringing_in.look(session, devices(), "console")
+        found = bringing_in.spoken_of(session, devices())
+    if as_json:
+        return print_json({"pools": [_spoken(s) for s in found]})
+    lines = table("pool", "known by", "drive", "how it is", "what is here")
+    for one in found:
+        for number, member in enumerate(one.found.members):
+            said = (one.found.name, one.found.uid, one.said) if not number else ("", "", "")
+            how = "up to date" if member.whole else member.standing.value
+            lines.add_row(said[0], said[1], f"{member.serial} {member.place}".strip(), how, said[2])
+    show(lines)
+    return None
+
+
+def _spoken(one: Spoken) -> dict[str, Any]:
+    return {
+        "uid": one.found.uid, "name": one.found.name, "may": one.may, "said": one.said, "encrypted": one.found.encrypted,
+        "members": [
+            {"serial": m.serial, "slot": m.slot, "standing": m.standing.value, "whole": m.whole, "place": m.place}
+            for m in one.found.members
+        ],
+        "volumes": [{"name": v.name, "size": v.size, "files": v.files} for v in one.found.volumes],
+    }  # fmt: skip

@@ -52,13 +52,17 @@ def unpack(world: World, box: IO[bytes]) -> list[DriveRecord]:
             for record in records:
                 if world.media_path(record.serial).exists() and world.presence(record.serial) is not Presence.ABSENT:
                     raise BadInput(f"Drive {record.serial} is in this room already.", code="serial-taken", field="box")
-            for number, (record, facts) in enumerate(zip(records, listed, strict=True)):
-                _lay_out(world, archive, record, names[number])
-                world.lay_beside(record, Presence(facts.get("presence", Presence.ANSWERS)))
+            presences = [Presence(facts.get("presence", Presence.ANSWERS)) for facts in listed]
+            for record, files in zip(records, names, strict=True):
+                _require_fits(record, files)
+            for record, files, presence in zip(records, names, presences, strict=True):
+                _lay_out(world, archive, record, files)
+                world.lay_beside(record, presence)
             return records
+    except PairShelfError as error:
+        error.field = "box"
+        raise
     except (zipfile.BadZipFile, OSError, EOFError, KeyError, TypeError, ValueError, RecursionError) as error:
-        if isinstance(error, PairShelfError):
-            raise
         raise BadInput(f"This is no box of drives that can be unpacked: {error}", code="no-box", field="box") from error
 
 
@@ -90,16 +94,21 @@ def _record(facts: dict[str, Any]) -> DriveRecord:
     return record_from({k: v for k, v in facts.items() if k != "presence"})
 
 
-def _lay_out(world: World, archive: zipfile.ZipFile, record: DriveRecord, files: Sequence[zipfile.ZipInfo]) -> None:
-    media = world.media_path(record.serial)
-    for old in media.parent.glob(f"{media.stem}.*"):
-        old.unlink()
+def _require_fits(record: DriveRecord, files: Sequence[zipfile.ZipInfo]) -> None:
     for one in files:
         suffix = one.filename.partition("/")[2]
         if suffix == ".img" and one.file_size != record.size // SCALE:
             raise ValueError(f"drive {record.serial} has other media than its size says")
         if suffix.startswith(".record") and one.file_size > RECORD_MOST:
             raise ValueError(f"a record of drive {record.serial} is too long")
+
+
+def _lay_out(world: World, archive: zipfile.ZipFile, record: DriveRecord, files: Sequence[zipfile.ZipInfo]) -> None:
+    media = world.media_path(record.serial)
+    for old in media.parent.glob(f"{media.stem}.*"):
+        old.unlink()
+    for one in files:
+        suffix = one.filename.partition("/")[2]
         with archive.open(one) as packed:
             _sparse(packed, media.with_suffix(suffix), one.file_size)
 
