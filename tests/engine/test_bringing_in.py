@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from pathlib import Path
 
 import pytest
 from sqlmodel import col, select
@@ -14,8 +15,9 @@ from pairshelf.engine import keys
 from pairshelf.engine.carry import carry
 from pairshelf.engine.errands import do_errands
 from pairshelf.engine.found_pools import found_pools
-from pairshelf.engine.observe import observe
+from pairshelf.engine.observe import look_after_a_rest, observe
 from pairshelf.engine.pools import devices
+from pairshelf.store import database
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import (
     DriveRow,
@@ -27,6 +29,7 @@ from pairshelf.store.tables import (
     Mount,
     PoolRow,
     SampleFile,
+    Setting,
     Share,
     ShareRight,
     SheetRow,
@@ -34,8 +37,10 @@ from pairshelf.store.tables import (
     TargetLun,
     VolumeRow,
 )
+from tests.conftest import House, database_from
 from tests.engine.elsewhere import books_lost, brought_in, carried, put_in, recorded, sizes
 from tests.engine.helpers import at_once, build, carry_all, check, do, files_intact, fill, happens, pool_state, shelf
+from tests.server import forget_connections
 
 pytestmark = pytest.mark.usefixtures("db")
 
@@ -340,6 +345,39 @@ def test_a_drive_used_elsewhere_meanwhile_is_neither_read_nor_written_over() -> 
     assert devices().media_path("A2").read_bytes() == before
     with transaction() as session:
         assert "was used in another installation" in " ".join(session.exec(select(LogRow.sentence)))
+
+
+def test_a_pool_that_went_to_another_house_and_is_back_is_not_touched_until_it_is_brought_in(
+    db: str, server: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Off while its drives were in use elsewhere: what these books say of them holds no more."""
+    pool = filled("parity-1", 4)
+    database.engine().dispose()
+    with database_from(House(db.rsplit("/", 1)[1], tmp_path / "none"), server, devices().folder, monkeypatch):
+        drives = books_lost()
+        with transaction() as session:
+            session.merge(Setting(key="installation", value={"id": "e" * 32}))
+        carried(drives)
+        there = brought_in()
+        carry(fill(there, 0.6))
+        recorded()
+        written = files()
+    monkeypatch.setenv("PAIRSHELF_DATABASE_URL", db)
+    forget_connections()
+    assert files() != written
+    before = [devices().media_path(s).read_bytes() for s in sorted(drives)]
+    assert look_after_a_rest(devices()) == 4
+    assert pool_state(pool) == ("unreachable", ["missing"] * 4)
+    observe(devices())
+    assert pool_state(pool)[0] == "unreachable"
+    assert [devices().media_path(s).read_bytes() for s in sorted(drives)] == before
+    do("take-apart", pool="p", keep_days=3)
+    with pytest.raises(NotPossible, match="in use in another installation since"):
+        do("put-together", former=1)
+    pool = brought_in()
+    assert files() == written
+    assert files_intact(pool)
+    assert look_after_a_rest(devices()) == 0
 
 
 def test_a_drive_that_comes_back_older_than_it_went_is_filled_anew() -> None:

@@ -74,7 +74,8 @@ def test_one_of_a_later_version_is_named_as_that() -> None:
 )
 def test_a_head_that_says_something_else_is_damaged_though_its_checksum_is_right(head: bytes) -> None:
     lengths = len(head).to_bytes(8, "big") + (0).to_bytes(8, "big")
-    raw = b"PairShelfRecord" + bytes([1]) + lengths + hashlib.sha256(lengths + head).digest() + head
+    begins = b"PairShelfRecord" + bytes([1]) + lengths
+    raw = begins + hashlib.sha256(begins + head).digest() + head
     with pytest.raises(DamagedError, match="something else"):
         read_head(raw)
 

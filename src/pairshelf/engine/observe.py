@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import replace
 
 import structlog
@@ -20,9 +21,9 @@ from pairshelf.engine.jobs.self_repair import start_self_repair
 from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, into_service, open_pool, refresh_state
-from pairshelf.engine.records import head_on, house_of, record_on
+from pairshelf.engine.records import head_on, house_of, marked_on, record_on
 from pairshelf.engine.relayout import end_copy, give_free, leave_off, stands_where
-from pairshelf.store.database import transaction
+from pairshelf.store.database import pick, transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.tables import (
     Condition,
@@ -81,6 +82,33 @@ def observe(world: Devices) -> bool:
     if failed is not None and not changed:
         raise failed
     return changed
+
+
+def look_after_a_rest(world: Devices) -> int:
+    """While nobody looked, drives may have been in use in another installation, and be back in their bays: theirs is
+    not what the books say, and nothing of it is touched. How many; asked once, when looking begins."""
+    with transaction() as session:
+        query = (
+            pick(PoolPlace.pool_id, PoolPlace.drive_id, DriveRow.serial, DriveRow.size, PoolRow.uid, PoolRecord.generation)
+            .join(DriveRow, col(DriveRow.id) == PoolPlace.drive_id).join(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
+            .join(PoolRecord, col(PoolRecord.pool_id) == PoolPlace.pool_id)
+            .where(PoolPlace.state == MemberState.ACTIVE, DriveRow.condition == Condition.GOOD, col(PoolPlace.slot).is_not(None))
+        )  # fmt: skip
+        members = session.connection().execute(query).all()
+    found = 0
+    for pool_id, drive_id, serial, size, uid, generation in members:
+        with suppress(DeviceError, OSError):
+            # A short question first: the record itself may be long.
+            if marked_on(world, serial, size, uid) <= generation:
+                continue
+            with transaction() as session:
+                pool = open_pool(session, pool_id)
+                place = next((p for p in pool.members if p.drive_id == drive_id), None)
+                if place is not None and not _as_it_went(session, pool, place, world):
+                    place.state, place.absence = MemberState.MISSING, place.absence + 1
+                    refresh_state(session, pool)
+                    found += 1
+    return found
 
 
 def _set_aside(world: Devices, arrival: Arrival, error: Exception) -> None:

@@ -19,7 +19,7 @@ from pairshelf.engine.carry import carry, pick_up_the_dropped
 from pairshelf.engine.errands import do_errands
 from pairshelf.engine.io.files import empty_bins
 from pairshelf.engine.keys import clear_keys
-from pairshelf.engine.observe import observe
+from pairshelf.engine.observe import look_after_a_rest, observe
 from pairshelf.engine.own_log import quiet_log
 from pairshelf.engine.pools import devices
 from pairshelf.engine.queue import TASK, receiver
@@ -49,7 +49,7 @@ def register(app: procrastinate.App) -> None:
 
 def watch() -> None:
     """Look at the devices twice a second; every few seconds see to dropped jobs and say we are here."""
-    last_round = 0.0
+    last_round, rested = 0.0, False
     while not _stopping.is_set():
         try:
             if time.monotonic() - last_round > _ROUND_EVERY:
@@ -61,6 +61,9 @@ def watch() -> None:
                 _forget_former_pools()
             with held_lock(Lock.WATCH) as mine:
                 if mine is not None:
+                    if not rested:
+                        look_after_a_rest(devices())
+                    rested = True
                     observe(devices())
         except Exception as error:
             # Whatever it was, the next look may fare better; a silent watcher would be worse.

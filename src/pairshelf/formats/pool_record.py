@@ -38,8 +38,8 @@ def pack(head: Head, body: bytes) -> bytes:
     facts = asdict(head) | {"written_at": head.written_at.isoformat()}
     raw = json.dumps(facts, separators=(",", ":"), ensure_ascii=False).encode()
     lengths = len(raw).to_bytes(8, "big") + len(body).to_bytes(8, "big")
-    digest = hashlib.sha256(lengths + raw + body).digest()
-    return _MAGIC + bytes([VERSION]) + lengths + digest + raw + body
+    begins = _MAGIC + bytes([VERSION]) + lengths
+    return begins + hashlib.sha256(begins + raw + body).digest() + raw + body
 
 
 def pack_mark(pool: str, generation: int) -> bytes:
@@ -88,7 +88,7 @@ def _read(raw: bytes) -> tuple[Head, bytes]:
     if len(content) < sum(sizes):
         raise DamagedError("it is torn")
     content = content[: sum(sizes)]
-    if hashlib.sha256(lengths + content).digest() != digest:
+    if hashlib.sha256(raw[:at] + lengths + content).digest() != digest:
         raise DamagedError("its checksum is wrong")
     try:
         facts = json.loads(content[: sizes[0]])
