@@ -136,7 +136,7 @@ def _told(
     ours = house_of(session) == head.house
     return FoundPool(
         head.pool, head.name, tuple((r.serial, r.place) for r in left_over(head, reads)), None, layout,
-        f"{layout.scheme.trade_name}, {layout.describe()}", head.generation, head.written_at, ours,
+        _scheme(layout), head.generation, head.written_at, ours,
         pool.key is not None,
         tuple(_member(m, standing[m.serial], facts[m.serial], layout, by_serial.get(m.serial)) for m in head.members),
         tuple(
@@ -147,6 +147,12 @@ def _told(
         pool.synced_to >= layout.stripes or layout.own_protection, pool.walk is not None, here,
         _former(session, head.pool) if ours else None,
     )  # fmt: skip
+
+
+def _scheme(layout: Layout) -> str:
+    """Its scheme with the trade's name, and its sets."""
+    trade = f" ({layout.scheme.trade_name})" if layout.scheme.trade_name else ""
+    return f"{layout.scheme.id}{trade}, {layout.describe()}"
 
 
 def _member(
