@@ -14,12 +14,14 @@ from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import Busy, NotPossible
 from pairshelf.engine.carry import carry
+from pairshelf.engine.found_pools import bears
 from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.engine.jobs.work import Work
 from pairshelf.engine.pools import devices, open_pool
+from pairshelf.formats.partition_image import read_table
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
-from pairshelf.store.tables import DrainRow, DriveRow, JobRow, PoolPlace, PoolRow, Service, VolumeRow
+from pairshelf.store.tables import DrainRow, DriveRow, JobRow, PartitionPlan, PoolPlace, PoolRow, Service, VolumeRow
 from tests.engine.helpers import (
     at_once,
     build,
@@ -385,3 +387,63 @@ def test_the_last_two_that_leave_at_the_same_moment_end_it() -> None:
         assert session.exec(select(DrainRow)).one().ended_at is not None
         assert all(session.get_one(DriveRow, d).drain_id is None for d in old)
     assert len(pools) == 2
+
+
+def _divide(drive: int, *sizes: str) -> int:
+    """A drive divided into partitions with file systems; its pool."""
+    parts = [{"size": size, "file_system": "ext4"} for size in sizes]
+    with transaction() as session:
+        session.add(
+            PartitionPlan(drive_id=drive, scheme="gpt", sector=512, disk_id=str(drive), parts=parts, changed_by="ida")
+        )
+    return do("write-partitions", drive_id=drive).pool_id or 0
+
+
+def test_a_divided_drive_hands_over_with_its_table_and_everything_on_it() -> None:
+    (old, small) = shelf(1), shelf(1, name="S", size=59 * GIB)
+    pool = _divide(old[0], "20GiB", "10GiB")
+    with pytest.raises(NotPossible, match=r"1 free drive of 64\.42 GB or more, with sectors of 512 bytes, for A1"):
+        do("drain", drives=tuple(old))
+    (new,) = shelf(1, name="N", size=80 * GIB)
+    with transaction() as session:
+        session.get_one(DriveRow, new).sector_size = 4096
+    with pytest.raises(NotPossible, match="sectors of 512 bytes"):
+        do("drain", drives=tuple(old))
+    with transaction() as session:
+        session.get_one(DriveRow, new).sector_size = 512
+        session.add(PartitionPlan(drive_id=new, scheme="gpt", sector=512, disk_id="n", parts=[], changed_by="ida"))
+        volumes = {v.name: v.number for v in session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool))}
+        before = session.exec(select(PartitionPlan.written).where(PartitionPlan.pool_id == pool)).one()
+    for volume in volumes.values():
+        carry(fill(pool, 0.6, volume))
+    do("drain", drives=tuple(old))
+    carry(fill(pool, 0.8, volumes["part-1"]))
+    carry_all()
+    empty_and_free(old)
+    with transaction() as session:
+        assert session.get_one(PoolRow, pool).name == "N1"
+        row = session.exec(select(PartitionPlan).where(PartitionPlan.pool_id == pool)).one()
+        assert (row.drive_id, row.written) == (new, before)
+        assert session.get_one(DriveRow, small[0]).service == "free"
+        drive = session.get_one(DriveRow, new)
+    found = read_table(devices().open("N1", drive.size).read_sectors, drive.size, 512)
+    assert found is not None
+    assert [(p.number, p.first, p.sectors) for p in found.parts] == [
+        (p["number"], p["first"], p["sectors"]) for p in before or ()
+    ]
+    for volume in volumes.values():
+        assert files_intact(pool, volume)
+    # And it is used as any other: more beside what is there, and what is there grows.
+    with transaction() as session:
+        session.get_one(PartitionPlan, new).parts = [{"size": "5GiB", "file_system": "ext4"}]
+    do("write-partitions", drive_id=new)
+    with transaction() as session:
+        assert len(session.exec(select(VolumeRow).where(VolumeRow.pool_id == pool)).all()) == 3
+
+
+def test_a_divided_drive_is_no_pool_that_is_found_elsewhere() -> None:
+    (drive,) = shelf(1)
+    _divide(drive, "20GiB")
+    assert bears(devices(), "A1", 60 * GIB) is None
+    build(shelf(2, name="B"), "copies-2")
+    assert (bears(devices(), "B1", 60 * GIB) or {})["name"] == "p"

@@ -35,6 +35,8 @@ def bears(world: Devices, serial: str, size: int) -> dict[str, str] | None:
     """The pool that a drive says it belongs to: by its label, or, where that cannot be read, by its record. None for
     none, and for a drive that does not answer."""
     with suppress(DeviceError, OSError, ValueError):
+        if any(world.open(serial, size).read_sectors(0, 1024)):
+            return None  # It is divided: its table says what is on it.
         label = world.open(serial, size).read_label() or {}
         if isinstance(label.get("uid"), str):
             return {"pool": str(label["uid"]), "name": str(label.get("pool") or "")}

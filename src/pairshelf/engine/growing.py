@@ -20,6 +20,7 @@ from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.jobs.restripe import start_restripe
 from pairshelf.engine.jobs.starting import meet
 from pairshelf.engine.log import SYSTEM, log
+from pairshelf.engine.partition_tables import table_follows
 from pairshelf.engine.pools import OpenPool, open_io, refresh_state
 from pairshelf.engine.relayout import give_free, join, label, lay_way, stands_where, take
 from pairshelf.store.tables import DriveRow, GrowthPath, JobRow, MemberState, now
@@ -76,6 +77,7 @@ def change_over(session: Session, pool: OpenPool, slot: int, job: JobRow, world:
     stands_where(session, place, session.get_one(DriveRow, new_id))
     session.flush()
     label(session, pool.row, [place], job.sheet_id)
+    table_follows(session, pool, session.get_one(DriveRow, new_id), job.sheet_id)
     take_step(session, pool, slot, new_id)
     if job.drain_id is None:  # Of a drain that is not asked for; what larger drives bring is there to be used later.
         reach_further(session, pool, job, world)

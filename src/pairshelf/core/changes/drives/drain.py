@@ -167,12 +167,14 @@ def _assigned(places: Places, free: Sequence[EstateDrive]) -> tuple[list[CopyOf]
     # Drives of which one is as good as another stand together, in the order of their bays.
     alike: dict[object, list[tuple[int, EstateDrive]]] = {}
     for number, d in enumerate(sorted(free, key=lambda d: (natural(d.shelf or ""), d.bay or 0, d.id), reverse=True)):
-        alike.setdefault((d.shelf, d.host, d.condition, d.holds is None, d.kind, d.offers), []).append((-number, d))
+        alike.setdefault(
+            (d.shelf, d.host, d.condition, d.holds is None, d.kind, d.offers, d.size, d.sector_size), []
+        ).append((-number, d))
     leaving = {(pool.id, place.slot) for pool, place in places}
     crowds = {pool.id: _crowds(pool, leaving) for pool, _ in places}
     found, without = [], []
     for pool, place in sorted(places, key=lambda p: (-p[1].designed.extents, p[0].name, p[1].slot)):
-        fitting = {k: own[-1] for k, own in alike.items() if own and not why_too_small(place, own[-1][1])}
+        fitting = {k: own[-1] for k, own in alike.items() if own and _fits(pool, place, own[-1][1])}
         if not fitting or place.drive is None:
             without.append((pool, place))
             continue
@@ -198,6 +200,13 @@ def _assigned(places: Places, free: Sequence[EstateDrive]) -> tuple[list[CopyOf]
         crowd.update((one, unit) for unit in _units(best))
         found.append(CopyOf(pool, place, place.drive, best))
     return found, without
+
+
+def _fits(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> bool:
+    """Whether a drive can take a place: of one that is divided, with every sector of every partition where it was."""
+    if pool.table is None or place.drive is None:
+        return not why_too_small(place, drive)
+    return drive.size >= place.drive.size and (drive.sector_size or 512) == pool.table.sector
 
 
 def _units(drive: EstateDrive) -> Iterator[tuple[str, str]]:
@@ -258,11 +267,6 @@ def _require_drainable(estate: Estate, drives: Sequence[EstateDrive], named: Seq
                 code="starts-host",
                 field="drives",
             )
-        if drive.partitioned and drive.service == "in-use":
-            raise NotPossible(
-                f"{drive.named} is divided into partitions that are in use; move those volumes to a pool first.",
-                code="divided", field="drives",
-            )  # fmt: skip
         if drive.service == "wiping" and drive.id in named:
             raise NotPossible(f"{drive.named} is being wiped; wait for that, or stop it.", code="busy", field="drives")
     for pool in estate.pools:
@@ -289,9 +293,13 @@ def _require_room(without: Places, emptied: Sequence[Emptied]) -> None:
     """NotPossible with everything that is missing, to be bought and put in first."""
     missing = []
     for pool in {p.id: p for p, _ in without}.values():
-        sizes = Counter(place.designed.size for own, place in without if own.id == pool.id)
+        sizes = Counter(
+            place.drive.size if pool.table is not None and place.drive else place.designed.size
+            for own, place in without if own.id == pool.id
+        )  # fmt: skip
         missing += [
-            f"{_count(n, 'free drive')} of {format_size(size)} or more for {pool.name}"
+            f"{_count(n, 'free drive')} of {format_size(size)} or more"
+            f"{f', with sectors of {pool.table.sector} bytes,' if pool.table is not None else ''} for {pool.name}"
             for size, n in sorted(sizes.items(), reverse=True)
         ]
     for one in emptied:
@@ -384,6 +392,12 @@ def _sheet(
             f"Copy {_count(len(copies), 'member')} onto free drives{at}; each hands its place over when its copy is whole."
         )
         steps += [f"{c.old.named} of {c.pool.name} onto {c.onto.named}" for c in copies]
+    divided = [c for c in copies if c.pool.table is not None]
+    steps += [
+        f"Write the table of {c.old.serial} onto {c.onto.serial}; what is mounted stays so, and its partitions are called by the "
+        "new drive's serial."
+        for c in divided
+    ]
     for one in emptied:
         steps.append(
             f"Move {format_size(one.extents * EXTENT)} of {one.pool.name} stripe by stripe onto its other drives, no two of a "
@@ -433,7 +447,7 @@ def _why(copies: Sequence[CopyOf], emptied: Sequence[Emptied]) -> str:
     if not touched:
         return "Only spares stand there."
     names = touched[0] if len(touched) == 1 else f"{', '.join(touched[:-1])} and {touched[-1]}"
-    return f"What stands there of {names} is placed again elsewhere, and stays protected throughout."
+    return f"What stands there of {names} is placed again elsewhere, and stays as protected as it is throughout."
 
 
 def _cautions(copies: Sequence[CopyOf], spares: Sequence[tuple[EstatePool, EstateDrive]]) -> Iterator[str]:

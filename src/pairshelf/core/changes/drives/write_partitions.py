@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import ChangeKind, Context
@@ -100,9 +100,13 @@ def _emptied(drive: EstateDrive, pool: EstatePool, table: Table) -> PartitionsPl
 
 
 def _name_of(drive: EstateDrive, estate: Estate) -> str:
-    """What the drive is called where its partitions are named: by its serial."""
-    plain = file_name(drive.serial).strip("._-")[:50] or "drive"
-    return plain if plain.lower() not in estate.pool_names else f"{plain}-{drive.id}"
+    return name_of_divided(drive.serial, drive.id, estate.pool_names)
+
+
+def name_of_divided(serial: str, drive_id: int, taken: Collection[str]) -> str:
+    """What a divided drive is called where its partitions are named: by its serial. ``taken``: names in lower case."""
+    plain = file_name(serial).strip("._-")[:50] or "drive"
+    return plain if plain.lower() not in taken else f"{plain}-{drive_id}"
 
 
 def _volumes(
