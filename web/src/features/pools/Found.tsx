@@ -95,30 +95,33 @@ function One({ pool }: { pool: Found }) {
       {pool.left_over.length > 0 && (
         <Text size="sm" c="dimmed" mt={6}>
           {pool.left_over.map((d) => `${d.serial} (${d.place})`).join(", ")}{" "}
-          {pool.left_over.length === 1 ? "bears" : "bear"} its label and{" "}
-          {pool.left_over.length === 1 ? "has" : "have"} no place in it: left as{" "}
-          {pool.left_over.length === 1 ? "it is" : "they are"}.
+          {pool.left_over.length === 1 ? "bears" : "bear"} its label
+          {pool.members.length > 0 &&
+            ` and ${pool.left_over.length === 1 ? "has" : "have"} no place in it: left as ${pool.left_over.length === 1 ? "it is" : "they are"}`}
+          .
         </Text>
       )}
-      <Group align="flex-end" mt="sm" className="no-print">
-        <TextInput
-          label={pool.name_taken ? "Its name here" : "Its name here, if another"}
-          description={pool.name_taken ? `There is a pool ${pool.name} already.` : undefined}
-          placeholder={pool.name_taken ? `${pool.name}-2` : pool.name}
-          value={name}
-          onChange={(e) => setName(e.currentTarget.value)}
-          w={230}
-          size="sm"
-        />
-        <Act
-          why={may.why ?? (pool.may ? null : pool.said)}
-          loading={draw.isPending}
-          onClick={() => draw.mutate({ pool: pool.uid, name: name.trim() })}
-        >
-          Bring it in…
-        </Act>
-        {draw.isError && <Trouble error={draw.error} />}
-      </Group>
+      {pool.may && (
+        <Group align="flex-end" mt="sm" className="no-print">
+          <TextInput
+            label={pool.name_taken ? "Its name here" : "Its name here, if another"}
+            description={pool.name_taken ? `There is a pool ${pool.name} already.` : undefined}
+            placeholder={pool.name_taken ? `${pool.name}-2` : pool.name}
+            value={name}
+            onChange={(e) => setName(e.currentTarget.value)}
+            w={230}
+            size="sm"
+          />
+          <Act
+            why={may.why}
+            loading={draw.isPending}
+            onClick={() => draw.mutate({ pool: pool.uid, name: name.trim() })}
+          >
+            Bring it in…
+          </Act>
+          {draw.isError && <Trouble error={draw.error} />}
+        </Group>
+      )}
     </section>
   );
 }
