@@ -600,3 +600,27 @@ def test_one_that_goes_while_a_record_is_written_lacks_nothing() -> None:
     pool = brought_in()
     assert files() == before
     assert files_intact(pool)
+
+
+def test_where_extents_were_moved_off_is_written_over_only_once_the_drives_say_so() -> None:
+    """Stripes are evened out onto a new drive, and their old places are used again; then the books are lost before
+    anything else has been recorded."""
+    do("build-pool", name="p", scheme="spread", domain="drive", drives=tuple(shelf(4)))
+    do("make-volumes", pool="p", name="v", size="75 GiB", protection="copies-2", file_system="none")
+    carry_all()
+    with transaction() as session:
+        volume = session.exec(select(VolumeRow.id).where(VolumeRow.name == "v")).one() or 0
+    carry(fill(1, 0.9, volume))
+    recorded()
+    do("add-drives", pool="p", drives=tuple(shelf(1, name="N")))
+    carry_all()
+    do("make-volumes", pool="p", name="w", size="60 GiB", protection="copies-2", file_system="none")
+    carry_all()
+    with transaction() as session:
+        other = session.exec(select(VolumeRow.id).where(VolumeRow.name == "w")).one() or 0
+    carry(fill(1, 0.9, other))
+    carried(books_lost())
+    pool = brought_in()
+    with transaction() as session:
+        volume = session.exec(select(VolumeRow.id).where(VolumeRow.name == "v")).one() or 0
+    assert files_intact(pool, volume)
