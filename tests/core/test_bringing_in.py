@@ -34,7 +34,7 @@ def head(serial: str, generation: int, *members: RecordedMember) -> Head:
 
 
 def read(serial: str, own: Head | None, marked: int = 0) -> ReadDrive:
-    return ReadDrive(serial, 1, "loft bay 1", "a" * 32, own, marked)
+    return ReadDrive(serial, 1, "loft bay 1", own, marked)
 
 
 MEMBER = RecordedMember("A", 0, 4 * TB, "hdd", 9, 7)

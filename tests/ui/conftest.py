@@ -10,6 +10,7 @@ import sys
 import time
 import urllib.request
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -86,9 +87,9 @@ def house(demo_house: House) -> House:
     return demo_house
 
 
-@pytest.fixture
-def site(db: str, children: list[multiprocessing.process.BaseProcess]) -> Iterator[str]:
-    """The demo estate behind a running server and worker; its address."""
+@contextmanager
+def serving(children: list[multiprocessing.process.BaseProcess]) -> Iterator[str]:
+    """The database and devices of this process behind a running server and worker; their address."""
     port = free_port()
     children += [begin("pairshelf.api.serve", "127.0.0.1", str(port), "1"), begin("pairshelf.engine.worker")]
     url = f"http://127.0.0.1:{port}"
@@ -106,6 +107,13 @@ def site(db: str, children: list[multiprocessing.process.BaseProcess]) -> Iterat
     for child in children:
         child.join(15)
         assert child.exitcode is not None, "it did not stop"
+
+
+@pytest.fixture
+def site(db: str, children: list[multiprocessing.process.BaseProcess]) -> Iterator[str]:
+    """The demo estate behind a running server and worker; its address."""
+    with serving(children) as url:
+        yield url
 
 
 @pytest.fixture

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import multiprocessing
 import re
-import time
-import urllib.request
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -13,11 +10,10 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from pairshelf.launch.cluster import free_port
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Setting, Shelf, Site
 from tests.conftest import House, database_from
-from tests.ui.conftest import accessible, begin, sign_in
+from tests.ui.conftest import accessible, serving, sign_in
 from tests.ui.test_growing import settled
 from tests.ui.test_moving import approve, do, drives, filled
 
@@ -28,26 +24,8 @@ pytestmark = pytest.mark.ui
 def another_house(house: House, server: str, devices: Path) -> Iterator[str]:
     """Another installation with its own books and its own room, behind a server and a worker; its address. Meanwhile
     this process works on its books."""
-    with pytest.MonkeyPatch.context() as patch, database_from(house, server, devices, patch):
-        port = free_port()
-        children: list[multiprocessing.process.BaseProcess] = [
-            begin("pairshelf.api.serve", "127.0.0.1", str(port), "1"), begin("pairshelf.engine.worker"),
-        ]  # fmt: skip
-        url, until = f"http://127.0.0.1:{port}", time.monotonic() + 30
-        while True:
-            try:
-                urllib.request.urlopen(f"{url}/api/health", timeout=2)
-                break
-            except OSError:
-                assert time.monotonic() < until
-                time.sleep(0.1)
-        try:
-            yield url
-        finally:
-            for child in children:
-                child.terminate()
-            for child in children:
-                child.join(15)
+    with pytest.MonkeyPatch.context() as patch, database_from(house, server, devices, patch), serving([]) as url:
+        yield url
 
 
 def test_a_pool_is_moved_to_another_box_with_bays_shuffled_and_one_drive_forgotten(

@@ -410,7 +410,7 @@ def pool(path: PoolPath) -> Any:
         )  # fmt: skip
         coming = {d.id: d for d in load_drives(session, [drive for _, drive, _ in built.path])}
         record = _record(session, built.id)
-    return _pool_out(row, built, volumes, open_jobs, checks, not syncing, coming).model_copy(update={"record": record})
+    return _pool_out(row, built, volumes, open_jobs, checks, not syncing, coming, record)
 
 
 #: What is promised, in words, and the unit of the figure.
@@ -435,7 +435,7 @@ def proofs_of(row: PoolRow, built: EstatePool) -> list[ProofOut]:
 
 def _pool_out(
     row: PoolRow, built: EstatePool, volumes: list[VolumeOut], open_jobs: list[JobOut], checks: list[JobOut],
-    volumes_synced: bool, coming: dict[int, EstateDrive],
+    volumes_synced: bool, coming: dict[int, EstateDrive], record: RecordOut | None,
 ) -> PoolOut:  # fmt: skip
     layout = built.layout
     promised = survival(layout)
@@ -461,7 +461,7 @@ def _pool_out(
         places=[_place_out(built, p) for p in built.places],
         spares=[SpareOut(drive_id=d.id, place=d.place, serial=d.serial, size=d.size, condition=d.condition) for d in built.spares],
         cut=Cut(**{**cut_json(layout), "spares": [_cut_spare(d) for d in built.spares]}), volumes=volumes, jobs=open_jobs, last_check=checks[0] if checks else None,
-        record=None,
+        record=record,
     )  # fmt: skip
 
 

@@ -16,6 +16,7 @@ from pairshelf.api.queries import Upload
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.drives import Kind, extents_of
 from pairshelf.core.domain.inventory import DriveRecord, checked
+from pairshelf.core.domain.names import file_name
 from pairshelf.core.domain.units import parse_size
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.carry import simulated_speed
@@ -152,7 +153,9 @@ def pack_box(body: ShelfBody) -> Any:
     with transaction() as session:
         name = boxes.pack_shelf(session, devices(), body.shelf_id, box, signed_in().name)
     box.seek(0)
-    return send_file(box, mimetype="application/zip", as_attachment=True, download_name=f"drives-of-{_plain(name)}.zip")
+    return send_file(
+        box, mimetype="application/zip", as_attachment=True, download_name=f"drives-of-{file_name(name)}.zip"
+    )
 
 
 @api.post("/unpack", responses={200: BesideOut})
@@ -181,10 +184,6 @@ def put_in_all(body: BesideBody) -> Any:
         return PutInAllOut(
             serials=boxes.into_free_bays(session, devices(), body.shelf_id, body.serials, signed_in().name)
         )
-
-
-def _plain(name: str) -> str:
-    return "".join(c if c.isascii() and c.isalnum() else "-" for c in name)[:40]
 
 
 @api.post("/drives/<int:drive_id>", responses={200: DoneOut})

@@ -8,7 +8,6 @@ from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
 from typing import Any
 
-import numpy as np
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.device import DeviceError, Devices
@@ -16,14 +15,13 @@ from pairshelf.core.domain.estate import EstateDrive
 from pairshelf.core.domain.found import FoundMember, FoundPool, FoundVolume, Hanging, Standing
 from pairshelf.core.domain.records import Head, ReadDrive, Record, RecordedMember
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.regions import ANYWHERE, rows_missed
 from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.core.layouts.spread import StripedVolume
 from pairshelf.core.policies.bringing_in import left_over, newest, standings
 from pairshelf.engine.records import head_on, house_of, marked_on, record_on
 from pairshelf.store.database import pick
-from pairshelf.store.repositories.drives_and_pools import load_drives
+from pairshelf.store.repositories.drives_and_pools import load_drives, stripes_from
 from pairshelf.store.repositories.layouts import designed_layout
 from pairshelf.store.tables import DriveRow, FormerPool, PoolPlace, PoolRow, Service, now
 
@@ -116,13 +114,13 @@ def read_newest(
 
 
 def _read(world: Devices, drive: EstateDrive, uid: str) -> ReadDrive:
-    head, damaged, marked = None, True, 0
+    head, marked = None, 0
     with suppress(DeviceError, OSError):
-        head, damaged = head_on(world, drive.serial, drive.size)
+        head, _ = head_on(world, drive.serial, drive.size)
         marked = marked_on(world, drive.serial, drive.size, uid)
     if head is not None and head.pool != uid:
-        head, damaged = None, True
-    return ReadDrive(drive.serial, drive.id, drive.place, uid, head, marked, damaged)
+        head = None
+    return ReadDrive(drive.serial, drive.id, drive.place, head, marked)
 
 
 def _told(
@@ -142,7 +140,7 @@ def _told(
         pool.key is not None,
         tuple(_member(m, standing[m.serial], facts[m.serial], layout, by_serial.get(m.serial)) for m in head.members),
         tuple(
-            FoundVolume(v["name"], v["size"], v["file_system"], sum(1 for f in v["files"] if f["deleted_at"] is None), v["number"])
+            FoundVolume(v["name"], v["size"], v["file_system"], sum(1 for f in v["files"] if f["deleted_at"] is None))
             for v in body["volumes"]
         ),
         tuple(_hanging(body["volumes"])),
@@ -237,9 +235,7 @@ def stripes_of(volume: Mapping[str, Any], number: int) -> StripedVolume | None:
     """A spread volume's stripes under the number it has here."""
     if not volume["stripes"] or not volume["protection"]:
         return None
-    protection = parse_protection(volume["protection"])
-    placed = np.frombuffer(base64.b64decode(volume["stripes"]), "<i4").reshape(-1, protection.width, 2)
-    return StripedVolume(number, protection, placed.astype(np.int32))
+    return stripes_from(number, volume["protection"], base64.b64decode(volume["stripes"]))
 
 
 def missed_by_serial(record: Record) -> dict[str, list[int]]:

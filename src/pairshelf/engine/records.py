@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import time
 import uuid
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import Any
 
@@ -173,7 +173,8 @@ def _write(connection: Connection, pool_id: int, world: Devices) -> int:
             return False  # It has gone just now; what it lacks, its older record will say.
         return True
 
-    done = [m.serial for m, ok in _at_once(put, [m for m in members if m.serial in there]) if ok]
+    meant = [m for m in members if m.serial in there]
+    done = {m.serial for m, ok in zip(meant, each(put, meant), strict=True) if ok}
     mark = pack_mark(found["uid"], generation)
 
     def put_mark(member: RecordedMember) -> None:
@@ -183,7 +184,7 @@ def _write(connection: Connection, pool_id: int, world: Devices) -> int:
     # One that has just gone without anybody knowing yet lacks nothing so far: whatever it has a part in cannot be written
     # before it is known that it is away, and that is another record.
     if len(done) == len(there):
-        each(put_mark, [m for m in members if m.serial in there])
+        each(put_mark, meant)
     kept = {m.serial: generation if m.serial in done else reached.get(m.serial, 0) for m in members}
     connection.execute(_KEEP, {
         "p": pool_id, "generation": generation, "turn": found["turn"] + 1, "at": at, "size": len(body),
@@ -191,10 +192,6 @@ def _write(connection: Connection, pool_id: int, world: Devices) -> int:
     })  # fmt: skip
     connection.execute(_DONE, {"ids": found["due"] or []})
     return len(done)
-
-
-def _at_once(put: Callable[[RecordedMember], bool], members: list[RecordedMember]) -> list[tuple[RecordedMember, bool]]:
-    return list(zip(members, each(put, members), strict=True))
 
 
 def _answers(place: Mapping[str, Any]) -> bool:

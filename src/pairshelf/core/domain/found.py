@@ -63,8 +63,6 @@ class FoundVolume:
     size: int
     file_system: str
     files: int
-    #: The number it had where it was made.
-    number: int = 0
 
 
 @dataclass(frozen=True, slots=True)

@@ -61,11 +61,7 @@ class ReadDrive:
     id: int
     #: Where it is, in words.
     place: str
-    #: The pool that its label names, as far as it can be read.
-    pool: str | None
     #: The head of its newest whole record.
     head: Head | None
     #: The generation of which it is marked that every drive that was there has it; 0 for none.
     marked: int = 0
-    #: Something stands where the label or the records are that cannot be read.
-    damaged: bool = False

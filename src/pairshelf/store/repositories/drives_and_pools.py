@@ -144,10 +144,14 @@ def load_stripes(session: Session, pool_ids: Collection[int]) -> dict[int, list[
     )  # fmt: skip
     found: dict[int, list[StripedVolume]] = {}
     for row, protection in session.exec(query):
-        own = parse_protection(protection or "")
-        spots = np.frombuffer(row.placed, "<i4").reshape(-1, own.width, 2)
-        found.setdefault(row.pool_id, []).append(StripedVolume(row.volume_id, own, spots))
+        found.setdefault(row.pool_id, []).append(stripes_from(row.volume_id, protection or "", row.placed))
     return found
+
+
+def stripes_from(volume_id: int, protection: str, placed: bytes) -> StripedVolume:
+    """A volume's stripes from how a row keeps them."""
+    own = parse_protection(protection)
+    return StripedVolume(volume_id, own, np.frombuffer(placed, "<i4").reshape(-1, own.width, 2))
 
 
 def store_stripes(session: Session, pool_id: int, placed: StripedVolume) -> None:
