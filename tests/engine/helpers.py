@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from typing import Any
 
 from sqlmodel import col, select
@@ -80,9 +81,34 @@ def open_jobs(kind: str | None = None) -> list[int]:
 
 
 def carry_all() -> None:
-    for job in open_jobs():
-        until = time.monotonic() + 30
-        carry(job, stop=lambda until=until: time.monotonic() > until)  # type: ignore[misc]
+    """Carry all open jobs, and those they start, until none goes on: one that is held lets the others go first."""
+    before: list[tuple[int, int]] = []
+    while (now := _how_far()) != before:
+        before = now
+        for job, _ in now:
+            carry(job, stop=_patience(job))
+
+
+def _how_far() -> list[tuple[int, int]]:
+    with transaction() as session:
+        open_ones = select(JobRow.id, JobRow.cursor).where(col(JobRow.state).not_in(("done", "failed")))
+        return [(job or 0, cursor) for job, cursor in session.exec(open_ones.order_by(col(JobRow.id)))]
+
+
+def _patience(job: int) -> Callable[[], bool]:
+    """Whether a job has been carried for half a minute, or held for a second and a half."""
+    begun, looked, held = time.monotonic(), time.monotonic(), 0
+
+    def over() -> bool:
+        nonlocal looked, held
+        if time.monotonic() - looked > 0.5:
+            looked = time.monotonic()
+            with transaction() as session:
+                state = session.exec(select(JobRow.state).where(JobRow.id == job)).first()
+            held = held + 1 if state == "held" else 0
+        return held > 2 or time.monotonic() - begun > 30
+
+    return over
 
 
 def pool_state(pool: int) -> tuple[str, list[str]]:
