@@ -17,6 +17,7 @@ from pairshelf.engine.apply.pools.put_together import forget_those_that_are_over
 from pairshelf.engine.approver import look_through_drafts
 from pairshelf.engine.carry import carry, pick_up_the_dropped
 from pairshelf.engine.errands import do_errands
+from pairshelf.engine.history import Watch
 from pairshelf.engine.io.files import empty_bins
 from pairshelf.engine.keys import clear_keys
 from pairshelf.engine.observe import look_after_a_rest, observe
@@ -34,6 +35,7 @@ _ROUND_EVERY = 3.0
 _BEAT_EVERY = 2.0
 _DRAFTS_EVERY = 60.0
 _RECORDS_EVERY = 1.0
+_WATCH_EVERY = 1.0
 
 _stopping = threading.Event()
 _logger = structlog.get_logger()
@@ -104,6 +106,16 @@ def keep_records() -> None:
             _logger.warning("records", error=f"{type(error).__name__}: {error}".split("\n")[0])
 
 
+def keep_watch() -> None:
+    """Record every ten seconds what matters, and hold it against its thresholds."""
+    kept = Watch()
+    while not _stopping.wait(_WATCH_EVERY):
+        try:
+            kept.look()
+        except Exception as error:
+            _logger.warning("history", error=f"{type(error).__name__}: {error}".split("\n")[0])
+
+
 def _beat() -> None:
     with transaction() as session:
         row = session.exec(select(Setting).where(col(Setting.key) == "worker")).first() or Setting(key="worker")
@@ -133,6 +145,7 @@ def main() -> None:
     watcher.start()
     threading.Thread(target=beat, name="beat", daemon=True).start()
     threading.Thread(target=keep_records, name="records", daemon=True).start()
+    threading.Thread(target=keep_watch, name="history", daemon=True).start()
     threading.Thread(target=read_drafts, name="drafts", daemon=True).start()
     loop = asyncio.new_event_loop()
     task = loop.create_task(_serve(app))

@@ -44,6 +44,8 @@ class Lock(IntEnum):
     ALONE = 7009
     #: One writer of a pool's record on its drives.
     RECORD = 7010
+    #: Whoever records what is seen as time passes.
+    HISTORY = 7011
 
 
 @lru_cache

@@ -39,12 +39,15 @@ from pairshelf.store.tables import (
     Application,
     BackupRow,
     ChangedRegion,
+    Crossing,
     JobRow,
     KeepRule,
     Mount,
+    OutlookRow,
     SampleFile,
     Share,
     TargetLun,
+    Threshold,
     VolumeRow,
 )
 
@@ -54,7 +57,8 @@ _MOST = 2048
 _REGIONS, _ROUNDS = 64, 20
 
 #: What names a volume, and names the new one after the switch. Its pieces and stripes are its own.
-FOLLOW: tuple[type[SQLModel], ...] = (SampleFile, Mount, Share, TargetLun, KeepRule, BackupRow, Application, JobRow)
+FOLLOW: tuple[type[SQLModel], ...] = (SampleFile, Mount, Share, TargetLun, KeepRule, BackupRow, Application, JobRow, Threshold,
+                                     Crossing, OutlookRow)  # fmt: skip
 
 
 def step(work: Work) -> float:
@@ -190,6 +194,8 @@ def _switch(work: Work, volume: VolumeRow, copy: VolumeRow, pool: OpenPool) -> N
     copy.created_at = volume.created_at
     if not by_files:
         copy.uuid, volume.uuid = volume.uuid, str(uuid.uuid4())
+    # Its history goes with it; what stays behind begins one of its own.
+    copy.recorded_as, volume.recorded_as = volume.recorded_as or volume.number, copy.number
     session.flush()
     for table in FOLLOW:
         if table is SampleFile and by_files:

@@ -28,6 +28,7 @@ from pairshelf.store.tables.volumes import (
     VolumeRow,
     VolumeStripes,
 )
+from pairshelf.store.tables.watching import Crossing, OutlookRow, Threshold
 from pairshelf.store.tables.work import Comparison, ErrandRow, JobRow, LogRow, SheetPlan, SheetRow
 
 __all__ = [
@@ -37,6 +38,7 @@ __all__ = [
     "ChangedRegion",
     "Comparison",
     "Condition",
+    "Crossing",
     "DrainRow",
     "DriveModel",
     "DriveRow",
@@ -53,6 +55,7 @@ __all__ = [
     "MemberState",
     "MissedWrite",
     "Mount",
+    "OutlookRow",
     "PartitionPlan",
     "Party",
     "PartyMember",
@@ -75,6 +78,7 @@ __all__ = [
     "Target",
     "TargetLun",
     "TargetRight",
+    "Threshold",
     "User",
     "VolumePiece",
     "VolumeRow",

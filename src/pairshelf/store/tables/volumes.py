@@ -31,6 +31,8 @@ class VolumeRow(Numbered, table=True):
     partition: int | None = None
     #: The number it was encrypted under where it was made, if that is not its own (``engine.io.volume_io``).
     sealed_as: int | None = big(default=None)
+    #: What its history is kept by, if that is not its own number.
+    recorded_as: int | None = big(default=None)
     #: Of a copy that nobody sees yet: the volume that is moving to it. And of that: its copy.
     moving_from: int | None = Field(default=None, foreign_key="volume.id")
     moving_to: int | None = Field(default=None, foreign_key="volume.id")

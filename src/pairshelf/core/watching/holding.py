@@ -1,0 +1,105 @@
+"""What a pool holds: given, written, promised, and what would come back; in bytes of data, or, of a spread pool, of
+its drives with all redundancy (rules: thin volumes and snapshots)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from pairshelf.core.domain.units import EXTENT
+
+
+@dataclass(frozen=True, slots=True)
+class VolumeHolds:
+    """A volume as far as room is concerned, in bytes of its data."""
+
+    id: int
+    name: str
+    size: int
+    thin: bool
+    #: What its file system keeps for itself, and of what is left the share that only its administrator may fill.
+    overhead: int
+    reserved_share: float
+    #: What the pool has given it; of its size, or of what was written.
+    given: int
+    #: What its files take; of that, what lies in bins.
+    files: int
+    in_bins: int
+    #: What that takes of the pool: more than what it was given only in a spread pool, by its redundancy.
+    taken: int
+    #: So much of the pool for a byte of it.
+    times: float = 1.0
+    #: A keep rule deletes its oldest, so that it is meant to be full.
+    kept_by_rule: bool = False
+
+    @property
+    def for_files(self) -> int:
+        """Bytes that files can take."""
+        return max(0, self.size - self.overhead)
+
+    @property
+    def reserve(self) -> int:
+        """Bytes of that which only its administrator may fill."""
+        return int(self.for_files * self.reserved_share)
+
+    @property
+    def share(self) -> float:
+        """Of its room for files, what they take, 0 to 1."""
+        return min(1.0, self.files / self.for_files) if self.for_files else 1.0
+
+    @property
+    def idle(self) -> int:
+        """Of a thin volume, bytes that were given to it and that no file stands on: they come back on reclaim."""
+        return max(0, self.given - self.files) if self.thin else 0
+
+    @property
+    def reclaimable(self) -> int:
+        """Bytes that come back to the pool once nothing idle is left and its bins are empty."""
+        return self.idle + self.in_bins if self.thin else 0
+
+
+@dataclass(frozen=True, slots=True)
+class Holding:
+    """What a pool holds, in bytes."""
+
+    capacity: int
+    #: Given to volumes for good: all of thick ones, of thin ones what was written.
+    given: int
+    #: What files take.
+    files: int
+    #: What files in bins take; it comes back when they are emptied.
+    in_bins: int
+    #: The whole sizes of all volumes: what has been promised.
+    committed: int
+    #: Given to thin volumes with no file on it, or with one that lies in a bin.
+    reclaimable: int
+    #: What file systems hold back.
+    reserve: int
+    thin: bool
+
+    @property
+    def free(self) -> int:
+        """What no volume has yet."""
+        return self.capacity - self.given
+
+    @property
+    def share(self) -> float:
+        """Of the capacity, what is given, 0 to 1."""
+        return self.given / self.capacity if self.capacity else 1.0
+
+    @property
+    def over_commit(self) -> float:
+        """Promised by capacity; above 1, not all promises can be kept at once."""
+        return self.committed / self.capacity if self.capacity else 0.0
+
+
+def holding(capacity_extents: int, volumes: Sequence[VolumeHolds]) -> Holding:
+    """A pool's account from its capacity, in extents, and its volumes."""
+
+    def total(figure: str) -> int:
+        return sum(round(getattr(v, figure) * v.times) for v in volumes)
+
+    return Holding(
+        capacity_extents * EXTENT, sum(v.taken for v in volumes), total("files"), total("in_bins"),
+        total("size"), total("reclaimable"), total("reserve"), any(v.thin for v in volumes),
+    )  # fmt: skip

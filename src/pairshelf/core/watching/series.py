@@ -1,0 +1,121 @@
+"""What is recorded, of what, and for how long: a figure is a line here and a way to read it in ``engine.history``."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Subject(StrEnum):
+    """What something is recorded of."""
+
+    POOL = "pool"
+    VOLUME = "volume"
+    DRIVE = "drive"
+
+
+@dataclass(frozen=True, slots=True)
+class Series:
+    """A figure that is recorded over time, as whole numbers."""
+
+    #: What it is kept by; never given to another figure.
+    number: int
+    id: str
+    subject: Subject
+    label: str
+    #: bytes, count
+    unit: str
+    #: What one whole number is worth, in the unit.
+    worth: int
+    about: str
+
+
+SERIES = (
+    Series(1, "pool-capacity", Subject.POOL, "capacity", "bytes", 2**30,
+           "What the pool holds; of a spread pool, what its drives do."),
+    Series(2, "pool-given", Subject.POOL, "given to volumes", "bytes", 2**30,
+           "What volumes have been given for good, or have written; of a spread pool with its redundancy."),
+    Series(3, "pool-files", Subject.POOL, "taken by files", "bytes", 2**30, "What files on its volumes take, those in bins too."),
+    Series(4, "volume-files", Subject.VOLUME, "taken by files", "bytes", 2**30, "What its files take, those in bins too."),
+    Series(5, "volume-given", Subject.VOLUME, "given by the pool", "bytes", 2**30,
+           "What the pool has given it: all of a thick volume, of a thin one what was written."),
+    Series(6, "drive-used", Subject.DRIVE, "used on it", "bytes", 2**30, "Extents on which data or redundancy of volumes stand."),
+)  # fmt: skip
+
+BY_ID = {series.id: series for series in SERIES}
+
+
+def series_of(subject: Subject) -> list[Series]:
+    """What is recorded of such a subject."""
+    return [s for s in SERIES if s.subject is subject]
+
+
+@dataclass(frozen=True, slots=True)
+class Grain:
+    """How finely time is divided, and how long that is kept."""
+
+    id: str
+    seconds: int
+    kept: dt.timedelta
+    #: Days of a part of the table, which is dropped as one.
+    part: int
+
+    def start(self, at: dt.datetime) -> dt.datetime:
+        """When the stretch of time that holds a moment began (UTC)."""
+        second = int(at.timestamp())
+        return dt.datetime.fromtimestamp(second - second % self.seconds, dt.UTC)
+
+    def end(self, at: dt.datetime) -> dt.datetime:
+        """When the stretch of time that holds a moment ends."""
+        return self.start(at) + dt.timedelta(seconds=self.seconds)
+
+
+#: A round every ten seconds; then by the minute, the hour and the day, each condensed from the one before.
+GRAINS = (
+    Grain("round", 10, dt.timedelta(days=1), 1),
+    Grain("minute", 60, dt.timedelta(days=3), 1),
+    Grain("hour", 3600, dt.timedelta(days=400), 50),
+    Grain("day", 86400, dt.timedelta(days=3660), 1000),
+)
+ROUND = GRAINS[0]
+
+#: Subjects whose values stand side by side in one row.
+TOGETHER = 256
+
+
+def coarser(grain: Grain) -> Grain | None:
+    """What this one is condensed to; None: nothing."""
+    index = GRAINS.index(grain) + 1
+    return GRAINS[index] if index < len(GRAINS) else None
+
+
+def finer(grain: Grain) -> Grain:
+    """What this one is condensed from."""
+    return GRAINS[GRAINS.index(grain) - 1]
+
+
+def grain_for(span: dt.timedelta, most: int = 800) -> Grain:
+    """The finest that shows a span of time with no more than so many points and is still kept."""
+    for grain in GRAINS:
+        if span <= grain.kept and span.total_seconds() / grain.seconds <= most:
+            return grain
+    return GRAINS[-1]
+
+
+#: Bytes of a value where it is kept: of a round one number and a mark that it is there; else low, high, total, count.
+_OF_ROUND, _OF_OTHERS = 8.2, 32.8
+#: Bytes of a row besides.
+_ROW = 150
+
+
+def kept_bytes(subjects: dict[Subject, int], days: float = 3660) -> float:
+    """Bytes on disk of the history of so many subjects after so many days, before the database makes them smaller."""
+    total = 0.0
+    for grain in GRAINS:
+        rounds = min(days, grain.kept.total_seconds() / 86400 + grain.part) * 86400 / grain.seconds
+        value = _OF_ROUND if grain is ROUND else _OF_OTHERS
+        for series in SERIES:
+            count = subjects.get(series.subject, 0)
+            total += rounds * (count * value + -(-count // TOGETHER) * _ROW)
+    return total

@@ -1,0 +1,46 @@
+"""How full something may become before a person is told: once a crossing, not at every wavering (rules: thin volumes)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntEnum
+
+from pairshelf.core.errors import BadInput
+
+
+class Level(IntEnum):
+    """How full, as far as somebody has to know."""
+
+    ROOM = 0
+    TELL = 1
+    URGENT = 2
+
+
+#: By so much of the whole it has to fall below a threshold before that counts as crossed back.
+SLACK = 0.02
+
+
+@dataclass(frozen=True, slots=True)
+class Thresholds:
+    """Shares of a capacity at which a person is told, and at which it presses."""
+
+    tell: float = 0.8
+    urgent: float = 0.9
+
+    def __post_init__(self) -> None:
+        if not 0.05 <= self.tell < 1:
+            raise BadInput("Tell between 5 and 99 %.", field="tell")
+        if not self.tell < self.urgent <= 1:
+            raise BadInput("What presses lies above what is told, and at most at 100 %.", field="urgent")
+
+
+USUAL = Thresholds()
+
+
+def level(share: float, before: Level, thresholds: Thresholds) -> Level:
+    """How full that is, given how full it was said to be: up at a threshold, down only well below it."""
+    reached = Level((share >= thresholds.tell) + (share >= thresholds.urgent))
+    if reached >= before:
+        return reached
+    left = Level((share + SLACK >= thresholds.tell) + (share + SLACK >= thresholds.urgent))
+    return min(before, left)

@@ -1,0 +1,221 @@
+"""The watch that is kept: every ten seconds what matters is recorded, condensed, and held against its thresholds."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from sqlalchemy import delete, text
+from sqlmodel import Session, col, select
+
+from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.layouts.registry import scheme_of
+from pairshelf.core.layouts.taken import used_on_members
+from pairshelf.core.watching.series import BY_ID, ROUND, SERIES, Series
+from pairshelf.core.watching.thresholds import Level, Thresholds, level
+from pairshelf.core.watching.trend import LOOK_BACK, Outlook, outlook
+from pairshelf.engine.log import SYSTEM, log
+from pairshelf.store.database import Lock, among, held_lock, pick, transaction
+from pairshelf.store.repositories import history
+from pairshelf.store.repositories.drives_and_pools import load_stripes
+from pairshelf.store.repositories.holdings import PoolHolds, load_holdings, load_watched
+from pairshelf.store.repositories.layouts import designed_layout
+from pairshelf.store.tables import Crossing, OutlookRow, PoolPlace, PoolRow, VolumePiece, now
+
+#: So long an outlook stands before it is worked out anew, where nothing else has changed.
+_OUTLOOK_FOR = dt.timedelta(hours=1)
+
+#: What tells, of each pool, whether anything has changed of what lies where.
+_STANDING = text("""
+select p.id, p.xmin::text || ' ' || coalesce((
+    select count(*) || '/' || max(v.xmin::text::bigint) || '/' || sum(v.first + v.count) from volume_piece v where v.pool_id = p.id), '')
+    || ' ' || coalesce((select string_agg(s.xmin::text, ',' order by s.volume_id) from volume_stripes s where s.pool_id = p.id), '')
+    || ' ' || coalesce((select string_agg(m.slot || ':' || m.size, ',' order by m.slot) from pool_place m
+                        where m.pool_id = p.id and m.slot is not null), '')
+from pool p
+""")
+
+
+@dataclass
+class Seen:
+    """What was worked out before, for as long as nothing it stands on has changed."""
+
+    #: Of each pool: what it stood on, and extents used on each of its places.
+    pools: dict[int, tuple[str, dict[int, int]]] = field(default_factory=dict)
+
+
+def used_on_drives(session: Session, seen: Seen | None = None, only: Mapping[int, Any] | None = None) -> dict[int, int]:
+    """Extents of each member drive on which something of a volume stands."""
+    seen = seen or Seen()
+    standing: dict[int, str] = {
+        pool: key for pool, key in session.connection().execute(_STANDING) if only is None or pool in only
+    }
+    for pool, key in standing.items():
+        if seen.pools.get(pool, ("", {}))[0] != key:
+            seen.pools[pool] = key, _used_in(session, pool)
+    for gone in set(seen.pools) - set(standing) if only is None else ():
+        del seen.pools[gone]
+    members = pick(PoolPlace.drive_id, PoolPlace.pool_id, PoolPlace.slot).where(
+        col(PoolPlace.slot).is_not(None), col(PoolPlace.drive_id).is_not(None)
+    )
+    return {drive: seen.pools[pool][1].get(slot, 0) for drive, pool, slot in session.exec(members) if pool in standing}
+
+
+def _used_in(session: Session, pool_id: int) -> dict[int, int]:
+    row = session.exec(select(PoolRow).where(PoolRow.id == pool_id)).first()
+    if row is None:
+        return {}
+    places = session.exec(select(PoolPlace).where(PoolPlace.pool_id == pool_id)).all()
+    stripes = load_stripes(session, [pool_id]).get(pool_id, []) if scheme_of(row.scheme).own_protection else []
+    layout = designed_layout(row, places, stripes)
+    pieces = select(VolumePiece.first, VolumePiece.count).where(VolumePiece.pool_id == pool_id)
+    taken = [] if layout.own_protection else list(session.exec(pieces))
+    return dict(enumerate(used_on_members(layout, taken)))
+
+
+#: How each series is read: from the accounts of all pools, and what is used on each drive.
+_READ: dict[str, Callable[[list[PoolHolds], dict[int, int]], dict[int, int]]] = {
+    "pool-capacity": lambda pools, _: {p.id: p.account.capacity for p in pools},
+    "pool-given": lambda pools, _: {p.id: p.account.given for p in pools},
+    "pool-files": lambda pools, _: {p.id: p.account.files for p in pools},
+    "volume-files": lambda pools, _: {p.recorded_as[v.id]: v.files for p in pools for v in p.volumes},
+    "volume-given": lambda pools, _: {p.recorded_as[v.id]: v.given for p in pools for v in p.volumes},
+    "drive-used": lambda _, used: {drive: extents * EXTENT for drive, extents in used.items()},
+}
+
+
+def take_round(session: Session, at: dt.datetime, seen: Seen | None = None) -> list[PoolHolds]:
+    """Record what matters, at a moment; the accounts that were read for it."""
+    pools = load_holdings(session)
+    used = used_on_drives(session, seen)
+    found: dict[Series, dict[int, int]] = {
+        series: {subject: value // series.worth for subject, value in _READ[series.id](pools, used).items()}
+        for series in SERIES
+    }
+    at = ROUND.start(at)
+    history.make_parts(session, at)
+    history.store_round(session, at, found)
+    return pools
+
+
+# -- thresholds ----------------------------------------------------------------------------------------
+
+
+def look_at_thresholds(session: Session, pools: list[PoolHolds], at: dt.datetime) -> list[str]:
+    """Note what has come above a threshold, or fallen below it again, each crossing once; what was said of it."""
+    watched, said = load_watched(session), []
+    for pool in pools:
+        if pool.account.thin:
+            before = watched.pool_levels.get(pool.id, Level.ROOM)
+            limits = watched.of_pool(pool.id)
+            said += _crossed(session, at, f"Pool {pool.name}", pool.account.share, before, limits, pool_id=pool.id)
+        for volume in pool.volumes:
+            if not volume.kept_by_rule:
+                before = watched.volume_levels.get(volume.id, Level.ROOM)
+                name = f"Volume {volume.name} of {pool.name}"
+                limits = watched.of_volume(volume.id)
+                said += _crossed(session, at, name, volume.share, before, limits, volume_id=volume.id)
+    # What is meant to be full, or has no thin volumes any longer, is above nothing.
+    thin = {p.id for p in pools if p.account.thin}
+    full = {v.id for p in pools for v in p.volumes if v.kept_by_rule}
+    for row in session.exec(select(Crossing)):
+        if (row.pool_id is not None and row.pool_id not in thin) or row.volume_id in full:
+            session.delete(row)
+    return said
+
+
+def _crossed(
+    session: Session, at: dt.datetime, name: str, share: float, before: Level, limits: Thresholds, **of: int
+) -> list[str]:
+    after = level(share, before, limits)
+    if after is before:
+        return []
+    ((column, number),) = of.items()
+    session.connection().execute(delete(Crossing).where(getattr(Crossing, column) == number))
+    if after:
+        session.add(Crossing(**of, level=int(after), since=at))
+    mark = limits.urgent if Level.URGENT in (before, after) else limits.tell
+    if after > before:
+        sentence = f"{name} is {int(share * 100)} % full: above {round(mark * 100)} %."
+    else:
+        sentence = f"{name} is {int(share * 100)} % full again, below {round(mark * 100)} %."
+    log(session, SYSTEM, "threshold-crossed", name, sentence, share=round(share, 4), level=int(after))
+    return [sentence]
+
+
+# -- outlooks ------------------------------------------------------------------------------------------
+
+
+def work_out_outlooks(session: Session, pools: list[PoolHolds], at: dt.datetime) -> int:
+    """When what is there will be full, for whatever has no fresh outlook; how many were worked out."""
+    rows = session.exec(select(OutlookRow)).all()
+    fresh = {
+        ("pool", r.pool_id) if r.pool_id is not None else ("volume", r.volume_id): r
+        for r in rows if dt.timedelta() <= at - r.worked_out_at < _OUTLOOK_FOR
+    }  # fmt: skip
+    wanted: list[tuple[str, int, int, int]] = []
+    for pool in pools:
+        wanted.append(("pool", pool.id, pool.id, pool.account.capacity))
+        wanted += [("volume", v.id, pool.recorded_as[v.id], v.for_files) for v in pool.volumes]
+    stale = [w for w in wanted if w[:2] not in fresh or fresh[w[:2]].capacity != w[3]]
+    if not stale:
+        return 0
+    since = at - dt.timedelta(days=LOOK_BACK + 1)
+    days = {kind: history.load_days(session, BY_ID[of], since)
+            for kind, of in (("pool", "pool-given"), ("volume", "volume-files"))}  # fmt: skip
+    session.connection().execute(
+        delete(OutlookRow).where(among(OutlookRow.pool_id, [w[1] for w in stale if w[0] == "pool"]))
+    )
+    session.connection().execute(
+        delete(OutlookRow).where(among(OutlookRow.volume_id, [w[1] for w in stale if w[0] == "volume"]))
+    )
+    for kind, number, recorded_as, capacity in stale:
+        points = [(day + dt.timedelta(hours=12), use * EXTENT) for day, use in days[kind].get(recorded_as, [])]
+        told: Outlook = outlook(points, capacity, at)
+        of: dict[str, Any] = {f"{kind}_id": number, **asdict(told)}
+        session.add(OutlookRow(**of, capacity=capacity, worked_out_at=at))
+    return len(stale)
+
+
+# -- the watch -----------------------------------------------------------------------------------------
+
+
+class Watch:
+    """Kept by one worker at a time."""
+
+    def __init__(self, clock: Callable[[], dt.datetime] = now) -> None:
+        self._clock, self._seen = clock, Seen()
+        self._last: dt.datetime | None = None
+
+    def look(self) -> bool:
+        """Record a round if its time has come, and condense what is over; whether a round was recorded."""
+        at = ROUND.start(self._clock())
+        if at == self._last:
+            return False
+        with held_lock(Lock.HISTORY) as mine:
+            if mine is None:
+                return False
+            with transaction() as session:
+                pools = take_round(session, at, self._seen)
+            self._last = at
+            with transaction() as session:
+                look_at_thresholds(session, pools, at)
+            self.condense(at)
+            with transaction() as session:
+                work_out_outlooks(session, pools, at)
+        return True
+
+    def condense(self, at: dt.datetime) -> None:
+        """Everything that is over by a moment, each stretch by itself; then what is too old goes."""
+        while True:
+            with transaction() as session:
+                due = history.due(session, at)
+            if not due:
+                break
+            for grain, begin in due:
+                with transaction() as session:
+                    history.condense_one(session, grain, begin)
+        with transaction() as session:
+            history.drop_parts(session, at)

@@ -1,0 +1,121 @@
+"""What pools and their volumes hold, of many at once: sums the database works out, for ``core.watching.holding``."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection
+from dataclasses import dataclass
+
+from sqlalchemy import func
+from sqlmodel import Session, col, select
+
+from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.core.watching.holding import Holding, VolumeHolds, holding
+from pairshelf.core.watching.thresholds import USUAL, Level, Thresholds
+from pairshelf.store.database import among, pick
+from pairshelf.store.tables import (
+    Crossing,
+    KeepRule,
+    PartitionPlan,
+    PoolRow,
+    SampleFile,
+    Threshold,
+    VolumePiece,
+    VolumeRow,
+    VolumeStripes,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class PoolHolds:
+    """A pool's account with its volumes'."""
+
+    id: int
+    name: str
+    account: Holding
+    volumes: tuple[VolumeHolds, ...]
+    #: What each volume's history is kept by.
+    recorded_as: dict[int, int]
+
+    @property
+    def fullest(self) -> VolumeHolds | None:
+        """The volume that files have filled most, among those that are not meant to be full."""
+        filling = [v for v in self.volumes if not v.kept_by_rule]
+        return max(filling, key=lambda v: v.share, default=None)
+
+
+def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> list[PoolHolds]:
+    """The accounts of these pools, or of all, by name. A fixed number of statements."""
+    of_pools = (lambda column: True) if pool_ids is None else (lambda column: among(column, pool_ids))
+    pieces = dict(session.exec(
+        select(VolumePiece.volume_id, func.sum(VolumePiece.count)).where(of_pools(VolumePiece.pool_id))
+        .group_by(col(VolumePiece.volume_id))
+    ).all())  # fmt: skip
+    stripes = dict(session.exec(
+        select(VolumeStripes.volume_id, func.octet_length(VolumeStripes.placed) / 8).where(of_pools(VolumeStripes.pool_id))
+    ).all())  # fmt: skip
+    in_bins = func.coalesce(func.sum(SampleFile.extents).filter(col(SampleFile.deleted_at).is_not(None)), 0)
+    files = {
+        volume: (int(taken), int(binned))
+        for volume, taken, binned in session.exec(
+            select(SampleFile.volume_id, func.sum(SampleFile.extents), in_bins)
+            .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
+            .where(of_pools(VolumeRow.pool_id)).group_by(col(SampleFile.volume_id))
+        )
+    }  # fmt: skip
+    ruled = set(session.exec(select(KeepRule.volume_id)))
+    divided = set(session.exec(select(PartitionPlan.pool_id).where(col(PartitionPlan.pool_id).is_not(None))))
+    own: dict[int, list[VolumeHolds]] = defaultdict(list)
+    numbers: dict[int, dict[int, int]] = defaultdict(dict)
+    query = pick(VolumeRow.id, VolumeRow.pool_id, VolumeRow.name, VolumeRow.size, VolumeRow.thin, VolumeRow.overhead,
+                 VolumeRow.reserved_share, VolumeRow.protection, VolumeRow.recorded_as, VolumeRow.moving_from)  # fmt: skip
+    for v in session.exec(query.where(of_pools(VolumeRow.pool_id)).order_by(VolumeRow.name)):
+        given = int(pieces.get(v.id, 0)) * EXTENT
+        taken, times = given, 1.0
+        if v.protection:
+            protection = parse_protection(v.protection)
+            times, taken = protection.width / protection.data, int(stripes.get(v.id, 0)) * EXTENT
+        if v.pool_id in divided:
+            given = taken = v.size
+        files_extents, binned = files.get(v.id, (0, 0))
+        own[v.pool_id].append(VolumeHolds(
+            v.id, v.name, v.size, v.thin, v.overhead, v.reserved_share or 0.0, given, files_extents * EXTENT,
+            binned * EXTENT, taken, times, v.id in ruled or v.moving_from is not None,
+        ))  # fmt: skip
+        numbers[v.pool_id][v.id] = v.recorded_as or v.id
+    pools = pick(PoolRow.id, PoolRow.name, PoolRow.capacity).where(of_pools(PoolRow.id)).order_by(PoolRow.name)
+    return [
+        PoolHolds(p.id, p.name, holding(p.capacity, own[p.id]), tuple(own[p.id]), numbers[p.id])
+        for p in session.exec(pools)
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class Watched:
+    """The thresholds that somebody has set, and what is above one; by the number of a pool or volume."""
+
+    pools: dict[int, Thresholds]
+    volumes: dict[int, Thresholds]
+    pool_levels: dict[int, Level]
+    volume_levels: dict[int, Level]
+
+    def of_pool(self, pool_id: int) -> Thresholds:
+        """A pool's thresholds."""
+        return self.pools.get(pool_id, USUAL)
+
+    def of_volume(self, volume_id: int) -> Thresholds:
+        """A volume's thresholds."""
+        return self.volumes.get(volume_id, USUAL)
+
+
+def load_watched(session: Session) -> Watched:
+    """All thresholds that are not the usual ones, and all crossings."""
+    limits = session.exec(select(Threshold)).all()
+    above = session.exec(select(Crossing)).all()
+    return Watched(
+        {t.pool_id: Thresholds(t.tell, t.urgent) for t in limits if t.pool_id is not None},
+        {t.volume_id: Thresholds(t.tell, t.urgent) for t in limits if t.volume_id is not None},
+        {c.pool_id: Level(c.level) for c in above if c.pool_id is not None},
+        {c.volume_id: Level(c.level) for c in above if c.volume_id is not None},
+    )

@@ -1,0 +1,49 @@
+"""How full something may become, and what has been told of it. Histories are in ``store.repositories.history``."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from sqlmodel import Field
+
+from pairshelf.store.tables.columns import Numbered, big, when
+
+
+class Threshold(Numbered, table=True):
+    """Shares of a pool, or of a volume, at which a person is told; without a row, the usual ones."""
+
+    id: int | None = Field(default=None, primary_key=True)
+    pool_id: int | None = Field(default=None, foreign_key="pool.id", unique=True)
+    volume_id: int | None = Field(default=None, foreign_key="volume.id", unique=True)
+    tell: float
+    urgent: float
+
+
+class Crossing(Numbered, table=True):
+    """A threshold that something is above; without a row it is above none."""
+
+    id: int | None = Field(default=None, primary_key=True)
+    pool_id: int | None = Field(default=None, foreign_key="pool.id", unique=True)
+    volume_id: int | None = Field(default=None, foreign_key="volume.id", unique=True)
+    #: ``core.watching.thresholds.Level``: 1 or 2.
+    level: int
+    since: dt.datetime = when()
+
+
+class OutlookRow(Numbered, table=True):
+    """When a pool or a volume will be full, as it was worked out last (``core.watching.trend``)."""
+
+    __tablename__ = "outlook"
+    id: int | None = Field(default=None, primary_key=True)
+    pool_id: int | None = Field(default=None, foreign_key="pool.id", unique=True)
+    volume_id: int | None = Field(default=None, foreign_key="volume.id", unique=True)
+    #: Bytes at which it would be full, when this was worked out.
+    capacity: int = big()
+    #: Bytes a day.
+    growth: float | None = None
+    at: dt.datetime | None = when(default=False)
+    earliest: dt.datetime | None = when(default=False)
+    latest: dt.datetime | None = when(default=False)
+    days: int
+    why_none: str | None = None
+    worked_out_at: dt.datetime = when()
