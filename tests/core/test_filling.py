@@ -14,6 +14,7 @@ from pairshelf.core.layouts.restripe import Moving
 from pairshelf.core.layouts.restriping import restriping
 from pairshelf.core.policies.attention import Gravity, matters
 from pairshelf.core.policies.filling import Filling, filling, written_share
+from pairshelf.core.watching.thresholds import USUAL, Level, level
 from tests.core.estates import estate
 
 POOL = estate().pools[0]
@@ -94,6 +95,6 @@ def test_a_pool_that_is_growing_already_is_only_watched() -> None:
 def test_today_leads_to_what_is_to_be_done(share: float, act: str, gravity: Gravity, said: str, link: str) -> None:
     (matter,) = matters(
         (), new_drives=0, failing=(), drafts=(), worker_away=False, no_drives=False, free_drives=0, no_pools=False,
-        fills=[Filling(7, share, "It fills.", act)],
+        fills=[Filling(7, share, "It fills.", act, level(share, Level.ROOM, USUAL))],
     )  # fmt: skip
     assert (matter.gravity, matter.act, matter.link) == (gravity, said, link)

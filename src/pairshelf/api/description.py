@@ -32,6 +32,7 @@ PROBLEMS: dict[int, tuple[str, str]] = {
 #: Of routes that answer with a file: the media type.
 FILES = {
     "/api/stand-in/box": "application/zip",
+    "/api/history.csv": "text/csv",
     "/api/inventory.csv": "text/csv",
     "/api/inventory/template.csv": "text/csv",
     "/api/compare/export/svg": "image/svg+xml",

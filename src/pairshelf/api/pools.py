@@ -12,6 +12,7 @@ from sqlalchemy import and_, case, func
 from sqlmodel import Session, col, or_, select
 
 from pairshelf.api.figures_out import After, Cut
+from pairshelf.api.glances_out import GlanceOut, OutlookOut, glance_out, outlook_out
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
 from pairshelf.api.queries import Query
@@ -33,6 +34,7 @@ from pairshelf.core.layouts.registry import scheme_of, trade_name
 from pairshelf.core.layouts.restriping import Restriping
 from pairshelf.core.policies.beside import Under, refused
 from pairshelf.core.policies.checking import why_no_check
+from pairshelf.core.watching.glance import VolumeGlance
 from pairshelf.engine import keys
 from pairshelf.engine.jobs.check import start_check
 from pairshelf.engine.jobs.fill import start_fill
@@ -41,6 +43,7 @@ from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
 from pairshelf.services import accounts, attempts
 from pairshelf.services.bringing_in import record_of
+from pairshelf.services.watching import pool_and_volumes, pools_at_a_glance
 from pairshelf.store.database import pick, tell, transaction
 from pairshelf.store.repositories.books import load_use
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
@@ -52,9 +55,7 @@ from pairshelf.store.tables import (
     PoolRow,
     SampleFile,
     Service,
-    VolumePiece,
     VolumeRow,
-    VolumeStripes,
 )
 
 api = APIBlueprint("pools", __name__, url_prefix="/api")
@@ -76,6 +77,7 @@ class PoolLine(BaseModel):
     tint: int
     #: It is one drive, divided into partitions, which are its volumes.
     divided: bool
+    glance: GlanceOut
 
 
 class PoolsOut(BaseModel):
@@ -123,6 +125,22 @@ class MountOut(BaseModel):
     explained: list[str]
 
 
+class VolumeHeldOut(BaseModel):
+    """How full a volume is."""
+
+    #: Of its room for files, what they take, and where a person is told and where it presses.
+    share: float
+    tell: float
+    urgent: float
+    level: int
+    #: Bytes that the pool has given it, that lie in bins, that come back on reclaim, that only its administrator may fill.
+    given: int
+    in_bins: int
+    reclaimable: int
+    reserve: int
+    outlook: OutlookOut | None
+
+
 class VolumeOut(BaseModel):
     id: int
     pool: str
@@ -155,6 +173,7 @@ class VolumeOut(BaseModel):
     files_read_at: dt.datetime | None
     #: Why it cannot be given up, or null if nothing stands on it.
     why_in_use: str | None
+    held: VolumeHeldOut | None = None
 
 
 class ProofOut(BaseModel):
@@ -252,6 +271,7 @@ class PoolOut(BaseModel):
     synced: float
     #: Why it cannot be checked now, or null.
     why_no_check: str | None
+    glance: GlanceOut
     #: While it is being restriped.
     restripe: RestripeOut | None
     copies: list[CopyOut]
@@ -325,19 +345,6 @@ class ReplacementsOut(BaseModel):
     needs: int
 
 
-def _used(session: Session, ids: list[int | None]) -> dict[int, int]:
-    """Extents of these pools that volumes have; of spread pools extents of the drives."""
-    pieces = (
-        select(VolumePiece.pool_id, func.sum(VolumePiece.count)).join(PoolRow, col(PoolRow.id) == VolumePiece.pool_id)
-        .where(col(VolumePiece.pool_id).in_(ids), PoolRow.scheme != "spread").group_by(col(VolumePiece.pool_id))
-    )  # fmt: skip
-    stripes = (
-        select(VolumeStripes.pool_id, func.sum(func.octet_length(VolumeStripes.placed)) / 8)
-        .where(col(VolumeStripes.pool_id).in_(ids)).group_by(col(VolumeStripes.pool_id))
-    )  # fmt: skip
-    return {pool: int(n) for query in (pieces, stripes) for pool, n in session.exec(query)}
-
-
 @api.get("/pools", responses={200: PoolsOut})
 @needs(Act.LOOK, shared="with-all")
 def pools(query: PageQuery) -> Any:
@@ -347,7 +354,7 @@ def pools(query: PageQuery) -> Any:
             select(PoolRow).where(PoolRow.name > query.after).order_by(PoolRow.name).limit(query.limit + 1)
         ).all()
         page = rows[: query.limit]
-        ids = [p.id for p in page]
+        ids = [p.number for p in page]
         away = func.sum(case((col(PoolPlace.state).not_in(("active", "copying")), 1), else_=0))
         spares = func.sum(case((and_(col(PoolPlace.slot).is_(None), col(PoolPlace.beside).is_(None)), 1), else_=0))
         counts = {
@@ -359,7 +366,7 @@ def pools(query: PageQuery) -> Any:
                 .where(col(PoolPlace.pool_id).in_(ids)).group_by(col(PoolPlace.pool_id))
             )
         }  # fmt: skip
-        used = _used(session, ids)
+        seen = {number: glance_out(g) for number, g in pools_at_a_glance(session, ids).items()}
         volumes: dict[int, list[str]] = {}
         query_names = select(VolumeRow.pool_id, VolumeRow.name).where(
             col(VolumeRow.pool_id).in_(ids), col(VolumeRow.moving_from).is_(None)
@@ -373,8 +380,8 @@ def pools(query: PageQuery) -> Any:
         lines.append(PoolLine(
             id=pool.number, name=pool.name, scheme=pool.scheme, trade_name=trade_name(scheme_of(pool.scheme), pool.sets) if pool.domain is None else "",
             sets=pool.sets, state=pool.state, capacity=pool.capacity * EXTENT,
-            free=(pool.capacity - used.get(pool.number, 0)) * EXTENT, drives=members, away=gone,
-            spares=idle, volumes=own, tint=pool.tint, divided=divided,
+            free=seen[pool.number].free, drives=members, away=gone,
+            spares=idle, volumes=own, tint=pool.tint, divided=divided, glance=seen[pool.number],
         ))  # fmt: skip
     return PoolsOut(pools=lines, more=len(rows) > query.limit)
 
@@ -410,7 +417,10 @@ def pool(path: PoolPath) -> Any:
         )  # fmt: skip
         coming = {d.id: d for d in load_drives(session, [drive for _, drive, _ in built.path])}
         record = _record(session, built.id)
-    return _pool_out(row, built, volumes, open_jobs, checks, not syncing, coming, record)
+        glance, of_volumes = pool_and_volumes(session, built.id)
+    for volume in volumes:
+        volume.held = _held_out(of_volumes[volume.id])
+    return _pool_out(row, built, volumes, open_jobs, checks, not syncing, coming, record, glance_out(glance))
 
 
 #: What is promised, in words, and the unit of the figure.
@@ -435,7 +445,7 @@ def proofs_of(row: PoolRow, built: EstatePool) -> list[ProofOut]:
 
 def _pool_out(
     row: PoolRow, built: EstatePool, volumes: list[VolumeOut], open_jobs: list[JobOut], checks: list[JobOut],
-    volumes_synced: bool, coming: dict[int, EstateDrive], record: RecordOut | None,
+    volumes_synced: bool, coming: dict[int, EstateDrive], record: RecordOut | None, glance: GlanceOut,
 ) -> PoolOut:  # fmt: skip
     layout = built.layout
     promised = survival(layout)
@@ -461,7 +471,7 @@ def _pool_out(
         places=[_place_out(built, p) for p in built.places],
         spares=[SpareOut(drive_id=d.id, place=d.place, serial=d.serial, size=d.size, condition=d.condition) for d in built.spares],
         cut=Cut(**{**cut_json(layout), "spares": [_cut_spare(d) for d in built.spares]}), volumes=volumes, jobs=open_jobs, last_check=checks[0] if checks else None,
-        record=record,
+        record=record, glance=glance,
     )  # fmt: skip
 
 
@@ -530,6 +540,14 @@ def _place_out(built: EstatePool, place: EstatePlace) -> PlaceOut:
         place=drive.place if drive else None, serial=drive.serial if drive else None, size=drive.size if drive else None,
         condition=drive.condition if drive else None, why_not_replaceable=why_not_replaceable(built, place),
         missed=None if place.missed is None else place.missed * EXTENT,
+    )  # fmt: skip
+
+
+def _held_out(seen: VolumeGlance) -> VolumeHeldOut:
+    held = seen.holds
+    return VolumeHeldOut(
+        share=held.share, tell=seen.limits.tell, urgent=seen.limits.urgent, level=int(seen.level), given=held.given,
+        in_bins=held.in_bins, reclaimable=held.reclaimable, reserve=held.reserve, outlook=outlook_out(seen.outlook),
     )  # fmt: skip
 
 

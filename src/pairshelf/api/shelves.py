@@ -25,6 +25,7 @@ from pairshelf.engine.log import log
 from pairshelf.formats.inventory_csv import Reading, read_inventory, write_inventory
 from pairshelf.formats.tables import MOST_BYTES
 from pairshelf.services.drive_lists import store_list
+from pairshelf.services.watching import drives_used
 from pairshelf.store.database import Lock, among, lock_until_commit, pick, transaction
 from pairshelf.store.repositories.drives_and_pools import (
     LEFT,
@@ -79,6 +80,8 @@ class DriveOut(BaseModel):
     #: Where it went, if it has left the house.
     retired_to: str | None = None
     matches: bool = True
+    #: Bytes on it on which something of its pool's volumes stands; null where it is no pool's member.
+    used: int | None = None
 
 
 class ShelfOut(BaseModel):
@@ -89,6 +92,10 @@ class ShelfOut(BaseModel):
     bays: int
     drives: int
     matching: int
+    #: Bytes of all its drives; of those that are a pool's members; and of those on which something stands.
+    size: int
+    in_pools: int
+    used: int
 
 
 class SiteScale(BaseModel):
@@ -413,12 +420,14 @@ def shelves(query: FilterQuery) -> Any:
                 Host.name,
                 func.count(col(DriveRow.id)),
                 func.max(DriveRow.size),
+                func.coalesce(func.sum(DriveRow.size), 0),
             )
             .join(Site, col(Site.id) == Shelf.site_id)
             .outerjoin(Host, col(Host.id) == Shelf.host_id)
             .outerjoin(DriveRow, col(DriveRow.shelf_id) == Shelf.id)
             .group_by(Shelf.id, Site.name, Host.name)
         ).all()
+        on_shelves = _used_on_shelves(session)
         new = session.exec(select(func.count()).select_from(DriveRow).where(DriveRow.service == Service.NEW)).one()
         outside = session.exec(select(func.count()).select_from(DriveRow).where(*_OUTSIDE)).one()
         per_shelf: dict[int | None, int] = {}
@@ -429,18 +438,40 @@ def shelves(query: FilterQuery) -> Any:
                 per_shelf[one.shelf_id] = per_shelf.get(one.shelf_id, 0) + 1
     out = [
         ShelfOut(id=i, site=site, host=host, name=name, bays=bays, drives=count,
-                 matching=per_shelf.get(i, 0) if test else count)
-        for i, name, bays, site, host, count, _ in counted
+                 matching=per_shelf.get(i, 0) if test else count, size=int(size), in_pools=on_shelves.get(i, (0, 0))[0],
+                 used=on_shelves.get(i, (0, 0))[1])
+        for i, name, bays, site, host, count, _, size in counted
     ]  # fmt: skip
     out.sort(key=lambda s: (s.site, natural(s.name)))
     scales: dict[str, int] = {}
-    for _, _, _, site, _, _, largest in counted:
+    for _, _, _, site, _, _, largest, _ in counted:
         scales[site] = max(scales.get(site, 0), largest or 0)
     return ShelvesOut(
         shelves=out, scales=[SiteScale(site=k, largest=v) for k, v in scales.items()],
         drives=sum(s.drives for s in out), matching=sum(s.matching for s in out), new=new, out=outside, filter_error=wrong,
         matched=None if matched is None else [m.id for m in matched],
     )  # fmt: skip
+
+
+def _used_on_shelves(session: Session) -> dict[int, tuple[int, int]]:
+    """Of each shelf, bytes of its drives that are pools' members, and bytes on them on which something stands."""
+    used, found = drives_used(session), dict[int, tuple[int, int]]()
+    query = select(DriveRow.id, DriveRow.shelf_id, DriveRow.size).where(
+        col(DriveRow.shelf_id).is_not(None),
+        col(DriveRow.id).in_(select(PoolPlace.drive_id).where(col(PoolPlace.slot).is_not(None))),
+    )
+    for drive, shelf, size in session.exec(query):
+        whole, taken = found.get(shelf or 0, (0, 0))
+        found[shelf or 0] = whole + size, taken + used.get(drive or 0, 0)
+    return found
+
+
+def _with_use(session: Session, drives: list[DriveOut]) -> list[DriveOut]:
+    """The same with what is used on those that are members of pools."""
+    used = drives_used(session, {d.pool_id for d in drives if d.pool_id is not None})
+    for drive in drives:
+        drive.used = used.get(drive.id)
+    return drives
 
 
 @api.get("/hosts", responses={200: HostsOut})
@@ -462,6 +493,7 @@ def drives(query: DrivesQuery) -> Any:
             (_out(row), row[0].use)
             for row in session.exec(_query().where(col(DriveRow.shelf_id).in_(ids)).order_by(col(DriveRow.bay)))
         ]
+        _with_use(session, [d for d, _ in found])
     for drive, use in found:
         drive.matches = test is None or test(_facts(drive, use))
     return DrivesOut(drives=[d for d, _ in found])
@@ -494,7 +526,8 @@ def drives_by_id(query: IdsQuery) -> Any:
     """These drives, in the order asked for."""
     ids = _numbers(query.ids, MOST_SELECTED)
     with transaction() as session:
-        found = {d.id: d for d in map(_out, session.exec(_query().where(col(DriveRow.id).in_(ids))))}
+        rows = session.exec(_query().where(col(DriveRow.id).in_(ids)))
+        found = {d.id: d for d in _with_use(session, [_out(row) for row in rows])}
     return DrivesOut(drives=[found[i] for i in ids if i in found])
 
 
@@ -516,7 +549,7 @@ def drive_sheet(path: DrivePath) -> Any:
         found = session.exec(_query().where(col(DriveRow.id) == path.drive_id)).first()
         if found is None:
             raise NotFound("drive")
-        out, row = _out(found), found[0]
+        (out,), row = _with_use(session, [_out(found)]), found[0]
         (known,) = load_drives(session, [path.drive_id])
     drive = known.as_drive
 
@@ -530,6 +563,8 @@ def drive_sheet(path: DrivePath) -> Any:
         Fact(label="Serial", text=row.serial),
         Fact(label="Maker and model", text=" ".join(p for p in (row.maker, row.model) if p) or None),
         Fact(label="Size", bytes=row.size),
+        Fact(label="Used on it", bytes=out.used),
+        Fact(label="Free on it", bytes=None if out.used is None else max(0, row.size - out.used)),
         Fact(label="Size to the byte", text=f"{row.size:,} bytes".replace(",", "\u202f")),
         Fact(label="Kind", text={"hdd": "rotating (hdd)", "ssd": "flash (ssd)", "nvme": "flash on PCIe (nvme)"}[row.kind]),
         Fact(label="Bus", text=row.bus),

@@ -11,18 +11,22 @@ from pydantic import BaseModel, Field
 from sqlalchemy import and_, case, func
 from sqlmodel import Session, col, or_, select
 
+from pairshelf.api.glances_out import GlanceOut, glance_out
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.away import Stood, away_named
 from pairshelf.core.policies.attention import PoolFacts, matters
+from pairshelf.core.watching.glance import in_order, is_well, verdict
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices
-from pairshelf.services.watching import what_fills
+from pairshelf.services.watching import glances, load_outlooks, what_fills
 from pairshelf.store.database import pick, transaction
+from pairshelf.store.repositories.holdings import load_holdings, load_watched
 from pairshelf.store.tables import (
     Application,
+    BackupRow,
     DriveRow,
     JobRow,
     JobState,
@@ -45,6 +49,8 @@ api = APIBlueprint("today", __name__, url_prefix="/api")
 
 #: Pools and drives looked at one by one; beyond these, the screens of pools and shelves serve.
 _MOST = 200
+#: Pools shown on the first screen.
+_AT_ONCE = 24
 #: Without a sign of life for so long, the worker is taken to be away; it gives one every two seconds.
 WORKER_AWAY = dt.timedelta(seconds=12)
 
@@ -66,7 +72,13 @@ class EntryOut(BaseModel):
 
 
 class TodayOut(BaseModel):
+    #: Whether all is well, in one sentence.
+    verdict: str
+    well: bool
     matters: list[MatterOut]
+    #: Those about which something is to be said first; beyond these, so many more.
+    glances: list[GlanceOut]
+    more_pools: int
     running: list[JobOut]
     finished: list[EntryOut]
     since: dt.datetime | None
@@ -75,6 +87,8 @@ class TodayOut(BaseModel):
     raw: int
     pools: int
     pool_capacity: int
+    pool_given: int
+    pool_files: int
 
 
 class LogQuery(Query):
@@ -105,14 +119,16 @@ def today() -> Any:
             .select_from(DriveRow)
             .where(DriveRow.service != "retired")
         ).one()
-        pools, capacity = session.exec(
-            select(func.count(), func.coalesce(func.sum(PoolRow.capacity), 0)).select_from(PoolRow)
-        ).one()
+        held = load_holdings(session)
+        pools = len(held)
+        watched = load_watched(session)
+        looks = in_order(glances(session, held, watched, load_outlooks(session, held)))
         found = matters(
             _pools(session), new_drives=new_drives, failing=_failing(session), drafts=_drafts(session),
             worker_away=worker_away(session), no_drives=drives == 0, free_drives=free_drives,
             no_pools=pools == 0, locked=_locked(session), unkept=_unkept(session), room_left=shutil.disk_usage(devices().folder).free,
-            unruled=_unruled(session), fills=what_fills(session), spoilt=_spoilt(session),
+            unruled=_unruled(session), fills=what_fills(session, held, watched), spoilt=_spoilt(session),
+            backups=_backups(session),
         )  # fmt: skip
         running = jobs_out(
             session,
@@ -122,8 +138,24 @@ def today() -> Any:
     return TodayOut(
         matters=[MatterOut(gravity=m.gravity, sentence=m.sentence, act=m.act, link=m.link) for m in found],
         running=running, finished=finished, since=since, drives=drives, free_drives=free_drives, raw=int(raw),
-        pools=pools, pool_capacity=int(capacity) * 2**30,
+        pools=pools, pool_capacity=sum(p.account.capacity for p in held), pool_given=sum(p.account.given for p in held),
+        pool_files=sum(p.account.files for p in held), verdict=verdict(found, pools), well=is_well(found),
+        glances=[glance_out(g) for g in looks[:_AT_ONCE]], more_pools=max(0, len(looks) - _AT_ONCE),
     )  # fmt: skip
+
+
+def _backups(session: Session) -> list[tuple[int, str, float]]:
+    """Recorded backups that may be old: (pool, of what, days)."""
+    query = (
+        pick(PoolRow.id, PoolRow.name, VolumeRow.name, BackupRow.recorded_at, BackupRow.age_hours)
+        .select_from(BackupRow).join(PoolRow, col(PoolRow.id) == BackupRow.pool_id)
+        .outerjoin(VolumeRow, col(VolumeRow.id) == BackupRow.volume_id)
+        .order_by(PoolRow.name, col(BackupRow.id))
+    )  # fmt: skip
+    return [
+        (pool, f"{volume} of {name}" if volume else name, (now() - at) / dt.timedelta(days=1) + hours / 24)
+        for pool, name, volume, at, hours in session.exec(query)
+    ]
 
 
 def _pools(session: Session) -> list[PoolFacts]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -46,8 +46,8 @@ class Seen:
     pools: dict[int, tuple[str, dict[int, int]]] = field(default_factory=dict)
 
 
-def used_on_drives(session: Session, seen: Seen | None = None, only: Mapping[int, Any] | None = None) -> dict[int, int]:
-    """Extents of each member drive on which something of a volume stands."""
+def used_on_drives(session: Session, seen: Seen | None = None, only: Collection[int] | None = None) -> dict[int, int]:
+    """Extents of each member drive on which something of a volume stands; ``only`` of these pools."""
     seen = seen or Seen()
     standing: dict[int, str] = {
         pool: key for pool, key in session.connection().execute(_STANDING) if only is None or pool in only

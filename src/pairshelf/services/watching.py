@@ -1,37 +1,237 @@
-"""What is to be watched of the estate: now, what is filling up."""
+"""What is watched of the estate: every pool at a glance, what is filling up, thresholds, and histories."""
 
 from __future__ import annotations
 
-from sqlalchemy import func, or_
+import datetime as dt
+from collections.abc import Collection
+from dataclasses import dataclass
+from weakref import WeakKeyDictionary
+
+from sqlalchemy import Engine, func
 from sqlmodel import Session, col, select
 
+from pairshelf.core.domain.estate import EstatePool
 from pairshelf.core.domain.units import EXTENT
-from pairshelf.core.policies.filling import TELL, Filling, filling
+from pairshelf.core.errors import NotFound
+from pairshelf.core.figures.survival import after_failures
+from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.core.layouts.registry import scheme_of
+from pairshelf.core.policies.filling import Filling, filling
+from pairshelf.core.watching.glance import Glance, VolumeGlance, first_to_fill
+from pairshelf.core.watching.series import Grain, Series, Subject, grain_for, kept_bytes
+from pairshelf.core.watching.thresholds import USUAL, Level, Thresholds, Watched
+from pairshelf.core.watching.trend import Outlook
+from pairshelf.engine.history import Seen, used_on_drives
+from pairshelf.engine.log import log
+from pairshelf.store.database import among, engine, pick
 from pairshelf.store.repositories.books import load_volumes
 from pairshelf.store.repositories.drives_and_pools import load_pools
-from pairshelf.store.tables import PoolRow, SampleFile, VolumePiece, VolumeRow
+from pairshelf.store.repositories.history import Point, bytes_of_all, load_points
+from pairshelf.store.repositories.holdings import PoolHolds, load_holdings, load_watched
+from pairshelf.store.tables import DriveRow, JobRow, OutlookRow, PoolPlace, PoolRow, Threshold, VolumeRow, now
+
+#: What was worked out for earlier answers of this process, by the database that it is of.
+_seen: WeakKeyDictionary[Engine, Seen] = WeakKeyDictionary()
 
 
-def what_fills(session: Session) -> list[Filling]:
+def drives_used(session: Session, pools: Collection[int] | None = None) -> dict[int, int]:
+    """Bytes in use on each member drive of these pools, or of all, now."""
+    return {
+        drive: extents * EXTENT
+        for drive, extents in used_on_drives(session, _seen.setdefault(engine(), Seen()), pools).items()
+    }
+
+
+def what_fills(session: Session, held: list[PoolHolds], watched: Watched) -> list[Filling]:
     """What is filling up. Only pools in which anything is nearly full are looked at one by one."""
-    taken = (
-        select(SampleFile.volume_id, func.sum(SampleFile.extents).label("extents"))
-        .group_by(col(SampleFile.volume_id)).subquery()
-    )  # fmt: skip
-    given = (
-        select(VolumePiece.pool_id, func.sum(VolumePiece.count).label("extents"))
-        .group_by(col(VolumePiece.pool_id)).subquery()
-    )  # fmt: skip
-    query = (
-        select(VolumeRow.pool_id).distinct()
-        .join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
-        .outerjoin(taken, taken.c.volume_id == VolumeRow.id)
-        .outerjoin(given, given.c.pool_id == VolumeRow.pool_id)
-        .where(or_(
-            taken.c.extents * EXTENT >= TELL * (VolumeRow.size - VolumeRow.overhead),
-            # Of a spread pool the capacity counts extents of the drives, not of data.
-            col(VolumeRow.thin) & or_(col(PoolRow.scheme) == "spread", given.c.extents >= TELL * PoolRow.capacity),
-        ))
-    )  # fmt: skip
-    ids = sorted(session.exec(query))
-    return filling(load_pools(session, ids), load_volumes(session, ids, only=True)) if ids else []
+    ids = [
+        p.id for p in held
+        if (p.account.thin and watched.pool_level(p.id, p.account.share))
+        or any(not v.kept_by_rule and watched.volume_level(v.id, v.share) for v in p.volumes)
+    ]  # fmt: skip
+    if not ids:
+        return []
+    return filling(load_pools(session, ids), load_volumes(session, ids, only=True), watched)
+
+
+def glances(
+    session: Session, held: list[PoolHolds], watched: Watched, outlooks: dict[int, list[tuple[str | None, Outlook]]]
+) -> list[Glance]:
+    """Each of these pools at a glance. A fixed number of statements, but for those that are not healthy."""
+    ids = [p.id for p in held]
+    rows = {r.id: r for r in session.exec(
+        pick(PoolRow.id, PoolRow.tint, PoolRow.state, PoolRow.scheme, PoolRow.domain, PoolRow.walk).where(among(PoolRow.id, ids))
+    )}  # fmt: skip
+    survive = _survive(session, ids)
+    checked = dict(session.exec(
+        select(JobRow.pool_id, func.max(JobRow.finished_at))
+        .where(JobRow.kind == "check", JobRow.state == "done", among(JobRow.pool_id, ids)).group_by(col(JobRow.pool_id))
+    ).all())  # fmt: skip
+    busy = set(session.exec(
+        select(JobRow.pool_id).where(among(JobRow.pool_id, ids), col(JobRow.state).not_in(("done", "failed")))
+    ))  # fmt: skip
+    doubtful = [i for i, r in rows.items() if r.state != "healthy" or r.walk is not None]
+    left = {p.id: _left(p) for p in load_pools(session, doubtful)} if doubtful else {}
+    found = []
+    for pool in held:
+        row = rows[pool.id]
+        share = pool.account.share
+        own = watched.pool_level(pool.id, share) if pool.account.thin else Level.ROOM
+        of_volumes = [watched.volume_level(v.id, v.share) for v in pool.volumes if not v.kept_by_rule]
+        of, told = first_to_fill(outlooks.get(pool.id, []))
+        found.append(Glance(
+            pool.id, pool.name, row.tint, row.state, pool.account, watched.of_pool(pool.id), max([own, *of_volumes]),
+            left[pool.id] if pool.id in left else survive.get(pool.id, scheme_of(row.scheme).survives),
+            row.domain or "drive", told, of, checked.get(pool.id), pool.id in busy,
+        ))  # fmt: skip
+    return found
+
+
+def _survive(session: Session, ids: Collection[int]) -> dict[int, int]:
+    """Of spread pools, what their least protected volume survives."""
+    found: dict[int, int] = {}
+    query = select(VolumeRow.pool_id, VolumeRow.protection).where(
+        col(VolumeRow.protection).is_not(None), among(VolumeRow.pool_id, ids)
+    )
+    for pool, protection in session.exec(query.distinct()):
+        own = parse_protection(protection or "").survives
+        found[pool] = min(own, found.get(pool, own))
+    return found
+
+
+def _left(pool: EstatePool) -> int | None:
+    """What may still fail of a pool that is not whole; None where it cannot be said."""
+    if pool.state in ("lost", "unreachable"):
+        return None
+    after = after_failures(pool.layout, pool.absent)
+    return after.more_guaranteed if after.survives else None
+
+
+def pools_at_a_glance(session: Session, pool_ids: Collection[int]) -> dict[int, Glance]:
+    """These pools at a glance, by their numbers."""
+    held = load_holdings(session, pool_ids)
+    return {g.id: g for g in glances(session, held, load_watched(session), load_outlooks(session, held))}
+
+
+def pool_and_volumes(session: Session, pool_id: int) -> tuple[Glance, dict[int, VolumeGlance]]:
+    """A pool at a glance, and its volumes by their numbers."""
+    held = load_holdings(session, [pool_id])
+    watched, outlooks = load_watched(session), load_outlooks(session, held)
+    told = dict(outlooks[pool_id])
+    return glances(session, held, watched, outlooks)[0], {
+        v.id: VolumeGlance(v, watched.of_volume(v.id), Level.ROOM if v.kept_by_rule else watched.volume_level(v.id, v.share),
+                           told.get(v.name))
+        for v in held[0].volumes
+    }  # fmt: skip
+
+
+def load_outlooks(session: Session, held: list[PoolHolds]) -> dict[int, list[tuple[str | None, Outlook]]]:
+    """What is known of when pools and their volumes will be full, by pool: of thin pools the pool's own first, then of
+    each volume that is not meant to be full. What was worked out for another capacity is left out."""
+    rows = session.exec(select(OutlookRow)).all()
+    pools = {r.pool_id: r for r in rows if r.pool_id is not None}
+    volumes = {r.volume_id: r for r in rows if r.volume_id is not None}
+
+    def told(row: OutlookRow | None, capacity: int) -> Outlook | None:
+        if row is None or row.capacity != capacity:
+            return None
+        return Outlook(row.growth, row.at, row.earliest, row.latest, row.days, row.why_none)
+
+    found: dict[int, list[tuple[str | None, Outlook]]] = {}
+    for pool in held:
+        own = found.setdefault(pool.id, [])
+        if pool.account.thin and (outlook := told(pools.get(pool.id), pool.account.capacity)):
+            own.append((None, outlook))
+        for volume in pool.volumes:
+            if not volume.kept_by_rule and (outlook := told(volumes.get(volume.id), volume.for_files)):
+                own.append((volume.name, outlook))
+    return found
+
+
+def set_thresholds(
+    session: Session, who: str, limits: Thresholds, *, pool_id: int | None = None, volume_id: int | None = None
+) -> Thresholds:
+    """Say at which shares of a pool, or of a volume, a person is told. The usual ones are kept as no row."""
+    if pool_id is not None:
+        row = session.get(PoolRow, pool_id)
+        if row is None:
+            raise NotFound("pool")
+        name, mine = f"Pool {row.name}", col(Threshold.pool_id) == pool_id
+    else:
+        volume = session.get(VolumeRow, volume_id)
+        if volume is None:
+            raise NotFound("volume")
+        name, mine = f"Volume {volume.name}", col(Threshold.volume_id) == volume_id
+    kept = session.exec(select(Threshold).where(mine).with_for_update()).first()
+    if limits == USUAL:
+        if kept is not None:
+            session.delete(kept)
+    elif kept is None:
+        session.add(Threshold(pool_id=pool_id, volume_id=volume_id, tell=limits.tell, urgent=limits.urgent))
+    else:
+        kept.tell, kept.urgent = limits.tell, limits.urgent
+    said = f"{name}: told at {limits.tell * 100:.0f} %, pressing at {limits.urgent * 100:.0f} %."
+    log(session, who, "thresholds-set", name, said)
+    return limits
+
+
+# -- histories -----------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class History:
+    """What was recorded of something between two moments."""
+
+    series: Series
+    of: str
+    grain: Grain
+    begin: dt.datetime
+    end: dt.datetime
+    points: list[Point]
+    #: Where it would be full, in the series' unit.
+    full_at: float | None
+
+
+def history_of(session: Session, series: Series, number: int, span: dt.timedelta, until: dt.datetime | None) -> History:
+    """What was recorded of a pool, volume or drive in a span of time that ends at a moment, or now."""
+    end = min(until or now(), now())
+    grain = grain_for(span, now() - end)
+    begin = max(grain.start(end - span), _FIRST)
+    kept_by, name, full_at = _subject(session, series, number)
+    points = load_points(session, series, [kept_by], grain, begin, end)[kept_by]
+    return History(series, name, grain, begin, end, points, full_at)
+
+
+#: Nothing was recorded before.
+_FIRST = dt.datetime(2020, 1, 1, tzinfo=dt.UTC)
+
+
+def _subject(session: Session, series: Series, number: int) -> tuple[int, str, float | None]:
+    """What its history is kept by, what it is called, and where it would be full; NotFound where there is none."""
+    if series.subject is Subject.DRIVE:
+        drive = session.exec(pick(DriveRow.serial, DriveRow.size).where(DriveRow.id == number)).first()
+        if drive is None:
+            raise NotFound("drive", field="of")
+        return number, drive.serial, float(drive.size)
+    if series.subject is Subject.VOLUME:
+        pool_id = session.exec(select(VolumeRow.pool_id).where(VolumeRow.id == number)).first()
+        if pool_id is None:
+            raise NotFound("volume", field="of")
+        (held,) = load_holdings(session, [pool_id])
+        volume = next(v for v in held.volumes if v.id == number)
+        full_at = volume.for_files if series.id == "volume-files" else volume.size
+        return held.recorded_as[number], volume.name, float(full_at)
+    row = session.exec(pick(PoolRow.name, PoolRow.capacity).where(PoolRow.id == number)).first()
+    if row is None:
+        raise NotFound("pool", field="of")
+    return number, row.name, None if series.id == "pool-capacity" else float(row.capacity * EXTENT)
+
+
+def room_of_histories(session: Session) -> tuple[int, int]:
+    """Bytes that histories take now, and after ten years of watching as much as there is now."""
+    counts = {
+        Subject.POOL: session.exec(select(func.count()).select_from(PoolRow)).one(),
+        Subject.VOLUME: session.exec(select(func.count()).select_from(VolumeRow)).one(),
+        Subject.DRIVE: session.exec(select(func.count(col(PoolPlace.slot)))).one(),
+    }
+    return bytes_of_all(session), int(kept_bytes(counts))

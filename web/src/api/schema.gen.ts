@@ -2013,6 +2013,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was recorded of a pool, a volume or a drive, in as many points as a chart shows. */
+        get: operations["histories_history_history_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/history.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as a list for a spreadsheet (RFC 4180). */
+        get: operations["histories_history_csv_history_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that is recorded, and how much room that takes. */
+        get: operations["histories_series_series_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools/{pool_id}/thresholds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say at which share of what is written under thin volumes a person is told of a pool. */
+        put: operations["histories_pool_thresholds_pools__int_pool_id__thresholds_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/volumes/{volume_id}/thresholds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say at which share of what files take a person is told of a volume. */
+        put: operations["histories_volume_thresholds_volumes__int_volume_id__thresholds_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/build-pool": {
         parameters: {
             query?: never;
@@ -3135,6 +3220,12 @@ export interface components {
             drives: number;
             /** Matching */
             matching: number;
+            /** Size */
+            size: number;
+            /** In Pools */
+            in_pools: number;
+            /** Used */
+            used: number;
         };
         /** SiteScale */
         SiteScale: {
@@ -3217,6 +3308,11 @@ export interface components {
              * @default true
              */
             matches?: boolean;
+            /**
+             * Used
+             * @default null
+             */
+            used?: number | null;
         };
         /** SelectionOut */
         SelectionOut: {
@@ -5829,6 +5925,78 @@ export interface components {
             /** More */
             more: boolean;
         };
+        /**
+         * GlanceOut
+         * @description A pool at one glance.
+         */
+        GlanceOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Tint */
+            tint: number;
+            /** State */
+            state: string;
+            /** Well */
+            well: boolean;
+            /** Capacity */
+            capacity: number;
+            /** Given */
+            given: number;
+            /** Files */
+            files: number;
+            /** Free */
+            free: number;
+            /** Committed */
+            committed: number;
+            /** Over Commit */
+            over_commit: number;
+            /** Reclaimable */
+            reclaimable: number;
+            /** In Bins */
+            in_bins: number;
+            /** Reserve */
+            reserve: number;
+            /** Thin */
+            thin: boolean;
+            /** Fullness */
+            fullness: number;
+            /** Tell */
+            tell: number;
+            /** Urgent */
+            urgent: number;
+            /** Level */
+            level: number;
+            /** Still */
+            still: string;
+            outlook: components["schemas"]["OutlookOut"] | null;
+            /** Checked At */
+            checked_at: string | null;
+        };
+        /**
+         * OutlookOut
+         * @description When something will be full.
+         */
+        OutlookOut: {
+            /**
+             * Of
+             * @default null
+             */
+            of?: string | null;
+            /** At */
+            at: string | null;
+            /** Earliest */
+            earliest: string | null;
+            /** Latest */
+            latest: string | null;
+            /** Growth */
+            growth: number | null;
+            /** Days */
+            days: number;
+            /** Why None */
+            why_none: string | null;
+        };
         /** PoolLine */
         PoolLine: {
             /** Id */
@@ -5859,6 +6027,7 @@ export interface components {
             tint: number;
             /** Divided */
             divided: boolean;
+            glance: components["schemas"]["GlanceOut"];
         };
         /** PoolOut */
         PoolOut: {
@@ -5906,6 +6075,7 @@ export interface components {
             synced: number;
             /** Why No Check */
             why_no_check: string | null;
+            glance: components["schemas"]["GlanceOut"];
             restripe: components["schemas"]["RestripeOut"] | null;
             /** Copies */
             copies: components["schemas"]["CopyOut"][];
@@ -6075,6 +6245,29 @@ export interface components {
             /** Condition */
             condition: string;
         };
+        /**
+         * VolumeHeldOut
+         * @description How full a volume is.
+         */
+        VolumeHeldOut: {
+            /** Share */
+            share: number;
+            /** Tell */
+            tell: number;
+            /** Urgent */
+            urgent: number;
+            /** Level */
+            level: number;
+            /** Given */
+            given: number;
+            /** In Bins */
+            in_bins: number;
+            /** Reclaimable */
+            reclaimable: number;
+            /** Reserve */
+            reserve: number;
+            outlook: components["schemas"]["OutlookOut"] | null;
+        };
         /** VolumeOut */
         VolumeOut: {
             /** Id */
@@ -6129,6 +6322,8 @@ export interface components {
             files_read_at: string | null;
             /** Why In Use */
             why_in_use: string | null;
+            /** @default null */
+            held?: components["schemas"]["VolumeHeldOut"] | null;
         };
         /** RoomOut */
         RoomOut: {
@@ -6254,8 +6449,16 @@ export interface components {
         };
         /** TodayOut */
         TodayOut: {
+            /** Verdict */
+            verdict: string;
+            /** Well */
+            well: boolean;
             /** Matters */
             matters: components["schemas"]["MatterOut"][];
+            /** Glances */
+            glances: components["schemas"]["GlanceOut"][];
+            /** More Pools */
+            more_pools: number;
             /** Running */
             running: components["schemas"]["JobOut"][];
             /** Finished */
@@ -6272,6 +6475,10 @@ export interface components {
             pools: number;
             /** Pool Capacity */
             pool_capacity: number;
+            /** Pool Given */
+            pool_given: number;
+            /** Pool Files */
+            pool_files: number;
         };
         /** EntryOut */
         EntryOut: {
@@ -7673,6 +7880,89 @@ export interface components {
             serial: string;
             /** Place */
             place: string;
+        };
+        /** HistoryOut */
+        HistoryOut: {
+            /** Series */
+            series: string;
+            /** Label */
+            label: string;
+            /** About */
+            about: string;
+            /** Unit */
+            unit: string;
+            /** Of */
+            of: string;
+            /** Grain */
+            grain: string;
+            /** Seconds */
+            seconds: number;
+            /**
+             * Begin
+             * Format: date-time
+             */
+            begin: string;
+            /**
+             * End
+             * Format: date-time
+             */
+            end: string;
+            /** Points */
+            points: components["schemas"]["PointOut"][];
+            /** Full At */
+            full_at: number | null;
+        };
+        /** PointOut */
+        PointOut: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Mean */
+            mean: number;
+            /** Count */
+            count: number;
+        };
+        /** AllSeriesOut */
+        AllSeriesOut: {
+            /** Series */
+            series: components["schemas"]["SeriesOut"][];
+            /** Bytes In Ten Years */
+            bytes_in_ten_years: number;
+            /** Bytes Now */
+            bytes_now: number;
+        };
+        /** SeriesOut */
+        SeriesOut: {
+            /** Id */
+            id: string;
+            /** Subject */
+            subject: string;
+            /** Label */
+            label: string;
+            /** Unit */
+            unit: string;
+            /** About */
+            about: string;
+        };
+        /** ThresholdsOut */
+        ThresholdsOut: {
+            /** Tell */
+            tell: number;
+            /** Urgent */
+            urgent: number;
+        };
+        /** ThresholdsBody */
+        ThresholdsBody: {
+            /** Tell */
+            tell: number;
+            /** Urgent */
+            urgent: number;
         };
         /**
          * BuildPoolBody
@@ -13388,6 +13678,188 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FoundPoolsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    histories_history_history_get: {
+        parameters: {
+            query: {
+                series: string;
+                of: number;
+                hours?: number;
+                until?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    histories_history_csv_history_csv_get: {
+        parameters: {
+            query: {
+                series: string;
+                of: number;
+                hours?: number;
+                until?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    histories_series_series_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AllSeriesOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    histories_pool_thresholds_pools__int_pool_id__thresholds_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThresholdsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThresholdsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    histories_volume_thresholds_volumes__int_volume_id__thresholds_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                volume_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ThresholdsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThresholdsOut"];
                 };
             };
             400: components["responses"]["BadInput"];

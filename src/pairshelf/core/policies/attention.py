@@ -20,6 +20,8 @@ class Gravity(IntEnum):
     SOMETIME = 2
 
 
+#: Days after which a recorded backup is called old.
+OLD_BACKUP = 31
 #: Bytes below which the disk is as good as full.
 _LITTLE_ROOM = 64 * 2**20
 
@@ -58,14 +60,15 @@ def matters(
     worker_away: bool, no_drives: bool, free_drives: int, no_pools: bool,
     locked: Sequence[tuple[int, str]] = (), unkept: Sequence[tuple[int, str]] = (), room_left: int | None = None,
     unruled: Sequence[tuple[int, str, str]] = (), fills: Sequence[Filling] = (),
-    spoilt: Sequence[tuple[int, str, str]] = (),
+    spoilt: Sequence[tuple[int, str, str]] = (), backups: Sequence[tuple[int, str, float]] = (),
 ) -> list[Matter]:  # fmt: skip
     """All matters, the gravest first, otherwise in the order given.
 
     ``locked`` pools are (id, name), as are ``unkept`` ones, whose passphrase nobody has said to keep;
     ``room_left``: bytes left where the devices' own files lie; ``unruled`` volumes, that recordings are written to and nothing is ever
     deleted from, are (pool's id, volume, application); ``fills``: what is filling up;
-    ``spoilt`` drives, whose wiping ended on the way, are (id, where, what became of it).
+    ``spoilt`` drives, whose wiping ended on the way, are (id, where, what became of it); recorded ``backups`` are (pool's
+    id, of what, days old).
     """
     found: list[Matter] = []
     if worker_away:
@@ -119,6 +122,16 @@ def matters(
             f"/disposal?drives={i}",
         )
         for i, where, became in spoilt
+    ]
+    found += [
+        Matter(
+            Gravity.SOON,
+            f"The recorded backup of {what} is {int(days)} days old.",
+            "See to it",
+            f"/pools/{i}",
+        )
+        for i, what, days in backups
+        if days > OLD_BACKUP
     ]
     found += [
         Matter(Gravity.SOMETIME, f"{title} waits for approval.", "Read the sheet", f"/changes/{i}")

@@ -11,9 +11,7 @@ from dataclasses import dataclass
 
 from pairshelf.core.domain.estate import EstatePool, EstateVolume
 from pairshelf.core.layouts.restriping import Restriping
-
-#: Shares at which a person is told, and at which it presses.
-TELL, URGENT = 0.8, 0.9
+from pairshelf.core.watching.thresholds import Level, Watched
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,11 +23,12 @@ class Filling:
     sentence: str
     #: What to do: "extend" volumes from what the pool has left, make the pool larger ("grow"), or "watch" it grow.
     act: str
+    level: Level = Level.TELL
 
     @property
     def urgent(self) -> bool:
         """Whether it presses."""
-        return self.share >= URGENT and self.act != "watch"
+        return self.level is Level.URGENT and self.act != "watch"
 
 
 def filled_share(volume: EstateVolume) -> float:
@@ -43,39 +42,46 @@ def written_share(pool: EstatePool) -> float:
     return 1 - pool.free / pool.capacity if pool.capacity else 1.0
 
 
-def filling(pools: Sequence[EstatePool], volumes: Sequence[EstateVolume]) -> list[Filling]:
-    """The pools about which something is to be said, the fullest first."""
-    told = [said for pool in pools if (said := _of(pool, [v for v in volumes if v.pool == pool.name]))]
-    return sorted(told, key=lambda one: -one.share)
+def filling(
+    pools: Sequence[EstatePool], volumes: Sequence[EstateVolume], watched: Watched | None = None
+) -> list[Filling]:
+    """The pools about which something is to be said, by their thresholds and their volumes', the fullest first."""
+    watched = watched or Watched()
+    told = [said for pool in pools if (said := _of(pool, [v for v in volumes if v.pool == pool.name], watched))]
+    return sorted(told, key=lambda one: (-one.level, -one.share))
 
 
-def _of(pool: EstatePool, volumes: Sequence[EstateVolume]) -> Filling | None:
+def _of(pool: EstatePool, volumes: Sequence[EstateVolume], watched: Watched) -> Filling | None:
     share = written_share(pool)
     growing = isinstance(pool.layout, Restriping) and pool.layout.to_come > 0
-    if share >= TELL and any(v.thin for v in volumes):
+    own = watched.pool_level(pool.id, share)
+    if own and any(v.thin for v in volumes):
         act = "watch" if growing else "grow"
         if pool.free <= 0:
-            return _told(pool, share, f"Pool {pool.name} is full: its thin volumes take no more writes.", act, "")
+            return _told(pool, share, f"Pool {pool.name} is full: its thin volumes take no more writes.", act, "", own)
         what = f"Pool {pool.name} is {_per_cent(share)} full under its thin volumes."
-        return _told(pool, share, what, act, "When it is full, it takes no more writes.")
-    full = [v for v in volumes if v.keep_above is None and filled_share(v) >= TELL]
+        return _told(pool, share, what, act, "When it is full, it takes no more writes.", own)
+    full = [
+        (level, filled_share(v), v)
+        for v in volumes
+        if v.keep_above is None and (level := watched.volume_level(v.id, filled_share(v)))
+    ]
     if not full:
         return None
-    fullest = max(full, key=filled_share)
-    share = filled_share(fullest)
+    level, share, fullest = max(full, key=lambda one: one[:2])
     what = f"Volume {fullest.name} of {pool.name} is {_per_cent(share)} full."
     if len(full) > 1:
         what = f"{len(full)} volumes of {pool.name} are filling up; {fullest.name} is {_per_cent(share)} full."
     if growing:
-        return _told(pool, share, what, "watch", "")
+        return _told(pool, share, what, "watch", "", level)
     if pool.largest(fullest.protection) > 0:
-        return _told(pool, share, what, "extend", "The pool has room to extend it with.")
-    return _told(pool, share, what, "grow", "The pool has nothing left to extend it with.")
+        return _told(pool, share, what, "extend", "The pool has room to extend it with.", level)
+    return _told(pool, share, what, "grow", "The pool has nothing left to extend it with.", level)
 
 
-def _told(pool: EstatePool, share: float, what: str, act: str, more: str) -> Filling:
+def _told(pool: EstatePool, share: float, what: str, act: str, more: str, level: Level) -> Filling:
     more = "More room is on its way." if act == "watch" else more
-    return Filling(pool.id, share, f"{what} {more}".rstrip(), act)
+    return Filling(pool.id, share, f"{what} {more}".rstrip(), act, level)
 
 
 def _per_cent(share: float) -> str:

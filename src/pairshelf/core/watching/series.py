@@ -46,11 +46,6 @@ SERIES = (
 BY_ID = {series.id: series for series in SERIES}
 
 
-def series_of(subject: Subject) -> list[Series]:
-    """What is recorded of such a subject."""
-    return [s for s in SERIES if s.subject is subject]
-
-
 @dataclass(frozen=True, slots=True)
 class Grain:
     """How finely time is divided, and how long that is kept."""
@@ -95,10 +90,10 @@ def finer(grain: Grain) -> Grain:
     return GRAINS[GRAINS.index(grain) - 1]
 
 
-def grain_for(span: dt.timedelta, most: int = 800) -> Grain:
-    """The finest that shows a span of time with no more than so many points and is still kept."""
+def grain_for(span: dt.timedelta, ago: dt.timedelta = dt.timedelta(), most: int = 800) -> Grain:
+    """The finest that shows a span of time, ended so long ago, with no more than so many points and is still kept."""
     for grain in GRAINS:
-        if span <= grain.kept and span.total_seconds() / grain.seconds <= most:
+        if span + ago <= grain.kept and span.total_seconds() / grain.seconds <= most:
             return grain
     return GRAINS[-1]
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from enum import IntEnum
 
 from pairshelf.core.errors import BadInput
@@ -44,3 +45,29 @@ def level(share: float, before: Level, thresholds: Thresholds) -> Level:
         return reached
     left = Level((share + SLACK >= thresholds.tell) + (share + SLACK >= thresholds.urgent))
     return min(before, left)
+
+
+@dataclass(frozen=True, slots=True)
+class Watched:
+    """The thresholds that somebody has set, and what is above one; by the number of a pool or volume."""
+
+    pools: Mapping[int, Thresholds] = field(default_factory=dict)
+    volumes: Mapping[int, Thresholds] = field(default_factory=dict)
+    pool_levels: Mapping[int, Level] = field(default_factory=dict)
+    volume_levels: Mapping[int, Level] = field(default_factory=dict)
+
+    def of_pool(self, pool_id: int) -> Thresholds:
+        """A pool's thresholds."""
+        return self.pools.get(pool_id, USUAL)
+
+    def of_volume(self, volume_id: int) -> Thresholds:
+        """A volume's thresholds."""
+        return self.volumes.get(volume_id, USUAL)
+
+    def pool_level(self, pool_id: int, share: float) -> Level:
+        """How full a pool is now."""
+        return level(share, self.pool_levels.get(pool_id, Level.ROOM), self.of_pool(pool_id))
+
+    def volume_level(self, volume_id: int, share: float) -> Level:
+        """How full a volume is now."""
+        return level(share, self.volume_levels.get(volume_id, Level.ROOM), self.of_volume(volume_id))

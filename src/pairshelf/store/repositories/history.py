@@ -229,3 +229,12 @@ def load_days(session: Session, series: Series, since: dt.datetime) -> dict[int,
             if count:
                 found.setdefault(block * TOGETHER + place, []).append((at, total / count))
     return found
+
+
+def bytes_of_all(session: Session) -> int:
+    """Bytes on disk that all histories take."""
+    query = (
+        "select coalesce(sum(pg_total_relation_size(i.inhrelid)), 0) from pg_inherits i "
+        "join pg_class c on c.oid = i.inhparent where c.relname like 'history\\_%'"
+    )
+    return int(_raw(session).execute(query).fetchone()[0])

@@ -12,7 +12,7 @@ from sqlmodel import Session, col, select
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.watching.holding import Holding, VolumeHolds, holding
-from pairshelf.core.watching.thresholds import USUAL, Level, Thresholds
+from pairshelf.core.watching.thresholds import Level, Thresholds, Watched
 from pairshelf.store.database import among, pick
 from pairshelf.store.tables import (
     Crossing,
@@ -89,24 +89,6 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
         PoolHolds(p.id, p.name, holding(p.capacity, own[p.id]), tuple(own[p.id]), numbers[p.id])
         for p in session.exec(pools)
     ]
-
-
-@dataclass(frozen=True, slots=True)
-class Watched:
-    """The thresholds that somebody has set, and what is above one; by the number of a pool or volume."""
-
-    pools: dict[int, Thresholds]
-    volumes: dict[int, Thresholds]
-    pool_levels: dict[int, Level]
-    volume_levels: dict[int, Level]
-
-    def of_pool(self, pool_id: int) -> Thresholds:
-        """A pool's thresholds."""
-        return self.pools.get(pool_id, USUAL)
-
-    def of_volume(self, volume_id: int) -> Thresholds:
-        """A volume's thresholds."""
-        return self.volumes.get(volume_id, USUAL)
 
 
 def load_watched(session: Session) -> Watched:
