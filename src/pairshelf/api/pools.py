@@ -49,6 +49,7 @@ from pairshelf.store.repositories.books import load_use
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
     DriveRow,
+    HostWrites,
     JobRow,
     PartitionPlan,
     PoolPlace,
@@ -174,6 +175,8 @@ class VolumeOut(BaseModel):
     #: Why it cannot be given up, or null if nothing stands on it.
     why_in_use: str | None
     held: VolumeHeldOut | None = None
+    #: What simulated hosts write to it a day while days pass.
+    writes_a_day: int | None = None
 
 
 class ProofOut(BaseModel):
@@ -418,7 +421,9 @@ def pool(path: PoolPath) -> Any:
         coming = {d.id: d for d in load_drives(session, [drive for _, drive, _ in built.path])}
         record = _record(session, built.id)
         glance, of_volumes = pool_and_volumes(session, built.id)
+        writing = dict(session.exec(select(HostWrites.volume_id, HostWrites.a_day)).all())
     for volume in volumes:
+        volume.writes_a_day = writing.get(volume.id)
         volume.held = _held_out(of_volumes[volume.id])
     return _pool_out(row, built, volumes, open_jobs, checks, not syncing, coming, record, glance_out(glance))
 

@@ -19,6 +19,7 @@ from pairshelf.core.domain.acts import Act, Role, acts_of, why_not
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.services import accounts
+from pairshelf.store.clock import wall
 from pairshelf.store.database import engine, transaction
 from pairshelf.store.settings import settings
 from pairshelf.store.tables import SessionRow, User, now
@@ -28,6 +29,7 @@ manager = flask_login.LoginManager()
 
 #: Away for longer than this, and what finished meanwhile is shown on return.
 AWAY = dt.timedelta(minutes=20)
+_A_MINUTE = dt.timedelta(minutes=1)
 
 
 _WHO: Any = select(
@@ -59,18 +61,17 @@ def _load(token: str) -> Session | None:
     # Asked with every request: a statement without a transaction around it.
     with engine().connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
         found = connection.execute(
-            _WHO, {"token": accounts.digest(token), "since": now() - accounts.SESSION_IDLE}
+            _WHO, {"token": accounts.digest(token), "since": wall() - accounts.SESSION_IDLE}
         ).first()
     if found is None:
         return None
     values = dict(found._mapping)
     snapshot, number, seen = (values.pop(k) for k in ("snapshot", "session_id", "session_seen_at"))
     row = User(**values)
-    late = now() - dt.timedelta(minutes=1)
-    if seen < late:
+    if seen < wall() - _A_MINUTE:
         with engine().begin() as connection:
-            connection.execute(update(SessionRow).where(col(SessionRow.id) == number).values(seen_at=now()))
-    if row.seen_at is None or row.seen_at < late:
+            connection.execute(update(SessionRow).where(col(SessionRow.id) == number).values(seen_at=wall()))
+    if row.seen_at is None or row.seen_at < now() - _A_MINUTE:
         if row.seen_at is not None and now() - row.seen_at > AWAY:
             row.previously_seen_at = row.seen_at
         row.seen_at = now()
@@ -211,7 +212,7 @@ def sign_out() -> Any:
     if user.is_authenticated:
         with transaction() as session:
             ending = update(SessionRow).where(col(SessionRow.id) == user.session_id)
-            session.connection().execute(ending.values(ended_at=now()))
+            session.connection().execute(ending.values(ended_at=wall()))
     flask_login.logout_user()
     return _me(None)
 
@@ -248,7 +249,7 @@ def sessions() -> Any:
         rows = session.exec(
             select(SessionRow).where(
                 SessionRow.user_id == signed_in().id, col(SessionRow.ended_at).is_(None),
-                col(SessionRow.seen_at) > now() - accounts.SESSION_IDLE,
+                col(SessionRow.seen_at) > wall() - accounts.SESSION_IDLE,
             ).order_by(col(SessionRow.seen_at).desc()).limit(100)
         ).all()  # fmt: skip
     return SessionsOut(sessions=[
@@ -266,7 +267,7 @@ def end_session(path: SessionPath) -> Any:
         row = session.get(SessionRow, path.session_id)
         if row is None or row.user_id != signed_in().id:
             raise NotFound("session of yours")
-        row.ended_at = row.ended_at or now()
+        row.ended_at = row.ended_at or wall()
     return sessions()
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import secrets
 import tempfile
 from typing import Any
@@ -19,11 +20,13 @@ from pairshelf.core.domain.inventory import DriveRecord, checked
 from pairshelf.core.domain.names import file_name
 from pairshelf.core.domain.units import parse_size
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
+from pairshelf.engine import passing
 from pairshelf.engine.carry import simulated_speed
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices
-from pairshelf.services import boxes
+from pairshelf.services import boxes, simulated_use
 from pairshelf.standin.faults import FAULTS
+from pairshelf.store import clock
 from pairshelf.store.database import tell, transaction
 from pairshelf.store.repositories.drives_and_pools import load_drives, record_of
 from pairshelf.store.tables import DriveRow, Host, Service, Setting, Shelf, Site
@@ -91,6 +94,29 @@ class PutInAllOut(BaseModel):
 
 class BoxForm(BaseModel):
     file: Upload
+
+
+class TimeBody(BaseModel):
+    #: A year at most.
+    hours: int = Field(ge=1, le=8784)
+
+
+class TimeOut(BaseModel):
+    #: What the house's clock says, and how far it is ahead of the machine's, seconds.
+    now: dt.datetime
+    ahead: float
+    #: Until when days pass; null: they do not.
+    until: dt.datetime | None
+
+
+class WritesBody(BaseModel):
+    volume_id: int
+    #: What simulated hosts write to it a day, as in 20 GB; empty: nothing.
+    a_day: str = Field(default="", max_length=40)
+
+
+class WritesOut(BaseModel):
+    a_day: int | None
 
 
 class SpeedBody(BaseModel):
@@ -233,3 +259,40 @@ def set_speed(body: SpeedBody) -> Any:
         session.merge(Setting(key="speed", value={"factor": body.factor}))
         tell(session, "setting")
     return SpeedOut(factor=body.factor, choices=list(SPEEDS))
+
+
+@api.get("/time", responses={200: TimeOut})
+@needs(Act.LOOK)
+def house_time() -> Any:
+    """What time it is for the simulated house."""
+    with transaction() as session:
+        return _time_out(passing.until(session))
+
+
+def _time_out(until: dt.datetime | None) -> TimeOut:
+    return TimeOut(now=clock.now(), ahead=clock.ahead().total_seconds(), until=until)
+
+
+@api.post("/time", responses={200: TimeOut})
+@needs(Act.WORK_STAND_INS)
+def let_time_pass(body: TimeBody) -> Any:
+    """Let time pass for the simulated house: its hosts write, what is recorded is recorded. It is not turned back."""
+    with transaction() as session:
+        return _time_out(passing.begin(session, signed_in().name, dt.timedelta(hours=body.hours)))
+
+
+@api.post("/time/stop", responses={200: TimeOut})
+@needs(Act.WORK_STAND_INS)
+def stop_time() -> Any:
+    """Let no more time pass than has."""
+    with transaction() as session:
+        passing.stop(session)
+    return _time_out(None)
+
+
+@api.put("/writes", responses={200: WritesOut})
+@needs(Act.WORK_STAND_INS)
+def set_writes(body: WritesBody) -> Any:
+    """Say what simulated hosts write to a volume while days pass."""
+    with transaction() as session:
+        return WritesOut(a_day=simulated_use.keep_writes(session, body.volume_id, body.a_day, signed_in().name))

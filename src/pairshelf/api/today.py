@@ -22,6 +22,7 @@ from pairshelf.core.watching.glance import in_order, is_well, verdict
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices
 from pairshelf.services.watching import glances, load_outlooks, what_fills
+from pairshelf.store.clock import wall
 from pairshelf.store.database import pick, transaction
 from pairshelf.store.repositories.holdings import load_holdings, load_watched
 from pairshelf.store.tables import (
@@ -264,7 +265,7 @@ def _drafts(session: Session) -> list[tuple[int, str]]:
 def worker_away(session: Session) -> bool:
     """Whether no worker has been heard of for a while."""
     seen = session.get(Setting, "worker")
-    return seen is None or now() - dt.datetime.fromisoformat(seen.value["seen_at"]) > WORKER_AWAY
+    return seen is None or wall() - dt.datetime.fromisoformat(seen.value["seen_at"]) > WORKER_AWAY
 
 
 def _finished(session: Session, user: User) -> tuple[list[EntryOut], dt.datetime | None]:

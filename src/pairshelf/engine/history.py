@@ -190,7 +190,8 @@ class Watch:
         self._last: dt.datetime | None = None
 
     def look(self) -> bool:
-        """Record a round if its time has come, and condense what is over; whether a round was recorded."""
+        """Record a round if its time has come, and condense what is over; whether a round was recorded. Two that
+        follow on one another too soon are one round."""
         at = ROUND.start(self._clock())
         if at == self._last:
             return False

@@ -13,6 +13,7 @@ import structlog
 from sqlalchemy.exc import OperationalError, SQLAlchemyError
 from sqlmodel import col, select
 
+from pairshelf.engine import passing
 from pairshelf.engine.apply.pools.put_together import forget_those_that_are_over
 from pairshelf.engine.approver import look_through_drafts
 from pairshelf.engine.carry import carry, pick_up_the_dropped
@@ -25,8 +26,9 @@ from pairshelf.engine.own_log import quiet_log
 from pairshelf.engine.pools import devices
 from pairshelf.engine.queue import TASK, receiver
 from pairshelf.engine.records import Recorder
+from pairshelf.store.clock import wall
 from pairshelf.store.database import Lock, engine, held_lock, transaction
-from pairshelf.store.tables import Setting, now
+from pairshelf.store.tables import Setting
 
 #: Jobs one worker carries side by side.
 CONCURRENCY = 8
@@ -36,6 +38,7 @@ _BEAT_EVERY = 2.0
 _DRAFTS_EVERY = 60.0
 _RECORDS_EVERY = 1.0
 _WATCH_EVERY = 1.0
+_PASSING_EVERY = 0.5
 
 _stopping = threading.Event()
 _logger = structlog.get_logger()
@@ -116,10 +119,21 @@ def keep_watch() -> None:
             _logger.warning("history", error=f"{type(error).__name__}: {error}".split("\n")[0])
 
 
+def let_time_pass() -> None:
+    """Go on letting days pass for the simulated devices, where somebody has asked for that."""
+    kept = Watch()
+    while not _stopping.wait(_PASSING_EVERY):
+        try:
+            while not _stopping.is_set() and passing.stride(kept):
+                pass
+        except Exception as error:
+            _logger.warning("passing", error=f"{type(error).__name__}: {error}".split("\n")[0])
+
+
 def _beat() -> None:
     with transaction() as session:
         row = session.exec(select(Setting).where(col(Setting.key) == "worker")).first() or Setting(key="worker")
-        row.value = {"seen_at": now().isoformat()}
+        row.value = {"seen_at": wall().isoformat()}
         session.add(row)
 
 
@@ -145,6 +159,7 @@ def main() -> None:
     watcher.start()
     threading.Thread(target=beat, name="beat", daemon=True).start()
     threading.Thread(target=keep_records, name="records", daemon=True).start()
+    threading.Thread(target=let_time_pass, name="passing", daemon=True).start()
     threading.Thread(target=keep_watch, name="history", daemon=True).start()
     threading.Thread(target=read_drafts, name="drafts", daemon=True).start()
     loop = asyncio.new_event_loop()

@@ -18,8 +18,9 @@ from pairshelf.core.errors import BadInput, Denied, NameTaken, NotFound, NotPoss
 from pairshelf.engine import keys
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.services import attempts
+from pairshelf.store.clock import wall
 from pairshelf.store.database import tell, transaction
-from pairshelf.store.tables import KnownDevice, PoolRow, SessionRow, Setting, User, now
+from pairshelf.store.tables import KnownDevice, PoolRow, SessionRow, Setting, User
 
 LEAST_PASSWORD = 8
 #: A session nobody used for so long has ended.
@@ -132,7 +133,7 @@ def begin_session(user: User, address: str, agent: str) -> str:
     agent = "".join(c for c in agent if c.isprintable())[:200]
     with transaction() as session:
         session.add(SessionRow(user_id=user.number, token_hash=digest(token), address=address, agent=agent))
-        session.connection().execute(delete(SessionRow).where(col(SessionRow.seen_at) < now() - _SESSIONS_KEPT))
+        session.connection().execute(delete(SessionRow).where(col(SessionRow.seen_at) < wall() - _SESSIONS_KEPT))
     return token
 
 
@@ -141,15 +142,15 @@ def end_sessions(session: Session, user_id: int, *, but: int | None = None) -> N
     ending = update(SessionRow).where(col(SessionRow.user_id) == user_id, col(SessionRow.ended_at).is_(None))
     if but is not None:
         ending = ending.where(col(SessionRow.id) != but)
-    session.connection().execute(ending.values(ended_at=now()))
+    session.connection().execute(ending.values(ended_at=wall()))
 
 
 def remember_device(user: User, device: str) -> str:
     """Know this browser from now on; the token it is known by."""
     token = device if 20 <= len(device) <= 100 and device.isascii() else secrets.token_urlsafe(32)
     with transaction() as session:
-        session.merge(KnownDevice(token_hash=digest(token), user_id=user.number, seen_at=now()))
-        session.connection().execute(delete(KnownDevice).where(col(KnownDevice.seen_at) < now() - _DEVICES_KEPT))
+        session.merge(KnownDevice(token_hash=digest(token), user_id=user.number, seen_at=wall()))
+        session.connection().execute(delete(KnownDevice).where(col(KnownDevice.seen_at) < wall() - _DEVICES_KEPT))
     return token
 
 

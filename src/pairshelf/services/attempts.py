@@ -15,8 +15,8 @@ from dataclasses import dataclass
 from sqlalchemy import text
 
 from pairshelf.core.errors import NotNow
+from pairshelf.store.clock import wall
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import now
 
 #: Without a failure for so long, counting begins anew.
 _FORGOTTEN = dt.timedelta(hours=1)
@@ -71,7 +71,7 @@ _FORGIVE = text("delete from attempts where key = :key")
 
 def claim(counters: Iterable[Counter]) -> None:
     """Count one attempt, as if it failed. Denied, and not counted, while there is a wait."""
-    moment = now()
+    moment = wall()
     with transaction() as session:
         connection = session.connection()
         connection.execute(_CLEAR, {"before": moment - _KEPT})

@@ -9,12 +9,12 @@ from pairshelf.core.changes.kind import NETWORK
 from pairshelf.core.domain.file_systems import APPLICATION_KINDS
 from pairshelf.core.domain.folders import settings_text
 from pairshelf.core.domain.names import check_mount_point, check_name
-from pairshelf.core.domain.units import EXTENT, parse_size
+from pairshelf.core.domain.units import EXTENT, format_size, parse_size
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.errands import on_host, send
 from pairshelf.engine.log import log
 from pairshelf.store.database import Lock, lock_until_commit
-from pairshelf.store.tables import Application, Host, Initiator, Target, TargetRight
+from pairshelf.store.tables import Application, Host, HostWrites, Initiator, Target, TargetRight, VolumeRow
 
 secret_hasher = PasswordHasher()
 
@@ -80,3 +80,26 @@ def install_application(
     said = f"{name} runs on {machine.name} with {extents} GiB in {folder}."
     log(session, who, "application-installed", name, said)
     return said
+
+
+#: Most that simulated hosts write to a volume a day, bytes: a day's writing has to be done within a stride.
+MOST_A_DAY = 20 * 2**40
+
+
+def keep_writes(session: Session, volume_id: int, a_day: str, who: str) -> int | None:
+    """Say what simulated hosts write to a volume while days pass, bytes a day; None: nothing."""
+    volume = session.get(VolumeRow, volume_id)
+    if volume is None:
+        raise NotFound("volume", field="volume_id")
+    size = parse_size(a_day, field="a_day") if a_day.strip() else 0
+    if size > MOST_A_DAY:
+        raise BadInput("Simulated hosts write at most 20 TiB a day.", field="a_day")
+    row = session.get(HostWrites, volume_id, with_for_update=True)
+    if not size:
+        if row is not None:
+            session.delete(row)
+        log(session, who, "host-writes", volume.name, f"Simulated hosts write nothing to {volume.name} by themselves.")
+        return None
+    session.merge(HostWrites(volume_id=volume_id, a_day=size, owed=row.owed if row else 0))
+    log(session, who, "host-writes", volume.name, f"Simulated hosts write {format_size(size)} a day to {volume.name}.")
+    return size

@@ -46,6 +46,8 @@ class Lock(IntEnum):
     RECORD = 7010
     #: Whoever records what is seen as time passes.
     HISTORY = 7011
+    #: Whoever lets days pass for the simulated house.
+    PASSING = 7012
 
 
 @lru_cache

@@ -27,6 +27,12 @@ export const TERMS = {
     "To empty drives, a shelf or a host of its data while everything stays in use and as protected as before.",
   record:
     "Every drive of a pool keeps what the pool is: its layout, its volumes and their files. The drives alone are enough to bring it in at another installation.",
+  "given to volumes":
+    "All of a thick volume, and of a thin one what has been written; in a spread pool with its redundancy.",
+  bin: "What was deleted in shares that have a bin. It goes for good after the share's days.",
+  reclaim: "Extents of thin volumes on which no file stands, or one that lies in a bin.",
+  promised: "The whole sizes of all volumes. Thin ones may be promised more than there is.",
+  "held back": "The share that file systems keep for their administrator.",
   extent: "The unit of allocation: 1 GiB.",
   "what-if": "Drives you do not have yet, typed as groups such as 5x4TB,3x8TB.",
   gentle: "Users come first: the job takes a fifth of the drives' time.",

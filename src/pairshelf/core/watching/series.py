@@ -90,7 +90,7 @@ def finer(grain: Grain) -> Grain:
     return GRAINS[GRAINS.index(grain) - 1]
 
 
-def grain_for(span: dt.timedelta, ago: dt.timedelta = dt.timedelta(), most: int = 800) -> Grain:
+def grain_for(span: dt.timedelta, ago: dt.timedelta = dt.timedelta(), most: int = 1500) -> Grain:
     """The finest that shows a span of time, ended so long ago, with no more than so many points and is still kept."""
     for grain in GRAINS:
         if span + ago <= grain.kept and span.total_seconds() / grain.seconds <= most:

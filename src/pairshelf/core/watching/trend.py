@@ -59,7 +59,7 @@ def outlook(points: Sequence[tuple[dt.datetime, float]], full_at: float, now: dt
     recent = sorted({p[0].date(): p for p in points if p[0] > since}.values())
     days = len(recent)
     if days < LEAST_DAYS:
-        return Outlook(days=days, why_none=f"{days} of the {LEAST_DAYS} days are recorded that a date needs")
+        return Outlook(days=days, why_none=f"said from {LEAST_DAYS} recorded days on, {days} so far")
     x = np.array([(at - now).total_seconds() / 86400 for at, _ in recent])
     y = np.array([use for _, use in recent])
     middle, spread = float(x.mean()), float(((x - x.mean()) ** 2).sum())

@@ -198,7 +198,7 @@ select f.id, v.pool_id from sample_file f join volume v on v.id = f.volume_id
 where f.deleted_at is not null and not exists (
     select 1 from share s where s.volume_id = f.volume_id and s.bin_days is not null
     and (s.folder = '' or f.folder = s.folder or f.folder like s.folder || '/%')
-    and f.deleted_at > now() - make_interval(days => s.bin_days))
+    and f.deleted_at > :now - make_interval(days => s.bin_days))
 order by f.id limit 200
 """)
 
@@ -206,7 +206,7 @@ order by f.id limit 200
 def empty_bins() -> int:
     """Delete for good what has lain in a bin for its days, or whose bin is no more; how many files."""
     with transaction() as session:
-        overdue = session.connection().execute(_OVERDUE).all()
+        overdue = session.connection().execute(_OVERDUE, {"now": now()}).all()
     for file_id, pool_id in overdue:
         with transaction() as session:
             pool = open_pool(session, pool_id)

@@ -40,6 +40,7 @@ from pairshelf.store.tables import (
     BackupRow,
     ChangedRegion,
     Crossing,
+    HostWrites,
     JobRow,
     KeepRule,
     Mount,
@@ -58,7 +59,7 @@ _REGIONS, _ROUNDS = 64, 20
 
 #: What names a volume, and names the new one after the switch. Its pieces and stripes are its own.
 FOLLOW: tuple[type[SQLModel], ...] = (SampleFile, Mount, Share, TargetLun, KeepRule, BackupRow, Application, JobRow, Threshold,
-                                     Crossing, OutlookRow)  # fmt: skip
+                                     Crossing, OutlookRow, HostWrites)  # fmt: skip
 
 
 def step(work: Work) -> float:

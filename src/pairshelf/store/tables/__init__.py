@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pairshelf.store.clock import now
 from pairshelf.store.tables.access import (
     Application,
     Initiator,
@@ -14,7 +15,7 @@ from pairshelf.store.tables.access import (
     TargetLun,
     TargetRight,
 )
-from pairshelf.store.tables.columns import Condition, JobState, MemberState, Service, SheetState, now
+from pairshelf.store.tables.columns import Condition, JobState, MemberState, Service, SheetState
 from pairshelf.store.tables.disposal import Certificate, FormerPool, SigningKey, WipeRow
 from pairshelf.store.tables.drives import DrainRow, DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
@@ -28,7 +29,7 @@ from pairshelf.store.tables.volumes import (
     VolumeRow,
     VolumeStripes,
 )
-from pairshelf.store.tables.watching import Crossing, OutlookRow, Threshold
+from pairshelf.store.tables.watching import Crossing, HostWrites, OutlookRow, Threshold
 from pairshelf.store.tables.work import Comparison, ErrandRow, JobRow, LogRow, SheetPlan, SheetRow
 
 __all__ = [
@@ -46,6 +47,7 @@ __all__ = [
     "FormerPool",
     "GrowthPath",
     "Host",
+    "HostWrites",
     "Initiator",
     "JobRow",
     "JobState",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
 from enum import StrEnum
 from typing import Any
 
@@ -10,15 +11,12 @@ from sqlalchemy import BigInteger, Column, DateTime
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
-
-def now() -> dt.datetime:
-    """The moment a row is written."""
-    return dt.datetime.now(dt.UTC)
+from pairshelf.store.clock import now
 
 
-def when(*, default: bool = True, index: bool = False) -> Any:
+def when(*, default: bool = True, index: bool = False, clock: Callable[[], dt.datetime] = now) -> Any:
     kind: Any = DateTime(timezone=True)
-    return Field(default_factory=now, sa_type=kind, index=index) if default else Field(default=None, sa_type=kind)
+    return Field(default_factory=clock, sa_type=kind, index=index) if default else Field(default=None, sa_type=kind)
 
 
 def json_column() -> Any:

@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy import CheckConstraint
 from sqlmodel import Field, SQLModel
 
+from pairshelf.store.clock import wall
 from pairshelf.store.tables.columns import Numbered, json_column, when
 
 
@@ -35,8 +36,8 @@ class SessionRow(Numbered, table=True):
     address: str
     #: What the browser says it is.
     agent: str
-    created_at: dt.datetime = when()
-    seen_at: dt.datetime = when()
+    created_at: dt.datetime = when(clock=wall)
+    seen_at: dt.datetime = when(clock=wall)
     ended_at: dt.datetime | None = when(default=False)
 
 
@@ -46,7 +47,7 @@ class KnownDevice(SQLModel, table=True):
     __tablename__ = "known_device"
     token_hash: str = Field(primary_key=True)
     user_id: int = Field(primary_key=True, foreign_key="app_user.id")
-    seen_at: dt.datetime = when()
+    seen_at: dt.datetime = when(clock=wall)
 
 
 class Setting(SQLModel, table=True):

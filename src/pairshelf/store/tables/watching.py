@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 
-from sqlmodel import Field
+from sqlmodel import Field, SQLModel
 
 from pairshelf.store.tables.columns import Numbered, big, when
 
@@ -47,3 +47,14 @@ class OutlookRow(Numbered, table=True):
     days: int
     why_none: str | None = None
     worked_out_at: dt.datetime = when()
+
+
+class HostWrites(SQLModel, table=True):
+    """What simulated hosts write to a volume while days pass."""
+
+    __tablename__ = "host_writes"
+    volume_id: int = Field(primary_key=True, foreign_key="volume.id")
+    #: Bytes a day.
+    a_day: int = big()
+    #: Bytes of days that have passed, too few for an extent yet.
+    owed: int = big(default=0)

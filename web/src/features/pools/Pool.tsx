@@ -18,6 +18,7 @@ import { Keys } from "./Keys";
 import { MakeVolumes } from "./MakeVolumes";
 import { Proofs } from "./Proofs";
 import { Replace } from "./Replace";
+import { Room } from "./Room";
 import { Volume } from "./Volume";
 
 type PoolData = Schema["PoolOut"];
@@ -134,6 +135,7 @@ function Shown({ pool }: { pool: PoolData }) {
               ))}
             </section>
           )}
+          <Room pool={pool} />
           <Front pool={pool} />
           <LargerPath pool={pool} />
           {pool.encrypted && <Keys pool={pool} />}
@@ -144,18 +146,6 @@ function Shown({ pool }: { pool: PoolData }) {
             <h2>Figures</h2>
             <table className="plain">
               <tbody>
-                <tr>
-                  <td>{pool.domain ? "Capacity of its drives" : "Capacity"}</td>
-                  <td className="num">
-                    <Size bytes={pool.capacity} />
-                  </td>
-                </tr>
-                <tr>
-                  <td>{pool.unallocated === null ? "Not given to volumes" : "Unallocated"}</td>
-                  <td className="num">
-                    <Size bytes={pool.unallocated ?? pool.free} />
-                  </td>
-                </tr>
                 <tr>
                   <td>
                     <Term word="guaranteed">Failures survived, sure</Term>

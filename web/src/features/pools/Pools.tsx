@@ -3,6 +3,7 @@ import { Button } from "@mantine/core";
 import { Link } from "react-router";
 import { type Schema, server } from "../../api/client";
 import { Empty, Heading, State, Term, Trouble, Waiting } from "../../shared/parts";
+import { fills, PoolRuler } from "../../shared/Ruler";
 import { Size } from "../../shared/units";
 import { FoundPools, LookForPools } from "./Found";
 
@@ -49,7 +50,9 @@ export function Pools() {
                 </th>
                 <th className="num">drives</th>
                 <th className="num">capacity</th>
-                <th className="num">not given to volumes</th>
+                <th style={{ minWidth: 190 }}>in use</th>
+                <th className="num">free</th>
+                <th>full about</th>
                 <th>volumes</th>
               </tr>
             </thead>
@@ -115,8 +118,16 @@ function Row({ pool }: { pool: Line }) {
       <td className="num">
         <Size bytes={pool.capacity} />
       </td>
+      <td style={{ verticalAlign: "middle" }}>
+        <PoolRuler glance={pool.glance} />
+      </td>
       <td className="num">
         <Size bytes={pool.free} />
+      </td>
+      <td style={{ whiteSpace: "nowrap" }}>
+        <span title={fills(pool.glance.outlook) ?? undefined}>
+          {pool.glance.outlook?.at ? pool.glance.outlook.at.slice(0, 10) : "–"}
+        </span>
       </td>
       <td>{pool.volumes.join(", ")}</td>
     </tr>

@@ -1,15 +1,23 @@
 /** A volume, and the simulated host that uses it: writing sample files, reading them back. */
 
-import { Group, Select, Text } from "@mantine/core";
+import { Button, Group, Select, Text, TextInput } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schema } from "../../api/client";
 import { EVERYTHING } from "../../api/keys";
+import { useAsking } from "../../shared/form";
+import { History } from "../../shared/History";
 import { useMay } from "../../shared/me";
 import { Act, Trouble } from "../../shared/parts";
-import { formatWhen, Size } from "../../shared/units";
+import { fills, Ruler, useGrowth } from "../../shared/Ruler";
+import { formatWhen, Size, typedSize, useUnits } from "../../shared/units";
+import { Thresholds } from "./Room";
 import { VolumeActs } from "./VolumeActs";
+
+/** A share of its room for files, as a share of all of it. */
+const shareOf = (volume: Schema["VolumeOut"], share: number | undefined) =>
+  share === undefined ? undefined : (share * volume.for_files) / volume.size;
 
 export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed: string | null }) {
   const client = useQueryClient();
@@ -28,7 +36,10 @@ export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed
   });
   const held = may.why ?? closed;
   const ref = `${volume.pool}/${volume.name}`;
-  const taken = volume.files_bytes / volume.for_files;
+  const ruled = volume.keep_above !== null;
+  const filled = fills(volume.held?.outlook);
+  const growth = useGrowth(volume.held?.outlook);
+  const [looking, setLooking] = useState(false);
   return (
     <section className="paper" aria-label={`Volume ${volume.name}`}>
       <h2>Volume {volume.name}</h2>
@@ -43,38 +54,15 @@ export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed
           .filter(Boolean)
           .join(", ")}
       </Text>
-      <svg
-        width="100%"
-        height="16"
-        role="img"
-        aria-label={`${Math.round(taken * 100)} percent taken by files`}
-        style={{ display: "block", overflow: "visible" }}
-      >
-        <rect
-          x="0.5"
-          y="0.5"
-          width="99.9%"
-          height="15"
-          fill="var(--sheet)"
-          stroke="var(--ink)"
-          strokeWidth="0.8"
-        />
-        <rect
-          x="0.5"
-          y="0.5"
-          width={`${Math.min(99.9, (100 * volume.files_bytes) / volume.size)}%`}
-          height="15"
-          fill="var(--pine)"
-          opacity="0.75"
-        />
-        <rect
-          x={`${100 - (100 * volume.overhead) / volume.size}%`}
-          y="0.5"
-          width={`${(100 * volume.overhead) / volume.size}%`}
-          height="15"
-          fill="url(#hatch)"
-        />
-      </svg>
+      <Ruler
+        label={`Volume ${volume.name}`}
+        capacity={volume.size}
+        given={volume.thin ? volume.held?.given : 0}
+        written={volume.files_bytes}
+        held={volume.overhead}
+        tell={ruled ? undefined : shareOf(volume, volume.held?.tell)}
+        urgent={ruled ? undefined : shareOf(volume, volume.held?.urgent)}
+      />
       <Text size="sm" my={6}>
         <Size bytes={volume.files_bytes} /> of <Size bytes={volume.for_files} /> taken by{" "}
         {volume.files.toLocaleString("en")} files
@@ -91,6 +79,18 @@ export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed
             `All files read back as written, last ${formatWhen(volume.files_read_at)}.`
           ))}
       </Text>
+      {!ruled && (filled || growth) && (
+        <Text size="sm" mb={6}>
+          {[filled && filled[0].toUpperCase() + filled.slice(1), growth].filter(Boolean).join("; ")}.
+        </Text>
+      )}
+      {!ruled && volume.held && (
+        <Thresholds of={{ volume: volume.id }} tell={volume.held.tell} urgent={volume.held.urgent} />
+      )}
+      <details onToggle={(event) => setLooking(event.currentTarget.open)} className="no-print">
+        <summary style={{ cursor: "pointer", margin: "0.4rem 0" }}>How it filled</summary>
+        {looking && <History series={["volume-files"]} of={volume.id} named={`Volume ${volume.name}`} />}
+      </details>
       <div className="facts">
         {(volume.thin || volume.protection) && (
           <span>
@@ -172,7 +172,61 @@ export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed
           Read files back
         </Act>
       </Group>
+      <Writes volume={volume} />
       <Trouble error={fill.error ?? read.error} />
     </section>
+  );
+}
+
+/** What simulated hosts write to it by themselves while days pass. */
+function Writes({ volume }: { volume: Schema["VolumeOut"] }) {
+  const client = useQueryClient();
+  const may = useMay("work-stand-ins");
+  const { system } = useUnits();
+  const [open, setOpen] = useState(false);
+  const { form, sending, submit, unplaced } = useAsking({
+    initialValues: { a_day: volume.writes_a_day ? typedSize(volume.writes_a_day, system) : "" },
+    send: ({ a_day }) => ask(api.PUT("/api/stand-in/writes", { body: { volume_id: volume.id, a_day } })),
+    onSuccess: () => {
+      setOpen(false);
+      client.invalidateQueries(EVERYTHING);
+    },
+  });
+  return (
+    <div className="no-print">
+      <Text size="sm" c="dimmed" mt={6} component="div">
+        {volume.writes_a_day ? (
+          <>
+            It writes <Size bytes={volume.writes_a_day} /> a day <Link to="/settings">while days pass</Link>.{" "}
+          </>
+        ) : (
+          <>
+            It writes nothing by itself <Link to="/settings">while days pass</Link>.{" "}
+          </>
+        )}
+        {!open && (
+          <Act why={may.why} size="compact-xs" variant="subtle" onClick={() => setOpen(true)}>
+            Change
+          </Act>
+        )}
+      </Text>
+      {open && (
+        <form onSubmit={submit}>
+          <Group gap="xs" align="flex-end">
+            <TextInput
+              label="Written a day"
+              size="xs"
+              w={130}
+              placeholder="20 GB"
+              {...form.getInputProps("a_day")}
+            />
+            <Button type="submit" size="xs" loading={sending.isPending}>
+              Keep
+            </Button>
+          </Group>
+          <Trouble error={unplaced} />
+        </form>
+      )}
+    </div>
   );
 }

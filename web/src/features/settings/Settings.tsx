@@ -14,10 +14,11 @@ import {
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema, server } from "../../api/client";
-import { about } from "../../api/keys";
+import { about, EVERYTHING } from "../../api/keys";
 import { useAsking } from "../../shared/form";
 import { useBecome, useMay, useMe } from "../../shared/me";
-import { Heading, Term, Trouble } from "../../shared/parts";
+import { Act, Heading, Term, Trouble } from "../../shared/parts";
+import { formatHours, formatWhen } from "../../shared/units";
 
 const ROLES = ["administrator", "operator", "viewer"];
 
@@ -131,9 +132,71 @@ function Speed() {
           orientation="vertical"
         />
       )}
+      <Passing />
       {!may.may && <Text size="sm">{may.why}</Text>}
       <Trouble error={speed.error ?? set.error} />
     </section>
+  );
+}
+
+const SPANS: [string, number][] = [
+  ["A day", 24],
+  ["A week", 168],
+  ["A month", 720],
+];
+
+/** Days that pass for the simulated house: hosts write, what is recorded is recorded. */
+function Passing() {
+  const client = useQueryClient();
+  const may = useMay("work-stand-ins");
+  const time = server.useQuery("get", "/api/stand-in/time", {}, { refetchInterval: 2000 });
+  const settle = { onSettled: () => client.invalidateQueries(EVERYTHING) };
+  const pass = useMutation({
+    mutationFn: (hours: number) => ask(api.POST("/api/stand-in/time", { body: { hours } })),
+    ...settle,
+  });
+  const stop = useMutation({ mutationFn: () => ask(api.POST("/api/stand-in/time/stop")), ...settle });
+  if (!time.data) return null;
+  const { now, ahead, until } = time.data;
+  return (
+    <>
+      <Text size="sm" mt="md" aria-live="polite">
+        The house's clock says <strong>{formatWhen(now)}</strong>
+        {ahead > 60 && `, ${formatHours(ahead / 3600)} ahead of this machine's`}.
+        {until && ` Days pass until ${formatWhen(until)}.`}
+      </Text>
+      <Text size="sm" c="dimmed" mb={6}>
+        While days pass, hosts write what their volumes say, and everything is recorded and told as if they
+        had. It is not turned back.
+      </Text>
+      <Group gap="xs">
+        {until ? (
+          <Act
+            why={may.why}
+            size="xs"
+            variant="default"
+            loading={stop.isPending}
+            onClick={() => stop.mutate()}
+          >
+            Stop here
+          </Act>
+        ) : (
+          SPANS.map(([name, hours]) => (
+            <Act
+              key={name}
+              why={may.why}
+              size="xs"
+              variant="default"
+              loading={pass.isPending}
+              onClick={() => pass.mutate(hours)}
+            >
+              {`${name} passes`}
+            </Act>
+          ))
+        )}
+      </Group>
+      <Trouble error={time.error ?? pass.error ?? stop.error} />
+    </>
   );
 }
 

@@ -1,10 +1,13 @@
 /** A drive's sheet of facts, what can be done next, and the controls of the simulated device. */
 import { Button, CloseButton, Group, Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
+import { History } from "../../shared/History";
 import { useKinds, useMay } from "../../shared/me";
 import { Act, State, Trouble, Waiting } from "../../shared/parts";
+import { Ruler } from "../../shared/Ruler";
 import { SheetAct } from "../../shared/SheetForm";
 import { formatSize, Size, useUnits } from "../../shared/units";
 import { Laboratory } from "../disposal/Laboratory";
@@ -37,6 +40,7 @@ export function DriveSheet({ id, wide, onClose }: { id: number; wide: boolean; o
 function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: () => void }) {
   const client = useQueryClient();
   const manage = useMay("manage-drives");
+  const [looking, setLooking] = useState(false);
   const takeIn = useMutation({
     mutationFn: () => ask(api.POST("/api/drives/take-in", { body: { ids: [drive.id] } })),
     onSuccess: () => client.invalidateQueries(),
@@ -98,6 +102,15 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
           <FactLine key={fact.label} fact={fact} />
         ))}
       </dl>
+      {drive.used !== null && drive.used !== undefined && (
+        <div style={{ margin: "0.8rem 0" }}>
+          <Ruler label={`Drive ${drive.serial}`} capacity={drive.size} written={drive.used} />
+          <details onToggle={(event) => setLooking(event.currentTarget.open)} className="no-print">
+            <summary style={{ cursor: "pointer", margin: "0.3rem 0" }}>How it filled</summary>
+            {looking && <History series={["drive-used"]} of={drive.id} named={`Drive ${drive.serial}`} />}
+          </details>
+        </div>
+      )}
       <p style={{ margin: "0.8rem 0 0", display: "flex", flexWrap: "wrap", gap: "0.2rem 1.1rem" }}>
         <Link to={`/notice?kind=drive&name=${encodeURIComponent(drive.serial)}`}>
           Pull this: who notices?

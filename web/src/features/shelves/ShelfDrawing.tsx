@@ -4,7 +4,7 @@ import type { Schema } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { useSelection } from "../../shared/selection";
 import { BAY_WIDTH, type Drive, SpineDrawing, situationWord, TALLEST } from "../../shared/spine";
-import { shortSize, type UnitSystem, useUnits } from "../../shared/units";
+import { Size, shortSize, type UnitSystem, useUnits } from "../../shared/units";
 import { ShelfActs } from "./ByHand";
 import { useDrivesOf } from "./drives";
 import { PutIn } from "./PutIn";
@@ -62,6 +62,13 @@ export function ShelfDrawing({ shelf, largest, perRow, matched, shown, onShow }:
         <span className="faint" style={{ fontSize: "0.88rem" }}>
           {shelf.host && shelf.host !== shelf.name ? `host ${shelf.host} · ` : ""}
           {shelf.drives} of {shelf.bays} bays
+          {shelf.in_pools > 0 && (
+            <>
+              {" · "}
+              <Size bytes={shelf.used} digits={1} /> used of <Size bytes={shelf.in_pools} digits={1} /> in
+              pools
+            </>
+          )}
           {matched ? ` · ${shelf.matching} match` : ""}
         </span>
         <ShelfActs

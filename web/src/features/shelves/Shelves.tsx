@@ -5,7 +5,7 @@ import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-q
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useLayoutEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { api, ask, server } from "../../api/client";
+import { api, ask, type Schema, server } from "../../api/client";
 import { useMay } from "../../shared/me";
 import { Act, Heading, StandIns, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
@@ -173,15 +173,7 @@ function SelectMatching({ filter, matching }: { filter: string; matching: number
 }
 
 interface ListProps {
-  shelves: {
-    id: number;
-    site: string;
-    name: string;
-    host: string | null;
-    bays: number;
-    drives: number;
-    matching: number;
-  }[];
+  shelves: Schema["ShelfOut"][];
   scales: Map<string, number>;
   matched: ReadonlySet<number> | null;
   shown: number | null;

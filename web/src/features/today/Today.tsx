@@ -4,25 +4,43 @@ import { Link } from "react-router";
 import { type Schema, server } from "../../api/client";
 import { JobLine } from "../../shared/JobLine";
 import { useMe } from "../../shared/me";
-import { Heading, Trouble, Waiting } from "../../shared/parts";
-import { formatWhen, shortSize, useUnits } from "../../shared/units";
+import { Heading, State, Trouble, Waiting } from "../../shared/parts";
+import { fills, PoolRuler, RulerKey } from "../../shared/Ruler";
+import { formatWhen, Size, shortSize, useUnits } from "../../shared/units";
 
 export function Today() {
   const today = server.useQuery("get", "/api/today");
   const name = useMe().data?.user?.name ?? "";
   if (today.isPending) return <Waiting height={400} />;
   if (today.isError) return <Trouble error={today.error} />;
-  const { matters, running, finished, since } = today.data;
+  const { matters, running, finished, since, glances } = today.data;
   return (
     <>
       <Heading title={`Good ${partOfDay()}, ${name}`} named="Today">
         <Totals today={today.data} />
       </Heading>
+      <p className={today.data.well ? "verdict" : "verdict rust"} aria-live="polite">
+        {today.data.verdict}
+      </p>
+      {glances.length > 0 && (
+        <section className="paper" aria-label="Pools" style={{ marginBottom: "1rem" }}>
+          <div style={{ display: "flex", gap: "0.2rem 1rem", alignItems: "baseline", flexWrap: "wrap" }}>
+            <h2>Pools</h2>
+            <RulerKey />
+          </div>
+          {glances.map((glance) => (
+            <PoolLine key={glance.id} glance={glance} />
+          ))}
+          {today.data.more_pools > 0 && (
+            <div style={{ marginTop: "0.5rem" }}>
+              <Link to="/pools">{today.data.more_pools} more pools, of which nothing is to be said</Link>
+            </div>
+          )}
+        </section>
+      )}
       <section className="paper" aria-label="What needs you" style={{ marginBottom: "1rem" }}>
         <h2 style={{ marginBottom: "0.3rem" }}>What needs you</h2>
-        {matters.length === 0 && (
-          <p style={{ margin: "0.3rem 0" }}>Nothing. Every pool is healthy and no drive gives warning.</p>
-        )}
+        {matters.length === 0 && <p style={{ margin: "0.3rem 0" }}>Nothing.</p>}
         {matters.map((m) => (
           <div
             key={m.sentence}
@@ -95,6 +113,46 @@ export function Today() {
   );
 }
 
+/** A pool at a glance: how full, in what state, what may still fail, when it will be full, when it was checked. */
+function PoolLine({ glance }: { glance: Schema["GlanceOut"] }) {
+  const filled = fills(glance.outlook);
+  return (
+    <div className="pool-line">
+      <div style={{ whiteSpace: "nowrap" }}>
+        <svg width="12" height="19" aria-hidden="true" style={{ verticalAlign: "-5px", marginRight: 8 }}>
+          <rect
+            x=".5"
+            y=".5"
+            width="11"
+            height="18"
+            rx="2"
+            fill={`url(#pool-${glance.tint % 8})`}
+            stroke="var(--ink)"
+          />
+        </svg>
+        <Link to={`/pools/${glance.id}`} style={{ fontWeight: 600 }}>
+          {glance.name}
+        </Link>{" "}
+        <State word={glance.state} />
+      </div>
+      <PoolRuler glance={glance} />
+      <div className="num">
+        <Size bytes={glance.files} /> of <Size bytes={glance.capacity} />
+      </div>
+      <div className="faint pool-words">
+        {[
+          glance.still,
+          glance.level > 0 ? `${Math.floor(glance.fullness * 100)} % full` : null,
+          filled,
+          glance.checked_at ? `checked ${formatWhen(glance.checked_at)}` : "never checked",
+        ]
+          .filter(Boolean)
+          .join(" · ")}
+      </div>
+    </div>
+  );
+}
+
 function Totals({ today }: { today: Schema["TodayOut"] }) {
   const { system } = useUnits();
   return (
@@ -104,7 +162,7 @@ function Totals({ today }: { today: Schema["TodayOut"] }) {
       {today.pools > 0 && (
         <>
           {" with "}
-          {shortSize(today.pool_capacity, system)}
+          {shortSize(today.pool_capacity, system)}, {shortSize(today.pool_files, system)} of it taken by files
         </>
       )}
     </Text>
