@@ -29,7 +29,7 @@ from pairshelf.core.domain.estate import (
 )
 from pairshelf.core.domain.found import FoundMember, FoundPool, FoundVolume, Hanging, Standing
 from pairshelf.core.domain.partitions import Wanted
-from pairshelf.core.domain.units import GIB, TB
+from pairshelf.core.domain.units import EXTENT, GIB, TB
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.layouts import build_layout
@@ -260,6 +260,9 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "the last drive of a span taken out": ("take-out", {"pool": "d", "drives": (42,)}, lambda one: pool_of(one, "span", 3)),
     "what is in a pool moved together": ("move-together", {"pool": "p"}, lambda one: with_pool(
         one, gaps=((1000, 3000), (8000, one.pools[0].capacity - 8000)))),
+    "what was deleted reclaimed, bins emptied": ("reclaim", {"pool": "p", "bins": True}, lambda one: replace(one, volumes=tuple(
+        replace(v, thin=True, placed=900, files_bytes=700 * EXTENT, in_bins=50 * EXTENT, files_in_bins=3)
+        if v.ref == "p/b" else v for v in one.volumes))),
     "a drive of sets drained, its spare with it": ("drain", {"drives": (1, 12), "onto": (11, 13)}, lambda one: with_pool(
         four(one), spares=(replace(free(12), service="in-use", pool="p"),))),
     "a shelf of a spread pool drained": ("drain", {"shelves": ("Ash",), "drives": (21, 22)}, lambda one: replace(

@@ -203,20 +203,28 @@ def test_thresholds_that_make_no_sense_are_refused(tell: float, urgent: float, f
 def _volume(**facts: object) -> VolumeHolds:
     plain = {"id": 1, "name": "v", "size": 100 * GIB, "thin": False, "overhead": 2 * GIB, "reserved_share": 0.05,
              "given": 100 * GIB, "files": 30 * GIB, "in_bins": 4 * GIB,
-             "taken": 100 * GIB}  # fmt: skip
+             "taken": 100 * GIB, "reclaimable": 0}  # fmt: skip
     return VolumeHolds(**(plain | facts))  # type: ignore[arg-type]
 
 
 def test_a_pools_account() -> None:
     thick, thin = (
         _volume(),
-        _volume(id=2, size=900 * GIB, thin=True, given=80 * GIB, taken=80 * GIB, files=70 * GIB, in_bins=6 * GIB),
+        _volume(
+            id=2,
+            size=900 * GIB,
+            thin=True,
+            given=80 * GIB,
+            taken=80 * GIB,
+            reclaimable=16 * GIB,
+            files=70 * GIB,
+            in_bins=6 * GIB,
+        ),
     )
     held = holding(500, [thick, thin])
     assert (held.capacity, held.given, held.free) == (500 * GIB, 180 * GIB, 320 * GIB)
     assert (held.files, held.in_bins) == (100 * GIB, 10 * GIB)
     assert held.over_commit == 2
-    # A thick volume keeps what it has; of the thin one, 10 that no file stands on and 6 in bins come back.
     assert held.reclaimable == 16 * GIB
     assert thick.reserve == int(98 * GIB * 0.05)
     assert held.thin and not holding(500, [thick]).thin

@@ -21,7 +21,7 @@ from pairshelf.engine import approver, keys
 from pairshelf.engine.errands import do_errands, still_to_do
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.engine.records import Recorder
-from pairshelf.services.simulated_use import install_application
+from pairshelf.services.simulated_use import delete_samples, install_application
 from pairshelf.store import database
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
@@ -37,9 +37,10 @@ from pairshelf.store.tables import (
     Service,
     SheetRow,
     Site,
+    VolumeRow,
 )
 from tests.conftest import database_from
-from tests.engine.helpers import at_once, carry_all, do, happens, shelf
+from tests.engine.helpers import at_once, carry_all, do, fill, happens, shelf
 from tests.engine.test_crashes import dies_at
 
 pytestmark = pytest.mark.crash
@@ -58,6 +59,7 @@ CHANGES: dict[str, dict[str, Any]] = {
     "use-room": {"pool": "tall"},
     "take-out": {"pool": "dry", "drives": (34,)},
     "move-together": {"pool": "tall"},
+    "reclaim": {"pool": "cold", "bins": True},
     "take-apart": {"pool": "dup", "keep_days": 3},
     "put-together": {"former": 1},
     "let-go": {"former": 1},
@@ -128,6 +130,7 @@ union all select 'wipe', string_agg(drive_id || state || method, ',' order by dr
 union all select 'left', string_agg(serial || retired_to, ',' order by id) from drive where retired_to is not null
 union all select 'certificate', string_agg(number || serial, ',' order by number) from certificate
 union all select 'path', string_agg(pool_id || steps::text || (ended_at is null), ',' order by id) from growth_path
+union all select 'piece', string_agg(first || '+' || count, ',' order by first) from volume_piece where pool_id = 1
 union all select 'place', string_agg(drive_id::text || state || coalesce(to_slot, -1), ',' order by pool_id, slot) from pool_place order by 1
 """)
 
@@ -173,7 +176,13 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
             _pending(session, 12, "1 GiB")
         carry_all()
         do("move-application", application="fir/moved", volume="cold/stand")
+        with transaction() as session:
+            disk = session.exec(select(VolumeRow).where(VolumeRow.name == "disk")).one().number
+        fill(1, 0.5, disk)
         carry_all()
+        with transaction() as session:
+            # Its host deletes some of its files, and the pool is not told.
+            delete_samples(session, disk, 0.4, "ida")
         happens("fail", "A5")
         do("build-pool", name="low", scheme="parity-1", drives=tuple(drives[13:16]))
         do("build-pool", name="way", scheme="parity-1", drives=tuple(drives[19:22]))

@@ -222,6 +222,7 @@ def _nothing_there(kind: str) -> dict[str, object]:
         "use-room": {"pool": "none"},
         "take-out": {"pool": "none", "drives": (9,)},
         "move-together": {"pool": "none"},
+        "reclaim": {"pool": "none"},
         "even-out": {"pool": "none"},
         "drain": {"drives": (9,)},
         "leave-drain": {"drain": 9},

@@ -119,6 +119,16 @@ class WritesOut(BaseModel):
     a_day: int | None
 
 
+class DeleteBody(BaseModel):
+    volume_id: int
+    #: Share of its files, the oldest first.
+    share: float = Field(default=0.5, gt=0, le=1)
+
+
+class DeletedOut(BaseModel):
+    sentence: str
+
+
 class SpeedBody(BaseModel):
     factor: int
 
@@ -296,3 +306,12 @@ def set_writes(body: WritesBody) -> Any:
     """Say what simulated hosts write to a volume while days pass."""
     with transaction() as session:
         return WritesOut(a_day=simulated_use.keep_writes(session, body.volume_id, body.a_day, signed_in().name))
+
+
+@api.post("/delete-files", responses={200: DeletedOut})
+@needs(Act.WORK_STAND_INS)
+def delete_files(body: DeleteBody) -> Any:
+    """A simulated host deletes its oldest files in its own file system; the pool is not told."""
+    with transaction() as session:
+        said = simulated_use.delete_samples(session, body.volume_id, body.share, signed_in().name)
+    return DeletedOut(sentence=said)

@@ -274,7 +274,7 @@ def _finished(session: Session, user: User) -> tuple[list[EntryOut], dt.datetime
     rows = session.exec(
         select(LogRow).where(
             col(LogRow.at) > (since or now() - dt.timedelta(days=1)),
-            col(LogRow.act).like("%-finished") | col(LogRow.act).like("%-ended") | col(LogRow.act).in_(("spare-took-over", "pool-state")),
+            col(LogRow.act).like("%-finished") | col(LogRow.act).like("%-ended") | col(LogRow.act).in_(("spare-took-over", "pool-state", "threshold-crossed")),
         ).order_by(col(LogRow.id).desc()).limit(12)
     )  # fmt: skip
     return [_entry(r) for r in rows], since

@@ -14,7 +14,7 @@ from sqlmodel import Session, col, select
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import PairShelfError
 from pairshelf.engine.history import Watch
-from pairshelf.engine.jobs.fill import Writer, start_fill
+from pairshelf.engine.jobs.fill import HOSTS, Writer, start_fill
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
 from pairshelf.store import clock
@@ -97,7 +97,7 @@ def _write(session: Session, by: dt.timedelta) -> list[int]:
         written_to = session.get_one(VolumeRow, row.volume_id)
         try:
             pool = open_pool(session, written_to.pool_id)
-            job = start_fill(session, pool, written_to, 1.0, "hosts", Writer(name="host", extents=extents))
+            job = start_fill(session, pool, written_to, 1.0, HOSTS, Writer(name="host", extents=extents))
         except PairShelfError:
             # It cannot be written now: the pool does not serve, or something else is being written. It stays owed.
             continue

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from argon2 import PasswordHasher
+from sqlalchemy import delete
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.kind import NETWORK
@@ -13,8 +14,9 @@ from pairshelf.core.domain.units import EXTENT, format_size, parse_size
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.errands import on_host, send
 from pairshelf.engine.log import log
-from pairshelf.store.database import Lock, lock_until_commit
-from pairshelf.store.tables import Application, Host, HostWrites, Initiator, Target, TargetRight, VolumeRow
+from pairshelf.engine.pools import open_pool
+from pairshelf.store.database import Lock, among, lock_until_commit
+from pairshelf.store.tables import Application, Host, HostWrites, Initiator, SampleFile, Target, TargetRight, VolumeRow
 
 secret_hasher = PasswordHasher()
 
@@ -79,6 +81,25 @@ def install_application(
     send(session, "write-data", on_host(machine.name), host=machine.name, folder=folder, name=name, extents=extents)
     said = f"{name} runs on {machine.name} with {extents} GiB in {folder}."
     log(session, who, "application-installed", name, said)
+    return said
+
+
+def delete_samples(session: Session, volume_id: int, share: float, who: str) -> str:
+    """A host deletes the oldest files, so many of all, in its own file system: the pool is not told, and what thin
+    volumes were given for them stays given until it is reclaimed. What was done, in a sentence."""
+    volume = session.get(VolumeRow, volume_id)
+    if volume is None:
+        raise NotFound("volume", field="volume_id")
+    open_pool(session, volume.pool_id)
+    kept = (SampleFile.volume_id == volume_id, col(SampleFile.deleted_at).is_(None))
+    files = session.exec(select(SampleFile).where(*kept).order_by(col(SampleFile.written_at), col(SampleFile.id))).all()
+    going = files[: max(1, round(share * len(files)))]
+    if not going:
+        raise NotPossible("There are no files on it.", code="no-files", field="share")
+    session.connection().execute(delete(SampleFile).where(among(SampleFile.id, [f.id for f in going])))
+    size = sum(f.extents for f in going) * EXTENT
+    said = f"{len(going)} file{'s' if len(going) > 1 else ''}, {format_size(size)}, deleted from {volume.name}."
+    log(session, who, "files-deleted", volume.name, said)
     return said
 
 

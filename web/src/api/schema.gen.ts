@@ -626,6 +626,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/stand-in/delete-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A simulated host deletes its oldest files in its own file system; the pool is not told. */
+        post: operations["stand_ins_delete_files_delete_files_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/compare": {
         parameters: {
             query?: never;
@@ -2303,6 +2320,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sheets/reclaim": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Give what was deleted on a pool's thin volumes back to the pool. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_reclaim_sheets_reclaim_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/even-out": {
         parameters: {
             query?: never;
@@ -3733,6 +3767,21 @@ export interface components {
              * @default
              */
             a_day?: string;
+        };
+        /** DeletedOut */
+        DeletedOut: {
+            /** Sentence */
+            sentence: string;
+        };
+        /** DeleteBody */
+        DeleteBody: {
+            /** Volume Id */
+            volume_id: number;
+            /**
+             * Share
+             * @default 0.5
+             */
+            share?: number;
         };
         /** CompareOut */
         CompareOut: {
@@ -8240,6 +8289,19 @@ export interface components {
             pool: string;
         };
         /**
+         * ReclaimBody
+         * @description Give what was deleted on a pool's thin volumes back to the pool.
+         */
+        ReclaimBody: {
+            /** Pool */
+            pool: string;
+            /**
+             * Bins
+             * @default false
+             */
+            bins?: boolean;
+        };
+        /**
          * EvenOutBody
          * @description Spread what stands in a spread pool over all its drives, so that they are filled alike.
          */
@@ -10768,6 +10830,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WritesOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    stand_ins_delete_files_delete_files_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeleteBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeletedOut"];
                 };
             };
             400: components["responses"]["BadInput"];
@@ -14399,6 +14497,42 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["MoveTogetherBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_reclaim_sheets_reclaim_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReclaimBody"];
             };
         };
         responses: {

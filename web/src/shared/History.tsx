@@ -198,10 +198,13 @@ const middle = (p: Schema["PointOut"], t: Told) => Date.parse(p.at) + t.seconds 
 /** Points without a gap between them: where nothing was recorded, no line is drawn. */
 function stretches(t: Told): Schema["PointOut"][][] {
   const found: Schema["PointOut"][][] = [];
+  const gaps = t.points.slice(1).map((p, i) => Date.parse(p.at) - Date.parse(t.points[i].at));
+  const usual = [...gaps].sort((a, b) => a - b)[Math.floor(gaps.length / 2)] ?? 0;
+  const most = 3.5 * Math.max(usual, t.seconds * 1000);
   for (const point of t.points) {
     const part = found[found.length - 1];
     const before = part?.[part.length - 1];
-    if (before && Date.parse(point.at) - Date.parse(before.at) <= 3.5 * t.seconds * 1000) part.push(point);
+    if (before && Date.parse(point.at) - Date.parse(before.at) <= most) part.push(point);
     else found.push([point]);
   }
   return found;

@@ -79,7 +79,7 @@ export function Ruler({
               <path
                 d="M-4.5 26L0 19L4.5 26"
                 fill={at === 0 ? "var(--sheet)" : "var(--rust)"}
-                stroke={at === 0 ? "var(--faint)" : "var(--rust)"}
+                stroke={at === 0 ? "var(--faint)" : "var(--sheet)"}
               />
             </svg>
           ),

@@ -222,6 +222,12 @@ class EstateVolume:
     keep_above: float | None = None
     #: Its number in the table of a drive that is divided into partitions.
     partition: int | None = None
+    #: Of the files on it, those in bins: bytes and how many.
+    in_bins: int = 0
+    files_in_bins: int = 0
+    #: In a spread pool, extents of its stripes up to the last file, and up to the last that is in no bin.
+    stands_to: int = 0
+    kept_to: int = 0
 
     @property
     def ref(self) -> str:

@@ -250,6 +250,19 @@ class SpreadLayout(Layout):
         return replace(self, volumes=(*rest, volume), scheme=_scheme((*rest, volume)))
 
 
+_VOLUME_BITS = 32
+
+
+def base_of(volume: int) -> int:
+    """The first address of a volume: every volume of a spread pool has addresses of its own."""
+    return volume << _VOLUME_BITS
+
+
+def volume_at(address: int) -> int:
+    """The volume that an address is of."""
+    return address >> _VOLUME_BITS
+
+
 def spread_of(layout: Layout) -> SpreadLayout:
     """The layout, of which is known that its volumes have a protection of their own."""
     assert isinstance(layout, SpreadLayout)

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.layouts.protections import Protection
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,6 +28,8 @@ class VolumeHolds:
     in_bins: int
     #: What that takes of the pool: more than what it was given only in a spread pool, by its redundancy.
     taken: int
+    #: Of that, what comes back to the pool once nothing idle is left to it and its bins are empty.
+    reclaimable: int = 0
     #: So much of the pool for a byte of it.
     times: float = 1.0
     #: A keep rule deletes its oldest, so that it is meant to be full.
@@ -47,15 +50,14 @@ class VolumeHolds:
         """Of its room for files, what they take, 0 to 1."""
         return min(1.0, self.files / self.for_files) if self.for_files else 1.0
 
-    @property
-    def idle(self) -> int:
-        """Of a thin volume, bytes that were given to it and that no file stands on: they come back on reclaim."""
-        return max(0, self.given - self.files) if self.thin else 0
 
-    @property
-    def reclaimable(self) -> int:
-        """Bytes that come back to the pool once nothing idle is left and its bins are empty."""
-        return self.idle + self.in_bins if self.thin else 0
+def stays(files: int, end: int, protection: Protection | None) -> int:
+    """Extents of the pool that a thin volume keeps once nothing idle is left to it: so many of files, the last of which
+    ends at ``end``.
+
+    In a spread pool whole stripes go, from the volume's end up to its last file.
+    """
+    return files if protection is None else -(-end // protection.data) * protection.width
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,5 +103,5 @@ def holding(capacity_extents: int, volumes: Sequence[VolumeHolds]) -> Holding:
 
     return Holding(
         capacity_extents * EXTENT, sum(v.taken for v in volumes), total("files"), total("in_bins"),
-        total("size"), total("reclaimable"), total("reserve"), any(v.thin for v in volumes),
+        total("size"), sum(v.reclaimable for v in volumes), total("reserve"), any(v.thin for v in volumes),
     )  # fmt: skip

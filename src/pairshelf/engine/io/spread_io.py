@@ -20,7 +20,7 @@ from pairshelf.core.layouts.erasure import Block, parity
 from pairshelf.core.layouts.model import Code
 from pairshelf.core.layouts.protections import Protection
 from pairshelf.core.layouts.regions import REGION
-from pairshelf.core.layouts.spread import StripedVolume, spread_of
+from pairshelf.core.layouts.spread import StripedVolume, base_of, spread_of, volume_at
 from pairshelf.engine.io.pool_io import (
     Compared,
     Member,
@@ -33,18 +33,6 @@ from pairshelf.engine.io.pool_io import (
     wrong_column,
 )
 from pairshelf.engine.io.stripe_journal import Intent, StripeJournal
-
-_VOLUME_BITS = 32
-
-
-def base_of(volume: int) -> int:
-    """The first address of a volume."""
-    return volume << _VOLUME_BITS
-
-
-def volume_at(address: int) -> int:
-    """The volume that an address is of."""
-    return address >> _VOLUME_BITS
 
 
 def code_of(protection: Protection) -> Code:

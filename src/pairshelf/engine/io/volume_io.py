@@ -16,11 +16,11 @@ from pairshelf.core.domain.volume_spec import Spec
 from pairshelf.core.errors import Locked, NoRoom
 from pairshelf.core.layouts.allocation import Piece, allocate, gaps, moved, spans, unplaced, without
 from pairshelf.core.layouts.protections import parse_protection
-from pairshelf.core.layouts.spread import StripedVolume, spread_of
+from pairshelf.core.layouts.spread import StripedVolume, base_of, spread_of, volume_at
 from pairshelf.engine import keys
 from pairshelf.engine.io.pool_io import PoolIO
 from pairshelf.engine.io.restripe_io import RestripeIO
-from pairshelf.engine.io.spread_io import SpreadIO, Stretch, base_of, volume_at
+from pairshelf.engine.io.spread_io import SpreadIO, Stretch
 from pairshelf.engine.pools import OpenPool, open_io
 from pairshelf.engine.records import say_first
 from pairshelf.store.database import among

@@ -23,6 +23,9 @@ from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.pools import OpenPool
 from pairshelf.store.tables import JobRow, KeepRule, SampleFile, VolumeRow, now
 
+#: Who asks for what hosts write by themselves while days pass; the logbook does not tell of each time.
+HOSTS = "hosts"
+
 
 def step(work: Work) -> float:
     job, pool = work.job, work.pool

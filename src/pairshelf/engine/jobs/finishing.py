@@ -7,6 +7,7 @@ from collections import Counter
 from sqlmodel import Session, select
 
 from pairshelf.core.domain.units import EXTENT
+from pairshelf.engine.jobs.fill import HOSTS
 from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.engine.jobs.work import Work
 from pairshelf.engine.log import SYSTEM, log
@@ -29,6 +30,8 @@ def finish(work: Work) -> None:
     job.state, job.finished_at, job.why_held = JobState.DONE, now(), None
     job.spent = job.seconds
     _measure(work)
+    if job.asked_by == HOSTS:
+        return
     facts = {k: v for k, v in job.report.items() if k != "moved"}
     log(work.session, SYSTEM, f"{job.kind}-finished", work.pool.row.name, outcome(job, work.pool.row.name), **facts)
 

@@ -22,6 +22,7 @@ from pairshelf.core.domain.estate import (
 )
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.core.layouts.spread import base_of
 from pairshelf.store.database import among, pick
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
@@ -129,15 +130,17 @@ def load_volumes(
             .group_by(col(VolumePiece.volume_id))
         ).all()
     )  # fmt: skip
-    ends = func.max(SampleFile.first + SampleFile.extents)
+    ends, binned = func.max(SampleFile.first + SampleFile.extents), col(SampleFile.deleted_at).is_not(None)
     files: dict[int, Any] = {
-        volume: (count, total, end)
-        for volume, count, total, end in session.exec(
-            select(SampleFile.volume_id, func.count(), func.sum(SampleFile.extents), ends)
+        volume: facts
+        for volume, *facts in session.exec(
+            pick(SampleFile.volume_id, func.count(), func.sum(SampleFile.extents), ends, func.count().filter(binned),
+                 func.coalesce(func.sum(SampleFile.extents).filter(binned), 0))
             .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
             .where(counted).group_by(col(SampleFile.volume_id))
         )
     }  # fmt: skip
+    stands = stands_to(session, counted)
     query = (
         pick(*(getattr(VolumeRow, n) for n in _VOLUME), PoolRow.name.label("pool"), KeepRule.above)  # type: ignore[attr-defined]
         .join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
@@ -151,16 +154,36 @@ def load_volumes(
         query = query.where(among(VolumeRow.id, ids))
     found = []
     for v in session.exec(query):
-        count, total, end = files.get(v.id, (0, 0, 0))
+        count, total, last, in_bins, bins = files.get(v.id, (0,) * 5)
         own = placed.get(v.id, 0)
         if v.protection:
             protection = parse_protection(v.protection)
             own = -(-own // protection.data) * protection.width
         found.append(EstateVolume(
             v.id, v.pool, v.name, v.size, v.thin, v.file_system, v.reserved_share, v.overhead, v.uuid,
-            int(total) * EXTENT, count, int(end) * EXTENT, int(own), v.protection, v.purpose, v.above, v.partition,
+            int(total) * EXTENT, count, int(last) * EXTENT, int(own), v.protection, v.purpose, v.above, v.partition,
+            int(bins) * EXTENT, in_bins, *stands.get(v.id, (0, 0)),
         ))  # fmt: skip
     return found
+
+
+def stands_to(session: Session, wanted: Any) -> dict[int, tuple[int, int]]:
+    """Of thin volumes of spread pools, extents of their stripes up to the last file, and up to the last that is in no
+    bin; ``wanted``: which volumes."""
+    inside = func.least(SampleFile.first + SampleFile.extents, VolumePiece.at + VolumePiece.count)
+    end = func.max(VolumePiece.first + inside - VolumePiece.at)
+    query = (
+        pick(VolumePiece.volume_id, end, end.filter(col(SampleFile.deleted_at).is_(None)))
+        .join(SampleFile, (col(SampleFile.volume_id) == VolumePiece.volume_id)
+              & (col(SampleFile.first) < VolumePiece.at + VolumePiece.count)
+              & (SampleFile.first + SampleFile.extents > col(VolumePiece.at)))
+        .join(VolumeRow, col(VolumeRow.id) == VolumePiece.volume_id)
+        .where(wanted, col(VolumeRow.thin), col(VolumeRow.protection).is_not(None)).group_by(col(VolumePiece.volume_id))
+    )  # fmt: skip
+    return {
+        volume: (int(last) - base_of(volume), max(0, int(kept or 0) - base_of(volume)))
+        for volume, last, kept in session.exec(query)
+    }
 
 
 def load_hosts(session: Session) -> list[EstateHost]:

@@ -6,14 +6,15 @@ from collections import defaultdict
 from collections.abc import Collection
 from dataclasses import dataclass
 
-from sqlalchemy import func
+from sqlalchemy import func, true
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.protections import parse_protection
-from pairshelf.core.watching.holding import Holding, VolumeHolds, holding
+from pairshelf.core.watching.holding import Holding, VolumeHolds, holding, stays
 from pairshelf.core.watching.thresholds import Level, Thresholds, Watched
 from pairshelf.store.database import among, pick
+from pairshelf.store.repositories.books import stands_to
 from pairshelf.store.tables import (
     Crossing,
     KeepRule,
@@ -47,7 +48,7 @@ class PoolHolds:
 
 def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> list[PoolHolds]:
     """The accounts of these pools, or of all, by name. A fixed number of statements."""
-    of_pools = (lambda column: True) if pool_ids is None else (lambda column: among(column, pool_ids))
+    of_pools = (lambda column: true()) if pool_ids is None else (lambda column: among(column, pool_ids))
     pieces = dict(session.exec(
         select(VolumePiece.volume_id, func.sum(VolumePiece.count)).where(of_pools(VolumePiece.pool_id))
         .group_by(col(VolumePiece.volume_id))
@@ -55,7 +56,8 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
     stripes = dict(session.exec(
         select(VolumeStripes.volume_id, func.octet_length(VolumeStripes.placed) / 8).where(of_pools(VolumeStripes.pool_id))
     ).all())  # fmt: skip
-    in_bins = func.coalesce(func.sum(SampleFile.extents).filter(col(SampleFile.deleted_at).is_not(None)), 0)
+    kept = col(SampleFile.deleted_at).is_(None)
+    in_bins = func.coalesce(func.sum(SampleFile.extents).filter(~kept), 0)
     files = {
         volume: (int(taken), int(binned))
         for volume, taken, binned in session.exec(
@@ -64,6 +66,7 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
             .where(of_pools(VolumeRow.pool_id)).group_by(col(SampleFile.volume_id))
         )
     }  # fmt: skip
+    stands = stands_to(session, of_pools(VolumeRow.pool_id))
     ruled = set(session.exec(select(KeepRule.volume_id)))
     divided = set(session.exec(select(PartitionPlan.pool_id).where(col(PartitionPlan.pool_id).is_not(None))))
     own: dict[int, list[VolumeHolds]] = defaultdict(list)
@@ -72,16 +75,17 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
                  VolumeRow.reserved_share, VolumeRow.protection, VolumeRow.recorded_as, VolumeRow.moving_from)  # fmt: skip
     for v in session.exec(query.where(of_pools(VolumeRow.pool_id)).order_by(VolumeRow.name)):
         given = int(pieces.get(v.id, 0)) * EXTENT
-        taken, times = given, 1.0
+        taken, times, protection = given, 1.0, None
         if v.protection:
             protection = parse_protection(v.protection)
             times, taken = protection.width / protection.data, int(stripes.get(v.id, 0)) * EXTENT
         if v.pool_id in divided:
             given = taken = v.size
         files_extents, binned = files.get(v.id, (0, 0))
+        back = taken - stays(files_extents - binned, stands.get(v.id, (0, 0))[1], protection) * EXTENT if v.thin else 0
         own[v.pool_id].append(VolumeHolds(
             v.id, v.name, v.size, v.thin, v.overhead, v.reserved_share or 0.0, given, files_extents * EXTENT,
-            binned * EXTENT, taken, times, v.id in ruled or v.moving_from is not None,
+            binned * EXTENT, taken, max(0, back), times, v.id in ruled or v.moving_from is not None,
         ))  # fmt: skip
         numbers[v.pool_id][v.id] = v.recorded_as or v.id
     pools = pick(PoolRow.id, PoolRow.name, PoolRow.capacity).where(of_pools(PoolRow.id)).order_by(PoolRow.name)

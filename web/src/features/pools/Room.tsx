@@ -9,6 +9,7 @@ import { History } from "../../shared/History";
 import { useMay } from "../../shared/me";
 import { Act, Term, Trouble } from "../../shared/parts";
 import { fills, PoolRuler, RulerKey, useGrowth } from "../../shared/Ruler";
+import { SheetAct } from "../../shared/SheetForm";
 import { Size } from "../../shared/units";
 
 export function Room({ pool }: { pool: Schema["PoolOut"] }) {
@@ -70,6 +71,28 @@ export function Room({ pool }: { pool: Schema["PoolOut"] }) {
           More is promised than there is: {held.over_commit.toFixed(2)} times the capacity. When the pool is
           full, its thin volumes take no more writes.
         </Text>
+      )}
+      {held.reclaimable > 0 && (
+        <div style={{ marginTop: "0.6rem" }} className="no-print">
+          <SheetAct
+            kind="reclaim"
+            body={{ pool: pool.name }}
+            why={pool.why_closed}
+            title={`Reclaim what was deleted in ${pool.name}`}
+            about="Extents of thin volumes on which no file stands go back to the pool."
+            fields={[
+              {
+                name: "bins",
+                label: "Empty the bins of its shares, too",
+                description: "What lies in them is deleted for good.",
+                kind: "check",
+                initial: false,
+              },
+            ]}
+          >
+            Reclaim…
+          </SheetAct>
+        </div>
       )}
       {held.thin && <Thresholds of={{ pool: pool.id }} tell={held.tell} urgent={held.urgent} />}
       <div style={{ marginTop: "0.8rem" }}>

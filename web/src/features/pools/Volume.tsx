@@ -34,6 +34,11 @@ export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed
     mutationFn: () => ask(api.POST("/api/volumes/{volume_id}/read-files", path)),
     ...settle,
   });
+  const drop = useMutation({
+    mutationFn: () =>
+      ask(api.POST("/api/stand-in/delete-files", { body: { volume_id: volume.id, share: 0.5 } })),
+    ...settle,
+  });
   const held = may.why ?? closed;
   const ref = `${volume.pool}/${volume.name}`;
   const ruled = volume.keep_above !== null;
@@ -171,9 +176,18 @@ export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed
         >
           Read files back
         </Act>
+        <Act
+          why={may.why ?? (volume.files ? null : "There are no files yet.")}
+          size="xs"
+          variant="default"
+          loading={drop.isPending}
+          onClick={() => drop.mutate()}
+        >
+          Delete half of them
+        </Act>
       </Group>
       <Writes volume={volume} />
-      <Trouble error={fill.error ?? read.error} />
+      <Trouble error={fill.error ?? read.error ?? drop.error} />
     </section>
   );
 }

@@ -142,7 +142,7 @@ function PoolLine({ glance }: { glance: Schema["GlanceOut"] }) {
       <div className="faint pool-words">
         {[
           glance.still,
-          glance.level > 0 ? `${Math.floor(glance.fullness * 100)} % full` : null,
+          glance.thin && glance.level > 0 ? `${Math.floor(glance.fullness * 100)} % full` : null,
           filled,
           glance.checked_at ? `checked ${formatWhen(glance.checked_at)}` : "never checked",
         ]

@@ -21,11 +21,11 @@ from pairshelf.core.domain.records import Record
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures.durations import restripe
 from pairshelf.core.layouts.restriping import Restriping
+from pairshelf.core.layouts.spread import base_of
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.pools.build_pool import new_tint
 from pairshelf.engine.errands import send
 from pairshelf.engine.found_pools import missed_by_serial, moment, picked, rows_of, stripes_of
-from pairshelf.engine.io.spread_io import base_of
 from pairshelf.engine.jobs.first_sync import start_first_sync, start_volume_sync
 from pairshelf.engine.jobs.restripe import start_restripe
 from pairshelf.engine.log import log
