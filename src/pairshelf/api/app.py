@@ -28,6 +28,7 @@ from pairshelf.api import (
     histories,
     jobs,
     kinds,
+    metrics,
     partitions,
     plans,
     pools,
@@ -42,16 +43,16 @@ from pairshelf.api import (
 )
 from pairshelf.api.description import Described
 from pairshelf.api.guard import MOST_BODY, ask_first, needs
-from pairshelf.api.today import worker_away
 from pairshelf.engine.own_log import quiet_log
 from pairshelf.services.accounts import secret_key
+from pairshelf.services.attending import worker_away
 from pairshelf.store.database import transaction
 from pairshelf.store.settings import settings
 
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
 
 _RESOURCES = (
-    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding, growing, disposal, draining, found, histories,
+    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding, growing, disposal, draining, found, histories, metrics,
 )  # fmt: skip
 _HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
@@ -95,6 +96,7 @@ def create_app(secret: str | None = None) -> OpenAPI:
     app.register_api(sheets.drawing_up())
     app.register_api(compare.exporting())
     app.register_blueprint(events.api)
+    metrics.serve(app)
     _serve_web(app)
     if settings().proxies:
         app.wsgi_app = ProxyFix(app.wsgi_app, x_for=settings().proxies, x_proto=settings().proxies)  # type: ignore[method-assign]

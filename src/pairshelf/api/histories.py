@@ -19,20 +19,17 @@ from pairshelf.core.errors import BadInput
 from pairshelf.core.watching.series import BY_ID, SERIES
 from pairshelf.core.watching.thresholds import Thresholds
 from pairshelf.services import watching
-from pairshelf.services.watching import History, history_of
+from pairshelf.services.watching import LONGEST_HOURS, History, history_of
 from pairshelf.store.database import transaction
 
 api = APIBlueprint("histories", __name__, url_prefix="/api")
-
-#: Longest span, hours: a little over ten years.
-_LONGEST = 24 * 3660
 
 
 class HistoryQuery(Query):
     series: str = Field(max_length=64)
     #: The number of the pool, volume or drive.
     of: int = Field(ge=1, lt=2**31)
-    hours: float = Field(default=24, gt=0, le=_LONGEST)
+    hours: float = Field(default=24, gt=0, le=LONGEST_HOURS)
     #: The end; now, if left out.
     until: dt.datetime | None = None
 

@@ -30,7 +30,7 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 from pairshelf.api.app import served
 from pairshelf.api.guard import most_body
 from pairshelf.api.problems import Problem
-from pairshelf.api.today import WORKER_AWAY
+from pairshelf.services.attending import WORKER_AWAY
 from pairshelf.store.settings import settings
 
 Message = MutableMapping[str, Any]

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from functools import partial
-from typing import Any, NamedTuple
+from typing import Any
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
@@ -15,7 +14,7 @@ from sqlmodel import Session, col, select
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.queries import Query, Upload
 from pairshelf.core.domain.acts import Act
-from pairshelf.core.domain.drive_filter import PLACES, Facts, Filter, parse_filter
+from pairshelf.core.domain.drive_filter import Facts, Filter, parse_filter
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.estate import EstateDrive
 from pairshelf.core.domain.inventory import Differences, RowError, against_each_other, differences
@@ -25,8 +24,10 @@ from pairshelf.engine.log import log
 from pairshelf.formats.inventory_csv import Reading, read_inventory, write_inventory
 from pairshelf.formats.tables import MOST_BYTES
 from pairshelf.services.drive_lists import store_list
+from pairshelf.services.matching import BAY, Match, situations
+from pairshelf.services.matching import matching as matching_drives
 from pairshelf.services.watching import drives_used
-from pairshelf.store.database import Lock, among, lock_until_commit, pick, transaction
+from pairshelf.store.database import Lock, lock_until_commit, pick, transaction
 from pairshelf.store.repositories.drives_and_pools import (
     LEFT,
     all_records,
@@ -267,7 +268,7 @@ def _out(found: Any) -> DriveOut:
         row.holds, row.starts_host, pool, host, left=left, retired_to=row.retired_to,
         partitioned=by_itself is not None, draining=draining,
     )  # fmt: skip
-    situations = _situations(
+    words = situations(
         row.service,
         row.condition,
         row.starts_host,
@@ -280,7 +281,7 @@ def _out(found: Any) -> DriveOut:
     return DriveOut(
         id=row.id, shelf_id=row.shelf_id, shelf=shelf, site=site, host=host, bay=row.bay, serial=row.serial,
         maker=row.maker, model=row.model, size=row.size, kind=row.kind, bus=row.bus, service=row.service,
-        condition=row.condition, situations=situations, holds=row.holds, pool_id=pool_id, pool=pool, tint=tint,
+        condition=row.condition, situations=words, holds=row.holds, pool_id=pool_id, pool=pool, tint=tint,
         partitioned=drive.partitioned,
         not_offered=drive.why_not_offered(), stays=drive.why_it_stays(), left=f"{left[0]} bay {left[1]}" if left else None, retired_to=row.retired_to,
     )  # fmt: skip
@@ -292,104 +293,6 @@ def _facts(d: DriveOut, use: str | None) -> Facts:
         "bay": str(d.bay), "pool": d.pool, "bus": d.bus, "use": use,
     }  # fmt: skip
     return Facts(d.size, Kind(d.kind), frozenset(d.situations), said.get)
-
-
-def _situations(
-    service: str, condition: str, starts_host: bool, pool_id: int | None, slot: int | None, place: str | None,
-    *, wiped: bool, draining: bool = False,
-) -> list[str]:  # fmt: skip
-    """All words that hold of a drive."""
-    words = ["starts-host"] if starts_host and service == Service.FREE else [service]
-    if pool_id is not None and slot is None and place != "copying":
-        words.append("spare")
-    if place in ("rebuilding", "copying"):
-        words.append("rebuilding")
-    if wiped:
-        words.append("wiped")
-    if draining:
-        words.append("draining")
-    if condition != "good":
-        words.append(condition)
-    return words
-
-
-class _Match(NamedTuple):
-    """A drive that passes the filter."""
-
-    id: int
-    shelf_id: int | None
-    site: str
-    shelf: str
-    row: Any
-
-    @property
-    def offered(self) -> bool:
-        """Whether it can be chosen."""
-        (_, _, size, kind, service, condition, starts_host, bay, serial, *_, pool) = self.row
-        drive = EstateDrive(
-            self.id, serial, self.shelf, bay, size, Kind(kind), None, service, condition, None, starts_host, pool
-        )
-        return drive.why_not_offered() is None
-
-
-_PLAIN = (
-    "id", "shelf_id", "size", "kind", "service", "condition", "starts_host", "bay", "serial", "maker", "model", "bus", "use",
-    "wiped_at", "drain_id",
-)  # fmt: skip
-
-
-def _matching(session: Session, test: Filter) -> list[_Match]:
-    """All drives that pass the filter.
-
-    Plain columns, not rows made into objects, and the names of shelves once: there may be ten thousand drives.
-    """
-    places = {
-        i: (shelf, site, host)
-        for i, shelf, site, host in session.exec(
-            select(Shelf.id, Shelf.name, Site.name, Host.name).join(Site, col(Site.id) == Shelf.site_id)
-            .outerjoin(Host, col(Host.id) == Shelf.host_id)
-        )
-    }  # fmt: skip
-    query = (
-        pick(*(getattr(DriveRow, name) for name in _PLAIN), PoolPlace.slot, PoolPlace.state, PoolRow.id, PoolRow.name)
-        .outerjoin(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
-        .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
-        .where(DriveRow.service != Service.RETIRED)
-    )
-    if any(value for _, value in test.places):
-        # Only what stands where it could pass is looked at.
-        query = query.where(among(DriveRow.shelf_id, [i for i, where in places.items() if test.may_stand(*where)]))
-    kinds = {k.value: k for k in Kind}
-    nowhere: tuple[str | None, str | None, str | None] = (None, None, None)
-    # Few combinations hold of many drives.
-    words: dict[tuple[Any, ...], frozenset[str]] = {}
-    found = []
-    for row in session.connection().execute(query).all():
-        drive_id, shelf_id, size, kind, service, condition, starts_host, *_, slot, place, pool_id, _ = row
-        where = places.get(shelf_id, nowhere)
-        wiped, draining = row[_WIPED] is not None, row[_DRAIN] is not None
-        key = service, condition, starts_host, pool_id is None, slot is None, place, wiped, draining
-        if key not in words:
-            words[key] = frozenset(
-                _situations(service, condition, starts_host, pool_id, slot, place, wiped=wiped, draining=draining)
-            )
-        if test(Facts(size, kinds[kind], words[key], partial(_said, row, where))):
-            found.append(_Match(drive_id, shelf_id, where[1] or "", where[0] or "", row))
-    return found
-
-
-_BAY, _WIPED, _DRAIN = _PLAIN.index("bay"), _PLAIN.index("wiped_at"), _PLAIN.index("drain_id")
-
-
-def _said(row: Any, where: tuple[str | None, str | None, str | None], name: str) -> str | None:
-    """What a drive's row, and where it stands, say in a field of the filter."""
-    if name in PLACES:
-        return where[PLACES.index(name)]
-    if name == "pool":
-        pool: str | None = row[-1]
-        return pool
-    value = row[_PLAIN.index(name)]
-    return None if value is None else str(value)
 
 
 def _test(text: str) -> tuple[Filter | None, str | None]:
@@ -431,9 +334,9 @@ def shelves(query: FilterQuery) -> Any:
         new = session.exec(select(func.count()).select_from(DriveRow).where(DriveRow.service == Service.NEW)).one()
         outside = session.exec(select(func.count()).select_from(DriveRow).where(*_OUTSIDE)).one()
         per_shelf: dict[int | None, int] = {}
-        matched: list[_Match] | None = None
+        matched: list[Match] | None = None
         if test:
-            matched = _matching(session, test)
+            matched = matching_drives(session, test)
             for one in matched:
                 per_shelf[one.shelf_id] = per_shelf.get(one.shelf_id, 0) + 1
     out = [
@@ -536,8 +439,8 @@ def drives_by_id(query: IdsQuery) -> Any:
 def matching(query: FilterQuery) -> Any:
     """Ids of the drives that pass the filter and can be chosen for a layout."""
     with transaction() as session:
-        offered = [m for m in _matching(session, parse_filter(query.filter)) if m.offered]
-    ids = [m.id for m in sorted(offered, key=lambda m: (m.site, natural(m.shelf), m.row[_BAY] or 0, m.id))]
+        offered = [m for m in matching_drives(session, parse_filter(query.filter)) if m.offered]
+    ids = [m.id for m in sorted(offered, key=lambda m: (m.site, natural(m.shelf), m.row[BAY] or 0, m.id))]
     return SelectionOut(ids=ids[:MOST_SELECTED], more=max(0, len(ids) - MOST_SELECTED))
 
 

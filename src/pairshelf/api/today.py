@@ -3,57 +3,32 @@
 from __future__ import annotations
 
 import datetime as dt
-import shutil
 from typing import Any
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
-from sqlalchemy import and_, case, func
-from sqlmodel import Session, col, or_, select
+from sqlmodel import Session, col, select
 
 from pairshelf.api.glances_out import GlanceOut, glance_out
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.core.domain.acts import Act
-from pairshelf.core.domain.away import Stood, away_named
-from pairshelf.core.policies.attention import PoolFacts, matters
-from pairshelf.core.watching.glance import in_order, is_well, verdict
-from pairshelf.engine import keys
-from pairshelf.engine.pools import devices
-from pairshelf.services.watching import glances, load_outlooks, what_fills
-from pairshelf.store.clock import wall
-from pairshelf.store.database import pick, transaction
-from pairshelf.store.repositories.holdings import load_holdings, load_watched
+from pairshelf.services.attending import attend
+from pairshelf.store.database import transaction
 from pairshelf.store.tables import (
-    Application,
-    BackupRow,
-    DriveRow,
     JobRow,
-    JobState,
-    KeepRule,
     LogRow,
-    PoolPlace,
-    PoolRow,
-    SampleFile,
-    Setting,
-    SheetRow,
-    SheetState,
-    Shelf,
     User,
-    VolumeRow,
-    WipeRow,
     now,
 )
 
 api = APIBlueprint("today", __name__, url_prefix="/api")
 
-#: Pools and drives looked at one by one; beyond these, the screens of pools and shelves serve.
+#: Jobs shown.
 _MOST = 200
 #: Pools shown on the first screen.
 _AT_ONCE = 24
-#: Without a sign of life for so long, the worker is taken to be away; it gives one every two seconds.
-WORKER_AWAY = dt.timedelta(seconds=12)
 
 
 class MatterOut(BaseModel):
@@ -109,163 +84,20 @@ def today() -> Any:
     """What needs me, what runs, what finished while I was away."""
     user = signed_in()
     with transaction() as session:
-        free = func.count().filter(
-            col(DriveRow.service) == "free",
-            col(DriveRow.condition) == "good",
-            col(DriveRow.starts_host).is_(False),
-        )
-        new = func.count().filter(col(DriveRow.service) == "new")
-        drives, free_drives, new_drives, raw = session.exec(
-            select(func.count(), free, new, func.coalesce(func.sum(DriveRow.size), 0))
-            .select_from(DriveRow)
-            .where(DriveRow.service != "retired")
-        ).one()
-        held = load_holdings(session)
-        pools = len(held)
-        watched = load_watched(session)
-        looks = in_order(glances(session, held, watched, load_outlooks(session, held)))
-        found = matters(
-            _pools(session), new_drives=new_drives, failing=_failing(session), drafts=_drafts(session),
-            worker_away=worker_away(session), no_drives=drives == 0, free_drives=free_drives,
-            no_pools=pools == 0, locked=_locked(session), unkept=_unkept(session), room_left=shutil.disk_usage(devices().folder).free,
-            unruled=_unruled(session), fills=what_fills(session, held, watched), spoilt=_spoilt(session),
-            backups=_backups(session),
-        )  # fmt: skip
+        found = attend(session)
         running = jobs_out(
             session,
             select(JobRow).where(col(JobRow.state).not_in(("done", "failed"))).order_by(col(JobRow.id)).limit(_MOST),
         )
         finished, since = _finished(session, user)
+    looks = found.glances
     return TodayOut(
-        matters=[MatterOut(gravity=m.gravity, sentence=m.sentence, act=m.act, link=m.link) for m in found],
-        running=running, finished=finished, since=since, drives=drives, free_drives=free_drives, raw=int(raw),
-        pools=pools, pool_capacity=sum(p.account.capacity for p in held), pool_given=sum(p.account.given for p in held),
-        pool_files=sum(p.account.files for p in held), verdict=verdict(found, pools), well=is_well(found),
+        matters=[MatterOut(gravity=m.gravity, sentence=m.sentence, act=m.act, link=m.link) for m in found.matters],
+        running=running, finished=finished, since=since, drives=found.drives, free_drives=found.free_drives, raw=found.raw,
+        pools=len(looks), pool_capacity=found.total("capacity"), pool_given=found.total("given"),
+        pool_files=found.total("files"), verdict=found.verdict, well=found.well,
         glances=[glance_out(g) for g in looks[:_AT_ONCE]], more_pools=max(0, len(looks) - _AT_ONCE),
     )  # fmt: skip
-
-
-def _backups(session: Session) -> list[tuple[int, str, float]]:
-    """Recorded backups that may be old: (pool, of what, days)."""
-    query = (
-        pick(PoolRow.id, PoolRow.name, VolumeRow.name, BackupRow.recorded_at, BackupRow.age_hours)
-        .select_from(BackupRow).join(PoolRow, col(PoolRow.id) == BackupRow.pool_id)
-        .outerjoin(VolumeRow, col(VolumeRow.id) == BackupRow.volume_id)
-        .order_by(PoolRow.name, col(BackupRow.id))
-    )  # fmt: skip
-    return [
-        (pool, f"{volume} of {name}" if volume else name, (now() - at) / dt.timedelta(days=1) + hours / 24)
-        for pool, name, volume, at, hours in session.exec(query)
-    ]
-
-
-def _pools(session: Session) -> list[PoolFacts]:
-    """Pools that may need somebody: most are well, and are not looked at."""
-    away = func.sum(case((col(PoolPlace.state) == "missing", 1), else_=0))
-    empty = func.sum(case((col(PoolPlace.state).in_(("failed", "missing")), 1), else_=0))
-    filling = func.sum(case((col(PoolPlace.state) == "rebuilding", 1), else_=0))
-    differing = dict(session.exec(
-        select(VolumeRow.pool_id, func.count()).join(SampleFile, col(SampleFile.volume_id) == VolumeRow.id)
-        .where(col(SampleFile.intact).is_(False)).group_by(col(VolumeRow.pool_id))
-    ).all())  # fmt: skip
-    last = (
-        select(func.max(JobRow.id)).where(JobRow.kind == "check", JobRow.state == "done").group_by(col(JobRow.pool_id))
-    )
-    checks = session.exec(select(JobRow.pool_id, JobRow.report).where(col(JobRow.id).in_(last))).all()
-    unsettled = {pool: report["mismatches"] - report["put_right"] for pool, report in checks}
-    doubtful = [*differing, *(pool for pool, count in unsettled.items() if count)]
-    rows = session.exec(
-        pick(PoolRow.id, PoolRow.name, PoolRow.state, empty, filling, away)
-        .join(PoolPlace, col(PoolPlace.pool_id) == PoolRow.id)
-        .where(col(PoolPlace.slot).is_not(None), or_(PoolRow.state != "healthy", col(PoolRow.id).in_(doubtful)))
-        .group_by(col(PoolRow.id)).order_by(PoolRow.name)
-    ).all()  # fmt: skip
-    waited_for = _away(session, [i for i, *_, missing in rows if missing])
-    return [
-        PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0), missing,
-                  waited_for.get(i, ""))
-        for i, name, state, gone, fills, missing in rows
-    ]  # fmt: skip
-
-
-def _away(session: Session, pool_ids: list[int]) -> dict[int, str]:
-    """What is away of these pools, in words."""
-    if not pool_ids:
-        return {}
-    members: dict[int, list[Stood]] = {}
-    query = select(PoolPlace.pool_id, PoolPlace.host, PoolPlace.shelf, PoolPlace.state)
-    for pool, host, shelf, state in session.exec(
-        query.where(col(PoolPlace.pool_id).in_(pool_ids), col(PoolPlace.slot).is_not(None)).order_by(
-            col(PoolPlace.slot)
-        )
-    ):
-        members.setdefault(pool, []).append(Stood(host, shelf, state == "missing"))
-    return {pool: away_named(own) for pool, own in members.items()}
-
-
-def _locked(session: Session) -> list[tuple[int, str]]:
-    encrypted = session.exec(select(PoolRow.id, PoolRow.name).where(col(PoolRow.key).is_not(None)))
-    return [(i or 0, name) for i, name in encrypted if not keys.is_open(i or 0)]
-
-
-def _unkept(session: Session) -> list[tuple[int, str]]:
-    query = select(PoolRow.id, PoolRow.name).where(col(PoolRow.passphrase_kept).is_(False)).order_by(PoolRow.name)
-    return [(i or 0, name) for i, name in session.exec(query)]
-
-
-def _unruled(session: Session) -> list[tuple[int, str, str]]:
-    query = (
-        select(VolumeRow.pool_id, VolumeRow.name, Application.name)
-        .join(Application, col(Application.volume_id) == VolumeRow.id)
-        .outerjoin(KeepRule, col(KeepRule.volume_id) == VolumeRow.id)
-        .where(Application.kind == "recorder", col(KeepRule.volume_id).is_(None)).order_by(VolumeRow.name).limit(_MOST)
-    )  # fmt: skip
-    return [(pool, volume, app) for pool, volume, app in session.exec(query)]
-
-
-def _failing(session: Session) -> list[tuple[int, str, int | None]]:
-    # A member whose copying is under way needs nobody any more.
-    copied = select(JobRow.slot).where(
-        JobRow.kind == "copy", JobRow.pool_id == PoolPlace.pool_id, JobRow.slot == PoolPlace.slot,
-        col(JobRow.state).not_in((JobState.DONE, JobState.FAILED)),
-    )  # fmt: skip
-    rows = session.exec(
-        pick(DriveRow.id, Shelf.name, DriveRow.bay, DriveRow.serial, PoolPlace.pool_id)
-        .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
-        .outerjoin(PoolPlace, and_(col(PoolPlace.drive_id) == DriveRow.id, col(PoolPlace.slot).is_not(None)))
-        .where(~copied.exists())
-        .where(DriveRow.condition == "failing").order_by(Shelf.name, col(DriveRow.bay)).limit(_MOST)
-    )  # fmt: skip
-    return [(i or 0, f"Drive {serial} ({shelf} bay {bay})", pool) for i, shelf, bay, serial, pool in rows]
-
-
-def _spoilt(session: Session) -> list[tuple[int, str, str]]:
-    """Drives still here whose last wiping did not come to its end."""
-    last = select(func.max(WipeRow.id)).group_by(col(WipeRow.drive_id))
-    rows = session.exec(
-        pick(DriveRow.id, DriveRow.serial, WipeRow.state)
-        .join(WipeRow, col(WipeRow.drive_id) == DriveRow.id)
-        .where(col(WipeRow.id).in_(last), col(WipeRow.state).in_(("partly", "not")), DriveRow.service == "free")
-        .order_by(DriveRow.serial).limit(_MOST)
-    )  # fmt: skip
-    words = {"partly": "only partly wiped", "not": "not wiped, though it was to be"}
-    return [(i or 0, f"Drive {serial}", words[state]) for i, serial, state in rows]
-
-
-def _drafts(session: Session) -> list[tuple[int, str]]:
-    since = now() - dt.timedelta(days=7)
-    rows = session.exec(
-        select(SheetRow.id, SheetRow.title).where(SheetRow.state == SheetState.DRAFT, SheetRow.created_at > since,
-                                                  col(SheetRow.stale).is_(None))
-        .order_by(col(SheetRow.id).desc()).limit(5)
-    )  # fmt: skip
-    return [(i or 0, title) for i, title in rows]
-
-
-def worker_away(session: Session) -> bool:
-    """Whether no worker has been heard of for a while."""
-    seen = session.get(Setting, "worker")
-    return seen is None or wall() - dt.datetime.fromisoformat(seen.value["seen_at"]) > WORKER_AWAY
 
 
 def _finished(session: Session, user: User) -> tuple[list[EntryOut], dt.datetime | None]:

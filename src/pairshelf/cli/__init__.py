@@ -5,11 +5,23 @@ from __future__ import annotations
 import os
 import sys
 
-from pairshelf.cli import by_hand, disposal, growing, laying_out, moving, planning, running, spreading
+from pairshelf.cli import by_hand, disposal, growing, laying_out, moving, planning, running, spreading, watching
 from pairshelf.cli.show import app, print_json
 from pairshelf.core.errors import PairShelfError
 
-__all__ = ["app", "by_hand", "disposal", "growing", "laying_out", "main", "moving", "planning", "running", "spreading"]
+__all__ = [
+    "app",
+    "by_hand",
+    "disposal",
+    "growing",
+    "laying_out",
+    "main",
+    "moving",
+    "planning",
+    "running",
+    "spreading",
+    "watching",
+]
 
 
 @app.command("openapi", hidden=True)

@@ -18,7 +18,7 @@ from pairshelf.core.errors import BadInput, NotPossible
 Pool = Annotated[str, typer.Argument(help="Name of the pool.")]
 
 
-def _pool(session: Any, name: str) -> Any:
+def pool_row(session: Any, name: str) -> Any:
     from sqlmodel import select
 
     from pairshelf.store.tables import PoolRow
@@ -42,7 +42,7 @@ def check(pool: Pool, who: As = "", as_json: Json = False) -> None:
     from pairshelf.store.database import transaction
 
     with transaction() as session:
-        opened = open_pool(session, _pool(session, pool).id)
+        opened = open_pool(session, pool_row(session, pool).id)
         job = start_check(session, opened, user.name)
         log(session, user.name, "check-started", pool, f"Check of {pool} started.", job=job.id)
         number = job.id
@@ -64,7 +64,7 @@ def unlock(pool: Pool, who: As = "") -> None:
     from pairshelf.store.database import transaction
 
     with transaction() as session:
-        row = _pool(session, pool)
+        row = pool_row(session, pool)
     given = os.environ.get("PAIRSHELF_PASSPHRASE") or getpass.getpass(f"Passphrase of {pool}: ")
     unlock_pool(row.number, given, user.name, [Counter(f"pool {row.id} from the console")])
     print(f"Pool {pool} is unlocked.")
@@ -80,7 +80,7 @@ def lock(pool: Pool, who: As = "") -> None:
     from pairshelf.store.database import tell, transaction
 
     with transaction() as session:
-        row = _pool(session, pool)
+        row = pool_row(session, pool)
         if row.key is None:
             raise NotPossible("This pool is not encrypted.", code="not-encrypted")
         open_pool(session, row.number)
@@ -132,7 +132,7 @@ def grow(
 
     with transaction() as session:
         picked = drives_named(session, tuple(drives or ()))
-        found = growth_of(session, _pool(session, pool).id, picked, devices())
+        found = growth_of(session, pool_row(session, pool).id, picked, devices())
         serials = {d.id: d.serial for d in found.drives}
         not_to_be_had = [(d.named, why) for d in found.drives if (why := why_not_free(d))]
     if as_json:

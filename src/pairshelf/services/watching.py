@@ -12,13 +12,13 @@ from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.estate import EstatePool
 from pairshelf.core.domain.units import EXTENT
-from pairshelf.core.errors import NotFound
+from pairshelf.core.errors import BadInput, NotFound
 from pairshelf.core.figures.survival import after_failures
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.core.policies.filling import Filling, filling
 from pairshelf.core.watching.glance import Glance, VolumeGlance, first_to_fill
-from pairshelf.core.watching.series import Grain, Series, Subject, grain_for, kept_bytes
+from pairshelf.core.watching.series import BY_ID, Grain, Series, Subject, grain_for, kept_bytes
 from pairshelf.core.watching.thresholds import USUAL, Level, Thresholds, Watched
 from pairshelf.core.watching.trend import Outlook
 from pairshelf.engine.history import Seen, used_on_drives
@@ -107,8 +107,8 @@ def _left(pool: EstatePool) -> int | None:
     return after.more_guaranteed if after.survives else None
 
 
-def pools_at_a_glance(session: Session, pool_ids: Collection[int]) -> dict[int, Glance]:
-    """These pools at a glance, by their numbers."""
+def pools_at_a_glance(session: Session, pool_ids: Collection[int] | None) -> dict[int, Glance]:
+    """These pools, or all, at a glance, by their numbers."""
     held = load_holdings(session, pool_ids)
     return {g.id: g for g in glances(session, held, load_watched(session), load_outlooks(session, held))}
 
@@ -117,12 +117,27 @@ def pool_and_volumes(session: Session, pool_id: int) -> tuple[Glance, dict[int, 
     """A pool at a glance, and its volumes by their numbers."""
     held = load_holdings(session, [pool_id])
     watched, outlooks = load_watched(session), load_outlooks(session, held)
-    told = dict(outlooks[pool_id])
-    return glances(session, held, watched, outlooks)[0], {
-        v.id: VolumeGlance(v, watched.of_volume(v.id), Level.ROOM if v.kept_by_rule else watched.volume_level(v.id, v.share),
-                           told.get(v.name))
-        for v in held[0].volumes
-    }  # fmt: skip
+    seen = {v.holds.id: v for v in _volumes(held[0], watched, outlooks)}
+    return glances(session, held, watched, outlooks)[0], seen
+
+
+def volumes_at_a_glance(session: Session, pool_ids: Collection[int] | None = None) -> list[tuple[str, VolumeGlance]]:
+    """Every volume of these pools, or of all, with its pool's name, by name. A fixed number of statements."""
+    held = load_holdings(session, pool_ids)
+    watched, outlooks = load_watched(session), load_outlooks(session, held)
+    return [(pool.name, seen) for pool in held for seen in _volumes(pool, watched, outlooks)]
+
+
+def _volumes(
+    pool: PoolHolds, watched: Watched, outlooks: dict[int, list[tuple[str | None, Outlook]]]
+) -> list[VolumeGlance]:
+    told = dict(outlooks[pool.id])
+    return [
+        VolumeGlance(
+            v, watched.of_volume(v.id), Level.ROOM if v.kept_by_rule else watched.volume_level(v.id, v.share), told.get(v.name)
+        )
+        for v in pool.volumes
+    ]  # fmt: skip
 
 
 def load_outlooks(session: Session, held: list[PoolHolds]) -> dict[int, list[tuple[str | None, Outlook]]]:
@@ -202,6 +217,28 @@ def history_of(session: Session, series: Series, number: int, span: dt.timedelta
     return History(series, name, grain, begin, end, points, full_at)
 
 
+def history_named(session: Session, series_id: str, name: str, hours: float) -> History:
+    """The same by names: of a pool, of pool/volume, of a drive's serial. BadInput or NotFound where there is none."""
+    series = BY_ID.get(series_id)
+    if series is None:
+        raise BadInput(f"“{series_id}” is nothing that is recorded; there are {', '.join(BY_ID)}.", field="series")
+    if not 0 < hours <= LONGEST_HOURS:
+        raise BadInput("Look back between a moment and ten years.", field="hours")
+    if series.subject is Subject.DRIVE:
+        number = session.exec(select(DriveRow.id).where(DriveRow.serial == name.strip())).first()
+    elif series.subject is Subject.POOL:
+        number = session.exec(select(PoolRow.id).where(PoolRow.name == name.strip())).first()
+    else:
+        pool, _, volume = name.strip().partition("/")
+        query = select(VolumeRow.id).join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
+        number = session.exec(query.where(PoolRow.name == pool, VolumeRow.name == volume)).first()
+    if number is None:
+        raise NotFound(series.subject.value, name or "without a name", field="of")
+    return history_of(session, series, number, dt.timedelta(hours=hours), None)
+
+
+#: How far back can be looked, hours: a little over ten years.
+LONGEST_HOURS = 24 * 3660
 #: Nothing was recorded before.
 _FIRST = dt.datetime(2020, 1, 1, tzinfo=dt.UTC)
 

@@ -1,0 +1,227 @@
+"""``pairshelf status``, ``pools``, ``volumes``, ``drives`` and ``history``: what the screens show, for scripts."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from pairshelf.cli.planning import Json, _surroundings
+from pairshelf.cli.show import app, print_json, show, table
+from pairshelf.core.domain.units import format_size
+
+if TYPE_CHECKING:
+    import datetime as dt
+
+    from pairshelf.core.watching.glance import Glance
+    from pairshelf.core.watching.trend import Outlook
+
+#: What ``status`` ends with where something needs a person.
+NOT_WELL = 1
+
+
+@app.command("status")
+def status(as_json: Json = False) -> None:
+    """Whether all is well, what needs you, and every pool at a glance.
+
+    Ends with 0 where nothing needs you now or before long, otherwise with 1: pairshelf status || mail -s storage ida
+    """
+    _surroundings()
+    from pairshelf.core.watching.glance import still
+    from pairshelf.services.attending import attend
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        found = attend(session)
+    if as_json:
+        print_json({
+            "well": found.well, "verdict": found.verdict,
+            "matters": [{"gravity": m.gravity.name.lower(), "sentence": m.sentence} for m in found.matters],
+            "pools": [pool_told(g) for g in found.glances], "drives": found.drives, "free_drives": found.free_drives,
+        })  # fmt: skip
+    else:
+        print(found.verdict)
+        for matter in found.matters:
+            print(f"  {matter.gravity.name.lower():9} {matter.sentence}")
+        if found.glances:
+            print()
+            lines = table("pool", "state", "in use", "of", "", "what may fail", "full about", right=(2, 3, 4))
+            for g in found.glances:
+                lines.add_row(
+                    g.name, g.state, format_size(g.account.files), format_size(g.account.capacity), f"{int(g.fullness * 100)} %",
+                    still(g), _day(g.outlook.at if g.outlook else None),
+                )  # fmt: skip
+            show(lines)
+    if not found.well:
+        raise typer.Exit(NOT_WELL)
+
+
+def pool_told(glance: Glance) -> dict[str, Any]:
+    """A pool at a glance as plain data; bytes."""
+    from pairshelf.core.watching.glance import still
+
+    held = glance.account
+    return {
+        "name": glance.name, "state": glance.state, "capacity": held.capacity, "given": held.given, "files": held.files,
+        "free": held.free, "committed": held.committed, "over_commit": held.over_commit, "reclaimable": held.reclaimable,
+        "fullness": glance.fullness, "tell": glance.limits.tell, "urgent": glance.limits.urgent,
+        "level": glance.level.name.lower(), "still": still(glance), "outlook": _outlook(glance.outlook, glance.outlook_of),
+        "checked_at": _iso(glance.checked_at),
+    }  # fmt: skip
+
+
+def _outlook(told: Outlook | None, of: str | None = None) -> dict[str, Any] | None:
+    if told is None:
+        return None
+    return {
+        "of": of, "at": _iso(told.at), "earliest": _iso(told.earliest), "latest": _iso(told.latest), "growth": told.growth,
+        "days": told.days, "why_none": told.why_none,
+    }  # fmt: skip
+
+
+def _iso(at: dt.datetime | None) -> str | None:
+    return at.isoformat() if at else None
+
+
+def _day(at: dt.datetime | None) -> str:
+    return f"{at:%Y-%m-%d}" if at else "–"
+
+
+@app.command("pools")
+def list_pools(as_json: Json = False) -> None:
+    """Every pool: how full, what is promised, what would come back, and when it will be full.
+
+    Example: pairshelf pools --json
+    """
+    _surroundings()
+    from pairshelf.services.watching import pools_at_a_glance
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        found = list(pools_at_a_glance(session, None).values())
+    if as_json:
+        return print_json({"pools": [pool_told(g) for g in found]})
+    lines = table(
+        "pool",
+        "state",
+        "capacity",
+        "given",
+        "files",
+        "free",
+        "promised",
+        "comes back",
+        "full about",
+        right=(2, 3, 4, 5, 6, 7),
+    )
+    for g in found:
+        a = g.account
+        lines.add_row(
+            g.name, g.state, *map(format_size, (a.capacity, a.given, a.files, a.free)), f"{a.over_commit:.2f} x",
+            format_size(a.reclaimable), _day(g.outlook.at if g.outlook else None),
+        )  # fmt: skip
+    show(lines)
+    return None
+
+
+@app.command("volumes")
+def list_volumes(
+    pool: Annotated[str, typer.Option(help="Only those of this pool.")] = "", as_json: Json = False
+) -> None:
+    """Every volume: how full, what its pool has given it, and when it will be full.
+
+    Example: pairshelf volumes --pool cold
+    """
+    _surroundings()
+    from pairshelf.cli.running import pool_row
+    from pairshelf.services.watching import volumes_at_a_glance
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        rows = volumes_at_a_glance(session, [pool_row(session, pool).number] if pool else None)
+    if as_json:
+        return print_json({"volumes": [
+            {"pool": name, "name": v.holds.name, "size": v.holds.size, "thin": v.holds.thin, "for_files": v.holds.for_files,
+             "files": v.holds.files, "in_bins": v.holds.in_bins, "given": v.holds.given, "share": v.holds.share,
+             "level": v.level.name.lower(), "tell": v.limits.tell, "urgent": v.limits.urgent, "outlook": _outlook(v.outlook)}
+            for name, v in rows
+        ]})  # fmt: skip
+    lines = table("volume", "", "files", "of", "", "given", "full about", right=(2, 3, 4, 5))
+    for name, v in rows:
+        h = v.holds
+        lines.add_row(
+            f"{name}/{h.name}", "thin" if h.thin else "thick", format_size(h.files), format_size(h.for_files), f"{int(h.share * 100)} %",
+            format_size(h.given), _day(v.outlook.at if v.outlook else None),
+        )  # fmt: skip
+    show(lines)
+    return None
+
+
+@app.command("drives")
+def list_drives(
+    filter_text: Annotated[
+        str, typer.Option("--filter", help="In words, as on the shelves: free hdd >= 4TB shelf:cold")
+    ] = "",
+    as_json: Json = False,
+) -> None:
+    """Every drive: where it is, what it is, in what state, and what is used on it.
+
+    Example: pairshelf drives --filter "in-use shelf:Loft"
+    """
+    _surroundings()
+    from pairshelf.services.matching import drives_listed
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        found = drives_listed(session, filter_text)
+    if as_json:
+        return print_json({"drives": [
+            {"serial": d.serial, "shelf": d.shelf, "bay": d.bay, "size": d.size, "kind": d.kind.value, "service": d.service,
+             "condition": d.condition, "pool": d.pool, "used": used} for d, used in found
+        ]})  # fmt: skip
+    lines = table("drive", "where", "size", "kind", "state", "pool", "used", right=(2, 6))
+    for d, used in found:
+        state = d.service if d.condition == "good" else f"{d.service}, {d.condition}"
+        lines.add_row(
+            d.serial,
+            d.place,
+            format_size(d.size),
+            d.kind.value,
+            state,
+            d.pool or "",
+            "" if used is None else format_size(used),
+        )
+    show(lines)
+    return None
+
+
+@app.command("history")
+def history(
+    series: Annotated[
+        str, typer.Argument(help="What: pool-files, pool-given, pool-capacity, volume-files, volume-given, drive-used.")
+    ],
+    of: Annotated[str, typer.Argument(help="Of what: a pool, pool/volume, or a drive's serial.")],
+    hours: Annotated[float, typer.Option(help="How far back.")] = 24,
+    as_json: Json = False,
+) -> None:
+    """What was recorded over time, in stretches: the mean, the lowest and the highest of each.
+
+    Example: pairshelf history volume-files cold/scans --hours 720 --json
+    """
+    _surroundings()
+    from pairshelf.services.watching import history_named
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        found = history_named(session, series, of, hours)
+    worth = found.series.worth
+    if as_json:
+        return print_json({
+            "series": found.series.id, "of": found.of, "unit": found.series.unit, "seconds": found.grain.seconds,
+            "points": [{"at": _iso(p.at), "mean": p.mean * worth, "low": p.low * worth, "high": p.high * worth, "count": p.count}
+                       for p in found.points],
+        })  # fmt: skip
+    lines = table("from (UTC)", "mean", "lowest", "highest", right=(1, 2, 3))
+    for p in found.points:
+        lines.add_row(f"{p.at:%Y-%m-%d %H:%M:%S}", *(format_size(round(v * worth)) for v in (p.mean, p.low, p.high)))
+    show(lines)
+    return None
