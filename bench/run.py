@@ -20,6 +20,7 @@ from bench.building import screens, sixty_drives
 from bench.common import line
 from bench.growing import growing
 from bench.moving import moving
+from bench.watching import watching
 from bench.wiping import wiping
 from pairshelf import demo
 from pairshelf.core.domain.drives import Drive, Kind
@@ -337,6 +338,7 @@ if __name__ == "__main__":
     growing()
     wiping()
     moving()
+    watching()
     screens()
     server()
     pace()

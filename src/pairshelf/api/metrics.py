@@ -11,7 +11,6 @@ from pydantic import BaseModel
 from pairshelf.api import problems
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.core.domain.acts import Act
-from pairshelf.formats.open_metrics import MEDIA_TYPE
 from pairshelf.services import metrics
 from pairshelf.store.database import transaction
 
@@ -63,4 +62,4 @@ def serve(app: OpenAPI) -> None:
                 )
                 refused.headers["WWW-Authenticate"] = 'Bearer realm="metrics"'
                 return refused
-            return Response(metrics.metrics(session), content_type=MEDIA_TYPE)
+            return Response(metrics.metrics(session), content_type=metrics.MEDIA_TYPE)

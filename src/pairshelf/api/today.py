@@ -84,7 +84,7 @@ def today() -> Any:
     """What needs me, what runs, what finished while I was away."""
     user = signed_in()
     with transaction() as session:
-        found = attend(session)
+        found = attend(session, _AT_ONCE)
         running = jobs_out(
             session,
             select(JobRow).where(col(JobRow.state).not_in(("done", "failed"))).order_by(col(JobRow.id)).limit(_MOST),

@@ -14,7 +14,7 @@ from pairshelf.core.policies.attention import Matter, PoolFacts, matters
 from pairshelf.core.watching.glance import Glance, in_order, is_well, verdict
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices
-from pairshelf.services.watching import glances, load_outlooks, what_fills
+from pairshelf.services.watching import glances, what_fills, with_outlooks
 from pairshelf.store.clock import wall
 from pairshelf.store.database import pick
 from pairshelf.store.repositories.holdings import load_holdings, load_watched
@@ -70,8 +70,8 @@ class Attention:
         return sum(getattr(g.account, figure) for g in self.glances)
 
 
-def attend(session: Session) -> Attention:
-    """What needs a person, and every pool at a glance."""
+def attend(session: Session, most: int | None = None) -> Attention:
+    """What needs a person, and every pool at a glance; of the first ``most`` of them also when they will be full."""
     free = func.count().filter(
         col(DriveRow.service) == "free",
         col(DriveRow.condition) == "good",
@@ -85,7 +85,8 @@ def attend(session: Session) -> Attention:
     ).one()
     held = load_holdings(session)
     watched = load_watched(session)
-    looks = in_order(glances(session, held, watched, load_outlooks(session, held)))
+    looks = in_order(glances(session, held, watched))
+    looks = [*with_outlooks(session, looks[:most], held), *(looks[most:] if most is not None else [])]
     found = matters(
         _pools(session), new_drives=new_drives, failing=_failing(session), drafts=_drafts(session),
         worker_away=worker_away(session), no_drives=drives == 0, free_drives=free_drives,

@@ -6,18 +6,21 @@ import hashlib
 import hmac
 import secrets
 from collections import Counter
+from collections.abc import Callable, Sequence
 
+from prometheus_client.core import GaugeMetricFamily, Metric, StateSetMetricFamily
+from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 from sqlmodel import Session, col, select
 
 from pairshelf.core.policies.attention import Gravity
 from pairshelf.core.watching.glance import Glance
 from pairshelf.engine.log import log
-from pairshelf.formats.open_metrics import Family, open_metrics
 from pairshelf.services.attending import attend, worker_away
 from pairshelf.services.matching import drives_listed
 from pairshelf.services.watching import volumes_at_a_glance
 from pairshelf.store.tables import Condition, JobRow, Setting
 
+MEDIA_TYPE: str = CONTENT_TYPE_LATEST
 _KEY = "metrics-token"
 _STATES = ("healthy", "degraded", "unprotected", "lost", "unreachable")
 
@@ -53,76 +56,91 @@ def _digest(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
+class _Found:
+    """Families as the library's writer takes them."""
+
+    def __init__(self, families: Sequence[Metric]) -> None:
+        self._families = families
+
+    def collect(self) -> Sequence[Metric]:
+        """All of them."""
+        return self._families
+
+
 def metrics(session: Session) -> str:
     """Every pool, volume and drive, and what needs a person, in the OpenMetrics text format."""
     found = attend(session)
-    return open_metrics([
+    text: bytes = generate_latest(_Found([
         *_pools(found.glances), *_volumes(session), *_drives(session),
         *_house(session, Counter(m.gravity for m in found.matters)),
-    ])  # fmt: skip
+    ]))  # type: ignore[arg-type, no-untyped-call]  # fmt: skip
+    return text.decode()
 
 
-def _pools(glances: list[Glance]) -> list[Family]:
-    capacity = Family("pairshelf_pool_capacity_bytes", "What a pool holds.", "bytes")
-    given = Family("pairshelf_pool_given_bytes", "Given to its volumes, of thin ones what was written.", "bytes")
-    files = Family("pairshelf_pool_files_bytes", "Taken by files on its volumes.", "bytes")
-    promised = Family("pairshelf_pool_promised_bytes", "The whole sizes of its volumes.", "bytes")
-    back = Family("pairshelf_pool_reclaimable_bytes", "What would come back on reclaim.", "bytes")
-    state = Family("pairshelf_pool_state", "The state of a pool.", type="stateset")
-    left = Family("pairshelf_pool_failures_left", "Failures it survives yet, whichever they are.")
-    checked = Family("pairshelf_pool_checked_timestamp_seconds", "When it was last checked.", "seconds")
-    full = Family("pairshelf_pool_full_timestamp_seconds", "When it, or its first volume, will be full.", "seconds")
+def _gauge(name: str, about: str, *labels: str, unit: str = "") -> GaugeMetricFamily:
+    return GaugeMetricFamily(name, about, labels=labels, unit=unit)
+
+
+def _pools(glances: list[Glance]) -> list[Metric]:
+    figures: list[tuple[GaugeMetricFamily, Callable[[Glance], float | None]]] = [
+        (_gauge("pairshelf_pool_capacity", "What a pool holds.", "pool", unit="bytes"), lambda g: g.account.capacity),
+        (_gauge("pairshelf_pool_given", "Given to its volumes, of thin ones what was written.", "pool", unit="bytes"),
+         lambda g: g.account.given),
+        (_gauge("pairshelf_pool_files", "Taken by files on its volumes.", "pool", unit="bytes"), lambda g: g.account.files),
+        (_gauge("pairshelf_pool_promised", "The whole sizes of its volumes.", "pool", unit="bytes"),
+         lambda g: g.account.committed),
+        (_gauge("pairshelf_pool_reclaimable", "What would come back on reclaim.", "pool", unit="bytes"),
+         lambda g: g.account.reclaimable),
+        (_gauge("pairshelf_pool_failures_left", "Failures it survives yet, whichever they are.", "pool"), lambda g: g.may_fail),
+        (_gauge("pairshelf_pool_checked_timestamp", "When it was last checked.", "pool", unit="seconds"),
+         lambda g: g.checked_at.timestamp() if g.checked_at else None),
+        (_gauge("pairshelf_pool_full_timestamp", "When it, or its first volume, will be full.", "pool", unit="seconds"),
+         lambda g: g.outlook.at.timestamp() if g.outlook and g.outlook.at else None),
+    ]  # fmt: skip
+    state = StateSetMetricFamily("pairshelf_pool_state", "The state of a pool.", labels=["pool"])
     for g in glances:
-        held = g.account
-        capacity.add(held.capacity, pool=g.name)
-        given.add(held.given, pool=g.name)
-        files.add(held.files, pool=g.name)
-        promised.add(held.committed, pool=g.name)
-        back.add(held.reclaimable, pool=g.name)
-        state.add_state(g.state, _STATES, pool=g.name)
-        left.add(g.may_fail, pool=g.name)
-        checked.add(g.checked_at.timestamp() if g.checked_at else None, pool=g.name)
-        full.add(g.outlook.at.timestamp() if g.outlook and g.outlook.at else None, pool=g.name)
-    return [capacity, given, files, promised, back, state, left, checked, full]
+        for family, figure in figures:
+            # What is not known is left out, never nought.
+            if (value := figure(g)) is not None:
+                family.add_metric([g.name], value)
+        state.add_metric([g.name], {one: one == g.state for one in _STATES})
+    return [*(family for family, _ in figures), state]
 
 
-def _volumes(session: Session) -> list[Family]:
-    room = Family("pairshelf_volume_room_bytes", "What files on a volume can take.", "bytes")
-    files = Family("pairshelf_volume_files_bytes", "What files on a volume take.", "bytes")
-    given = Family("pairshelf_volume_given_bytes", "What its pool has given it.", "bytes")
+def _volumes(session: Session) -> list[Metric]:
+    room = _gauge("pairshelf_volume_room", "What files on a volume can take.", "pool", "volume", unit="bytes")
+    files = _gauge("pairshelf_volume_files", "What files on a volume take.", "pool", "volume", unit="bytes")
+    given = _gauge("pairshelf_volume_given", "What its pool has given it.", "pool", "volume", unit="bytes")
     for pool, seen in volumes_at_a_glance(session):
-        held = seen.holds
-        room.add(held.for_files, pool=pool, volume=held.name)
-        files.add(held.files, pool=pool, volume=held.name)
-        given.add(held.given, pool=pool, volume=held.name)
+        held, labels = seen.holds, [pool, seen.holds.name]
+        room.add_metric(labels, held.for_files)
+        files.add_metric(labels, held.files)
+        given.add_metric(labels, held.given)
     return [room, files, given]
 
 
-def _drives(session: Session) -> list[Family]:
-    size = Family("pairshelf_drive_size_bytes", "The size of a drive.", "bytes")
-    used = Family("pairshelf_drive_used_bytes", "What stands on a member of a pool.", "bytes")
-    condition = Family("pairshelf_drive_condition", "The condition of a drive.", type="stateset")
+def _drives(session: Session) -> list[Metric]:
+    names = ("serial", "shelf", "bay", "pool")
+    size = _gauge("pairshelf_drive_size", "The size of a drive.", *names, unit="bytes")
+    used = _gauge("pairshelf_drive_used", "What stands on a member of a pool.", *names, unit="bytes")
+    condition = StateSetMetricFamily("pairshelf_drive_condition", "The condition of a drive.", labels=names)
     for drive, taken in drives_listed(session, ""):
-        labels = {
-            "serial": drive.serial,
-            "shelf": drive.shelf or "",
-            "bay": str(drive.bay or ""),
-            "pool": drive.pool or "",
-        }
-        size.add(drive.size, **labels)
-        used.add(taken, **labels)
-        condition.add_state(drive.condition, [c.value for c in Condition], **labels)
+        labels = [drive.serial, drive.shelf or "", str(drive.bay or ""), drive.pool or ""]
+        size.add_metric(labels, drive.size)
+        if taken is not None:
+            used.add_metric(labels, taken)
+        condition.add_metric(labels, {c.value: c.value == drive.condition for c in Condition})
     return [size, used, condition]
 
 
-def _house(session: Session, needs: Counter[Gravity]) -> list[Family]:
-    matters = Family("pairshelf_matters", "What needs a person, by how much it presses.")
+def _house(session: Session, needs: Counter[Gravity]) -> list[Metric]:
+    matters = _gauge("pairshelf_matters", "What needs a person, by how much it presses.", "gravity")
     for gravity in Gravity:
-        matters.add(needs[gravity], gravity=gravity.name.lower())
-    jobs = Family("pairshelf_jobs", "Jobs that have not ended.")
+        matters.add_metric([gravity.name.lower()], needs[gravity])
+    jobs = _gauge("pairshelf_jobs", "Jobs that have not ended.", "kind")
     kinds = Counter(session.exec(select(JobRow.kind).where(col(JobRow.state).not_in(("done", "failed")))))
     for kind, count in sorted(kinds.items()):
-        jobs.add(count, kind=kind)
-    worker = Family("pairshelf_worker_present", "Whether a worker gives signs of life.")
-    worker.add(float(not worker_away(session)))
+        jobs.add_metric([kind], count)
+    worker = _gauge("pairshelf_worker_present", "Whether a worker gives signs of life.")
+    worker.add_metric([], float(not worker_away(session)))
     return [matters, jobs, worker]

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 from weakref import WeakKeyDictionary
 
-from sqlalchemy import Engine, func
+from sqlalchemy import Engine, func, or_
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.estate import EstatePool
@@ -44,20 +45,29 @@ def drives_used(session: Session, pools: Collection[int] | None = None) -> dict[
 
 def what_fills(session: Session, held: list[PoolHolds], watched: Watched) -> list[Filling]:
     """What is filling up. Only pools in which anything is nearly full are looked at one by one."""
-    ids = [
-        p.id for p in held
-        if (p.account.thin and watched.pool_level(p.id, p.account.share))
-        or any(not v.kept_by_rule and watched.volume_level(v.id, v.share) for v in p.volumes)
-    ]  # fmt: skip
+    ids = [p.id for p in held if any(_levels(p, watched))]
     if not ids:
         return []
     return filling(load_pools(session, ids), load_volumes(session, ids, only=True), watched)
 
 
+def _levels(pool: PoolHolds, watched: Watched) -> list[Level]:
+    """How full a pool and its volumes are, as far as any of them is near a threshold."""
+    near = watched.lowest
+    found = [watched.volume_level(v.id, v.share) for v in pool.volumes if v.share >= near and not v.kept_by_rule]
+    if pool.account.thin and pool.account.share >= near:
+        found.append(watched.pool_level(pool.id, pool.account.share))
+    return found
+
+
 def glances(
-    session: Session, held: list[PoolHolds], watched: Watched, outlooks: dict[int, list[tuple[str | None, Outlook]]]
+    session: Session,
+    held: list[PoolHolds],
+    watched: Watched,
+    outlooks: dict[int, list[tuple[str | None, Outlook]]] | None = None,
 ) -> list[Glance]:
     """Each of these pools at a glance. A fixed number of statements, but for those that are not healthy."""
+    outlooks = outlooks or {}
     ids = [p.id for p in held]
     rows = {r.id: r for r in session.exec(
         pick(PoolRow.id, PoolRow.tint, PoolRow.state, PoolRow.scheme, PoolRow.domain, PoolRow.walk).where(among(PoolRow.id, ids))
@@ -75,12 +85,9 @@ def glances(
     found = []
     for pool in held:
         row = rows[pool.id]
-        share = pool.account.share
-        own = watched.pool_level(pool.id, share) if pool.account.thin else Level.ROOM
-        of_volumes = [watched.volume_level(v.id, v.share) for v in pool.volumes if not v.kept_by_rule]
         of, told = first_to_fill(outlooks.get(pool.id, []))
         found.append(Glance(
-            pool.id, pool.name, row.tint, row.state, pool.account, watched.of_pool(pool.id), max([own, *of_volumes]),
+            pool.id, pool.name, row.tint, row.state, pool.account, watched.of_pool(pool.id), max(_levels(pool, watched), default=Level.ROOM),
             left[pool.id] if pool.id in left else survive.get(pool.id, scheme_of(row.scheme).survives),
             row.domain or "drive", told, of, checked.get(pool.id), pool.id in busy,
         ))  # fmt: skip
@@ -105,6 +112,15 @@ def _left(pool: EstatePool) -> int | None:
         return None
     after = after_failures(pool.layout, pool.absent)
     return after.more_guaranteed if after.survives else None
+
+
+def with_outlooks(session: Session, found: list[Glance], held: list[PoolHolds]) -> list[Glance]:
+    """The same with what is known of when each will be full."""
+    wanted = {g.id for g in found}
+    outlooks = load_outlooks(session, [p for p in held if p.id in wanted])
+    return [
+        replace(g, outlook=told, outlook_of=of) for g in found for of, told in [first_to_fill(outlooks.get(g.id, []))]
+    ]
 
 
 def pools_at_a_glance(session: Session, pool_ids: Collection[int] | None) -> dict[int, Glance]:
@@ -140,26 +156,38 @@ def _volumes(
     ]  # fmt: skip
 
 
+#: What of an outlook's row makes an outlook, in its order.
+_OUTLOOK = ("growth", "at", "earliest", "latest", "days", "why_none")
+
+
 def load_outlooks(session: Session, held: list[PoolHolds]) -> dict[int, list[tuple[str | None, Outlook]]]:
     """What is known of when pools and their volumes will be full, by pool: of thin pools the pool's own first, then of
     each volume that is not meant to be full. What was worked out for another capacity is left out."""
-    rows = session.exec(select(OutlookRow)).all()
-    pools = {r.pool_id: r for r in rows if r.pool_id is not None}
-    volumes = {r.volume_id: r for r in rows if r.volume_id is not None}
-
-    def told(row: OutlookRow | None, capacity: int) -> Outlook | None:
-        if row is None or row.capacity != capacity:
-            return None
-        return Outlook(row.growth, row.at, row.earliest, row.latest, row.days, row.why_none)
-
+    if not held:
+        return {}
+    # Plain values: there are as many as volumes.
+    query = pick(
+        OutlookRow.pool_id, OutlookRow.volume_id, OutlookRow.capacity, *(getattr(OutlookRow, n) for n in _OUTLOOK)
+    )
+    query = query.where(or_(
+        among(OutlookRow.pool_id, [p.id for p in held]), among(OutlookRow.volume_id, [v.id for p in held for v in p.volumes]),
+    ))  # fmt: skip
+    pools: dict[int, tuple[Any, ...]] = {}
+    volumes: dict[int, tuple[Any, ...]] = {}
+    for row in session.connection().execute(query):
+        if row[0] is not None:
+            pools[row[0]] = tuple(row[2:])
+        else:
+            volumes[row[1]] = tuple(row[2:])
     found: dict[int, list[tuple[str | None, Outlook]]] = {}
     for pool in held:
         own = found.setdefault(pool.id, [])
-        if pool.account.thin and (outlook := told(pools.get(pool.id), pool.account.capacity)):
-            own.append((None, outlook))
+        if pool.account.thin and (facts := pools.get(pool.id)) and facts[0] == pool.account.capacity:
+            own.append((None, Outlook(*facts[1:])))
         for volume in pool.volumes:
-            if not volume.kept_by_rule and (outlook := told(volumes.get(volume.id), volume.for_files)):
-                own.append((volume.name, outlook))
+            facts = None if volume.kept_by_rule else volumes.get(volume.id)
+            if facts and facts[0] == volume.for_files:
+                own.append((volume.name, Outlook(*facts[1:])))
     return found
 
 

@@ -98,10 +98,11 @@ class Holding:
 def holding(capacity_extents: int, volumes: Sequence[VolumeHolds]) -> Holding:
     """A pool's account from its capacity, in extents, and its volumes."""
 
-    def total(figure: str) -> int:
-        return sum(round(getattr(v, figure) * v.times) for v in volumes)
-
-    return Holding(
-        capacity_extents * EXTENT, sum(v.taken for v in volumes), total("files"), total("in_bins"),
-        total("size"), sum(v.reclaimable for v in volumes), total("reserve"), any(v.thin for v in volumes),
-    )  # fmt: skip
+    given = files = in_bins = committed = reclaimable = reserve = 0
+    thin = False
+    for v in volumes:
+        given, reclaimable, thin = given + v.taken, reclaimable + v.reclaimable, thin or v.thin
+        # In a spread pool as its drives bear it.
+        files, in_bins = files + round(v.files * v.times), in_bins + round(v.in_bins * v.times)
+        committed, reserve = committed + round(v.size * v.times), reserve + round(v.reserve * v.times)
+    return Holding(capacity_extents * EXTENT, given, files, in_bins, committed, reclaimable, reserve, thin)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum
+from functools import cached_property
 
 from pairshelf.core.errors import BadInput
 
@@ -47,7 +48,7 @@ def level(share: float, before: Level, thresholds: Thresholds) -> Level:
     return min(before, left)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Watched:
     """The thresholds that somebody has set, and what is above one; by the number of a pool or volume."""
 
@@ -55,6 +56,11 @@ class Watched:
     volumes: Mapping[int, Thresholds] = field(default_factory=dict)
     pool_levels: Mapping[int, Level] = field(default_factory=dict)
     volume_levels: Mapping[int, Level] = field(default_factory=dict)
+
+    @cached_property
+    def lowest(self) -> float:
+        """A share below which nothing is above a threshold, whatever it was before."""
+        return min([USUAL.tell, *(t.tell for t in (*self.pools.values(), *self.volumes.values()))]) - SLACK
 
     def of_pool(self, pool_id: int) -> Thresholds:
         """A pool's thresholds."""

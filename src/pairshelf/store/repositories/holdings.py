@@ -60,11 +60,11 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
     in_bins = func.coalesce(func.sum(SampleFile.extents).filter(~kept), 0)
     files = {
         volume: (int(taken), int(binned))
-        for volume, taken, binned in session.exec(
+        for volume, taken, binned in session.connection().execute(
             select(SampleFile.volume_id, func.sum(SampleFile.extents), in_bins)
             .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
             .where(of_pools(VolumeRow.pool_id)).group_by(col(SampleFile.volume_id))
-        )
+        ).all()
     }  # fmt: skip
     stands = stands_to(session, of_pools(VolumeRow.pool_id))
     ruled = set(session.exec(select(KeepRule.volume_id)))
@@ -73,25 +73,26 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
     numbers: dict[int, dict[int, int]] = defaultdict(dict)
     query = pick(VolumeRow.id, VolumeRow.pool_id, VolumeRow.name, VolumeRow.size, VolumeRow.thin, VolumeRow.overhead,
                  VolumeRow.reserved_share, VolumeRow.protection, VolumeRow.recorded_as, VolumeRow.moving_from)  # fmt: skip
-    for v in session.exec(query.where(of_pools(VolumeRow.pool_id)).order_by(VolumeRow.name)):
-        given = int(pieces.get(v.id, 0)) * EXTENT
+    rows = session.connection().execute(query.where(of_pools(VolumeRow.pool_id)).order_by(VolumeRow.name)).all()
+    for number, pool_id, name, size, thin, overhead, reserved, protected, recorded_as, moving_from in rows:
+        given = int(pieces.get(number, 0)) * EXTENT
         taken, times, protection = given, 1.0, None
-        if v.protection:
-            protection = parse_protection(v.protection)
-            times, taken = protection.width / protection.data, int(stripes.get(v.id, 0)) * EXTENT
-        if v.pool_id in divided:
-            given = taken = v.size
-        files_extents, binned = files.get(v.id, (0, 0))
-        back = taken - stays(files_extents - binned, stands.get(v.id, (0, 0))[1], protection) * EXTENT if v.thin else 0
-        own[v.pool_id].append(VolumeHolds(
-            v.id, v.name, v.size, v.thin, v.overhead, v.reserved_share or 0.0, given, files_extents * EXTENT,
-            binned * EXTENT, taken, max(0, back), times, v.id in ruled or v.moving_from is not None,
+        if protected:
+            protection = parse_protection(protected)
+            times, taken = protection.width / protection.data, int(stripes.get(number, 0)) * EXTENT
+        if pool_id in divided:
+            given = taken = size
+        files_extents, binned = files.get(number, (0, 0))
+        back = taken - stays(files_extents - binned, stands.get(number, (0, 0))[1], protection) * EXTENT if thin else 0
+        own[pool_id].append(VolumeHolds(
+            number, name, size, thin, overhead, reserved or 0.0, given, files_extents * EXTENT, binned * EXTENT, taken,
+            max(0, back), times, number in ruled or moving_from is not None,
         ))  # fmt: skip
-        numbers[v.pool_id][v.id] = v.recorded_as or v.id
+        numbers[pool_id][number] = recorded_as or number
     pools = pick(PoolRow.id, PoolRow.name, PoolRow.capacity).where(of_pools(PoolRow.id)).order_by(PoolRow.name)
     return [
         PoolHolds(p.id, p.name, holding(p.capacity, own[p.id]), tuple(own[p.id]), numbers[p.id])
-        for p in session.exec(pools)
+        for p in session.connection().execute(pools).all()
     ]
 
 
