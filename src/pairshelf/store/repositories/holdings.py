@@ -49,18 +49,17 @@ class PoolHolds:
 def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> list[PoolHolds]:
     """The accounts of these pools, or of all, by name. A fixed number of statements."""
     of_pools = (lambda column: true()) if pool_ids is None else (lambda column: among(column, pool_ids))
-    pieces = dict(session.exec(
-        select(VolumePiece.volume_id, func.sum(VolumePiece.count)).where(of_pools(VolumePiece.pool_id))
-        .group_by(col(VolumePiece.volume_id))
-    ).all())  # fmt: skip
-    stripes = dict(session.exec(
-        select(VolumeStripes.volume_id, func.octet_length(VolumeStripes.placed) / 8).where(of_pools(VolumeStripes.pool_id))
-    ).all())  # fmt: skip
+    # Plain rows: there are as many as volumes.
+    ask = session.connection().execute
+    given_to = select(VolumePiece.volume_id, func.sum(VolumePiece.count)).where(of_pools(VolumePiece.pool_id))
+    pieces = dict(ask(given_to.group_by(col(VolumePiece.volume_id))).all())
+    placed = select(VolumeStripes.volume_id, func.octet_length(VolumeStripes.placed) / 8)
+    stripes = dict(ask(placed.where(of_pools(VolumeStripes.pool_id))).all())
     kept = col(SampleFile.deleted_at).is_(None)
     in_bins = func.coalesce(func.sum(SampleFile.extents).filter(~kept), 0)
     files = {
         volume: (int(taken), int(binned))
-        for volume, taken, binned in session.connection().execute(
+        for volume, taken, binned in ask(
             select(SampleFile.volume_id, func.sum(SampleFile.extents), in_bins)
             .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
             .where(of_pools(VolumeRow.pool_id)).group_by(col(SampleFile.volume_id))
@@ -73,7 +72,7 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
     numbers: dict[int, dict[int, int]] = defaultdict(dict)
     query = pick(VolumeRow.id, VolumeRow.pool_id, VolumeRow.name, VolumeRow.size, VolumeRow.thin, VolumeRow.overhead,
                  VolumeRow.reserved_share, VolumeRow.protection, VolumeRow.recorded_as, VolumeRow.moving_from)  # fmt: skip
-    rows = session.connection().execute(query.where(of_pools(VolumeRow.pool_id)).order_by(VolumeRow.name)).all()
+    rows = ask(query.where(of_pools(VolumeRow.pool_id)).order_by(VolumeRow.name)).all()
     for number, pool_id, name, size, thin, overhead, reserved, protected, recorded_as, moving_from in rows:
         given = int(pieces.get(number, 0)) * EXTENT
         taken, times, protection = given, 1.0, None
@@ -92,7 +91,7 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
     pools = pick(PoolRow.id, PoolRow.name, PoolRow.capacity).where(of_pools(PoolRow.id)).order_by(PoolRow.name)
     return [
         PoolHolds(p.id, p.name, holding(p.capacity, own[p.id]), tuple(own[p.id]), numbers[p.id])
-        for p in session.connection().execute(pools).all()
+        for p in ask(pools).all()
     ]
 
 
