@@ -18,7 +18,7 @@ import { about, EVERYTHING } from "../../api/keys";
 import { useAsking } from "../../shared/form";
 import { useBecome, useMay, useMe } from "../../shared/me";
 import { Act, Heading, Term, Trouble } from "../../shared/parts";
-import { formatHours, formatWhen } from "../../shared/units";
+import { formatHours, formatSize, formatWhen, useUnits } from "../../shared/units";
 
 const ROLES = ["administrator", "operator", "viewer"];
 
@@ -36,6 +36,7 @@ export function Settings() {
         }}
       >
         <Speed />
+        <Watching />
         <Password />
         <Sessions />
         {manage.may && <HouseRules />}
@@ -359,6 +360,61 @@ function People() {
           </Group>
         </Stack>
       </form>
+    </section>
+  );
+}
+
+/** A token for machines that read figures, and how much room histories take. */
+function Watching() {
+  const client = useQueryClient();
+  const may = useMay("manage-users");
+  const { system } = useUnits();
+  const token = server.useQuery("get", "/api/metrics-token", {}, { enabled: may.may });
+  const series = server.useQuery("get", "/api/series");
+  const settle = { onSettled: () => client.invalidateQueries(about("/api/metrics-token")) };
+  const make = useMutation({ mutationFn: () => ask(api.POST("/api/metrics-token")), ...settle });
+  const drop = useMutation({
+    mutationFn: () => ask(api.POST("/api/metrics-token/drop")),
+    onSuccess: () => make.reset(),
+    ...settle,
+  });
+  return (
+    <section className="paper" aria-label="What is recorded">
+      <h2>What is recorded</h2>
+      {series.data && (
+        <Text size="sm" c="dimmed" mb="sm">
+          A round every ten seconds, condensed by the minute, the hour and the day, and kept for ten years.
+          That takes {formatSize(series.data.bytes_now, system, 1)} now, and at most{" "}
+          {formatSize(series.data.bytes_in_ten_years, system, 1)} after ten years of as much as is watched
+          now.
+        </Text>
+      )}
+      <Text size="sm" mb={6}>
+        Machines read pools, volumes, drives and what needs you at <code>/metrics</code>, in the OpenMetrics
+        text format, with a token: <code>Authorization: Bearer …</code>
+      </Text>
+      {make.data?.token && (
+        <p style={{ margin: "0.3rem 0", overflowWrap: "anywhere" }}>
+          The token, shown this once: <strong>{make.data.token}</strong>
+        </p>
+      )}
+      <Group gap="xs">
+        <Act why={may.why} size="xs" variant="default" loading={make.isPending} onClick={() => make.mutate()}>
+          {token.data?.there ? "Make a new token" : "Make a token"}
+        </Act>
+        {token.data?.there && (
+          <Act
+            why={may.why}
+            size="xs"
+            variant="subtle"
+            loading={drop.isPending}
+            onClick={() => drop.mutate()}
+          >
+            Take it away
+          </Act>
+        )}
+      </Group>
+      <Trouble error={make.error ?? drop.error} />
     </section>
   );
 }
