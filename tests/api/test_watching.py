@@ -183,3 +183,40 @@ def test_metrics_are_read_with_a_token_and_are_what_the_screens_say(
     assert (read(token).status_code, read(second).status_code) == (401, 200)
     assert lab.post("/api/metrics-token/drop").get_json()["there"] is False
     assert read(second).status_code == 401
+
+
+def test_the_page_for_trouble_and_the_lamp(lab: Person, person: Callable[[str], Person]) -> None:
+    assert lab.get("/api/trouble/1").get_json()["over"] is True
+    happens("fail", "A2")
+    told = lab.get("/api/trouble/1").get_json()
+    assert (told["over"], told["title"], told["link"]) == (
+        False,
+        "The drive in A bay 2 has failed",
+        "/pools/1?replace=2",
+    )
+    assert any("A2" in line["sentence"] for line in told["happened"])
+    (shelf,) = told["shelves"]
+    matters = {m["page"] for m in lab.get("/api/today").get_json()["matters"]}
+    assert "/trouble/1" in matters
+    # The lamp is on the drive, so whoever looks sees it; it touches nothing of what the drive stores.
+    assert lab.post("/api/drives/2/lamp", {"on": True}, method="PUT").get_json() == {"on": True}
+    assert [d["lit"] for d in lab.get(f"/api/drives?shelves={shelf}").get_json()["drives"]] == [
+        False,
+        True,
+        False,
+        False,
+        False,
+    ]
+    assert lab.get("/api/trouble/1").get_json()["drives"][0]["lit"] is True
+    for _ in range(2):
+        assert lab.post("/api/drives/2/lamp", {"on": False}, method="PUT").status_code == 200
+    assert lab.get("/api/drives/2").get_json()["drive"]["lit"] is False
+    assert lab.post("/api/drives/99/lamp", {"on": True}, method="PUT").status_code == 404
+    assert person("wren").post("/api/drives/2/lamp", {"on": True}, method="PUT").status_code == 403
+    assert lab.get("/api/trouble/99").status_code == 404
+    # A third one is pulled, and a fourth: unreachable, and never said to be lost.
+    happens("pull", "A3")
+    happens("pull", "A4")
+    told = lab.get("/api/trouble/1").get_json()
+    assert told["title"] == "Pool cold is away, not lost"
+    assert {d["word"] for d in told["drives"]} == {"failed", "missing"} and len(told["keep_in"]) == 2

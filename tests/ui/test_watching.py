@@ -7,6 +7,7 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
+from pairshelf.engine.pools import devices
 from tests.ui.conftest import accessible, sign_in
 from tests.ui.test_growing import settled
 from tests.ui.test_moving import approve, do, drives
@@ -116,3 +117,40 @@ def test_what_is_used_is_seen_on_drives_shelves_and_pools(page: Page) -> None:
     page.goto("/")
     expect(page.get_by_role("region", name="Pools").get_by_text("drawer")).to_be_visible()
     assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
+
+
+def test_in_front_of_the_shelf_with_a_phone(page: Page) -> None:
+    old = drives("Larch", 4)
+    drives("Spare", 1)
+    pool = do(
+        "build-pool",
+        name="herbs",
+        scheme="parity-1",
+        drives=tuple(old),
+        volume="v",
+        volume_size="20 GiB",
+        file_system="xfs",
+    )
+    sign_in(page)
+    page.set_viewport_size({"width": 390, "height": 800})
+    page.goto(f"/pools/{pool}")
+    settled(page)
+    devices().fail("Larch-3")
+    page.goto("/")
+    page.get_by_role("link", name="What happened, and what not to do").first.click()
+    expect(page.get_by_role("heading", name="The drive in Larch bay 3 has failed")).to_be_visible()
+    expect(page.get_by_text("nothing more may fail")).to_be_visible()
+    expect(page.get_by_text(re.compile("Leave in: Larch bay 1"))).to_be_visible()
+    expect(page.get_by_role("img", name=re.compile("bay 3: .*failed; bay 4: .*leave it in"))).to_be_visible()
+    assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
+    assert accessible(page) == []
+    # The lamp is lit with one touch, and seen on the shelf.
+    page.get_by_role("button", name="Light its lamp").click()
+    expect(page.get_by_role("button", name="Put its lamp out")).to_be_visible()
+    expect(page.get_by_role("img", name=re.compile("bay 3: .*its lamp is lit"))).to_be_visible()
+    # The one right act leads to the drives that can take its place; then the page says that all is well.
+    page.get_by_role("link", name="Choose the drive that takes its place").click()
+    expect(page.get_by_text(re.compile("Spare bay 1")).first).to_be_visible()
+    do("replace-drive", pool_id=pool, slot=2, drive_id=int(old[3]) + 1)
+    page.goto(f"/trouble/{pool}")
+    expect(page.get_by_role("heading", name="Pool herbs is well")).to_be_visible(timeout=60_000)

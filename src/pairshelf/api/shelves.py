@@ -21,6 +21,7 @@ from pairshelf.core.domain.inventory import Differences, RowError, against_each_
 from pairshelf.core.domain.names import is_number, natural
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
+from pairshelf.engine.pools import devices
 from pairshelf.formats.inventory_csv import Reading, read_inventory, write_inventory
 from pairshelf.formats.tables import MOST_BYTES
 from pairshelf.services.drive_lists import store_list
@@ -83,6 +84,8 @@ class DriveOut(BaseModel):
     matches: bool = True
     #: Bytes on it on which something of its pool's volumes stands; null where it is no pool's member.
     used: int | None = None
+    #: The lamp of its bay is lit.
+    lit: bool = False
 
 
 class ShelfOut(BaseModel):
@@ -370,10 +373,11 @@ def _used_on_shelves(session: Session) -> dict[int, tuple[int, int]]:
 
 
 def _with_use(session: Session, drives: list[DriveOut]) -> list[DriveOut]:
-    """The same with what is used on those that are members of pools."""
+    """The same with what is used on those that are members of pools, and whose lamp is lit."""
     used = drives_used(session, {d.pool_id for d in drives if d.pool_id is not None})
+    lit = devices().lit()
     for drive in drives:
-        drive.used = used.get(drive.id)
+        drive.used, drive.lit = used.get(drive.id), drive.serial in lit
     return drives
 
 

@@ -36,6 +36,8 @@ class MatterOut(BaseModel):
     sentence: str
     act: str
     link: str
+    #: The page with all of it, for somebody in front of the shelf.
+    page: str
 
 
 class EntryOut(BaseModel):
@@ -92,7 +94,7 @@ def today() -> Any:
         finished, since = _finished(session, user)
     looks = found.glances
     return TodayOut(
-        matters=[MatterOut(gravity=m.gravity, sentence=m.sentence, act=m.act, link=m.link) for m in found.matters],
+        matters=[MatterOut(gravity=m.gravity, sentence=m.sentence, act=m.act, link=m.link, page=m.page) for m in found.matters],
         running=running, finished=finished, since=since, drives=found.drives, free_drives=found.free_drives, raw=found.raw,
         pools=len(looks), pool_capacity=found.total("capacity"), pool_given=found.total("given"),
         pool_files=found.total("files"), verdict=found.verdict, well=found.well,

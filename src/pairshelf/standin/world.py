@@ -284,6 +284,21 @@ class World:
             self._media.move_to_end(serial)
             return SimDrive(self, serial, media)
 
+    def light(self, serial: str, *, on: bool) -> None:
+        """See Devices."""
+        lamp = self.folder / "lamps" / _file(serial)
+        if on:
+            lamp.parent.mkdir(exist_ok=True)
+            lamp.write_text(serial)
+        else:
+            lamp.unlink(missing_ok=True)
+
+    def lit(self) -> frozenset[str]:
+        """See Devices."""
+        with contextlib.suppress(FileNotFoundError):
+            return frozenset(Path(entry.path).read_text() for entry in os.scandir(self.folder / "lamps"))
+        return frozenset()
+
     def nature_of(self, serial: str, media: Media) -> Nature | None:
         """What a drive is beyond what it shows; None where nobody has asked or told."""
         try:

@@ -2202,6 +2202,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trouble/{pool_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong with a pool's drives, for somebody in front of the shelf. */
+        get: operations["trouble_trouble_trouble__int_pool_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drives/{drive_id}/lamp": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Light the lamp of a drive's bay, or put it out. */
+        put: operations["trouble_lamp_drives__int_drive_id__lamp_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/build-pool": {
         parameters: {
             query?: never;
@@ -3434,6 +3468,11 @@ export interface components {
              * @default null
              */
             used?: number | null;
+            /**
+             * Lit
+             * @default false
+             */
+            lit?: boolean;
         };
         /** SelectionOut */
         SelectionOut: {
@@ -6681,6 +6720,8 @@ export interface components {
             act: string;
             /** Link */
             link: string;
+            /** Page */
+            page: string;
         };
         /** LogOut */
         LogOut: {
@@ -8143,6 +8184,81 @@ export interface components {
             token: string | null;
             /** There */
             there: boolean;
+        };
+        /** TroubleOut */
+        TroubleOut: {
+            /** Pool Id */
+            pool_id: number;
+            /** Pool */
+            pool: string;
+            /** State */
+            state: string;
+            /** Over */
+            over: boolean;
+            /** Title */
+            title: string;
+            /** Still */
+            still: string;
+            /** Happened */
+            happened: components["schemas"]["HappenedOut"][];
+            /** Drives */
+            drives: components["schemas"]["ConcernedOut"][];
+            /** Must */
+            must: string;
+            /** Must Why */
+            must_why: string;
+            /** Link */
+            link: string | null;
+            /** Blocked */
+            blocked: components["schemas"]["BlockedOut"][];
+            /** Keep In */
+            keep_in: components["schemas"]["ConcernedOut"][];
+            /** Shelves */
+            shelves: number[];
+            /** Jobs */
+            jobs: components["schemas"]["JobOut"][];
+        };
+        /** BlockedOut */
+        BlockedOut: {
+            /** Act */
+            act: string;
+            /** Why */
+            why: string;
+        };
+        /** ConcernedOut */
+        ConcernedOut: {
+            /** Slot */
+            slot: number;
+            /** Drive Id */
+            drive_id: number | null;
+            /** Serial */
+            serial: string | null;
+            /** Place */
+            place: string;
+            /** Word */
+            word: string;
+            /** Lit */
+            lit: boolean;
+        };
+        /** HappenedOut */
+        HappenedOut: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Sentence */
+            sentence: string;
+        };
+        /** LampOut */
+        LampOut: {
+            /** On */
+            on: boolean;
+        };
+        /** LampBody */
+        LampBody: {
+            /** On */
+            on: boolean;
         };
         /**
          * BuildPoolBody
@@ -14321,6 +14437,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TokenOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    trouble_trouble_trouble__int_pool_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TroubleOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    trouble_lamp_drives__int_drive_id__lamp_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LampBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LampOut"];
                 };
             };
             400: components["responses"]["BadInput"];

@@ -29,6 +29,7 @@ import { Partitions } from "../features/shelves/Partitions";
 import { Shelves } from "../features/shelves/Shelves";
 import { Setup, SignIn } from "../features/sign-in/SignIn";
 import { Today } from "../features/today/Today";
+import { InTrouble } from "../features/trouble/InTrouble";
 import { Live } from "../shared/live";
 import { useMe } from "../shared/me";
 import { OnceProvider } from "../shared/once";
@@ -83,6 +84,7 @@ function Door() {
               <Route path="comparisons/:id" element={<OpenSaved />} />
               <Route path="build" element={<Build />} />
               <Route path="pools" element={<Pools />} />
+              <Route path="trouble/:id" element={<InTrouble />} />
               <Route path="pools/:id" element={<Pool />} />
               <Route path="pools/:id/grow" element={<Grow />} />
               <Route path="access" element={<Access />} />

@@ -102,7 +102,7 @@ function ticksOf(
   const each = many > 12 ? 5 : many > 6 ? 2 : 1;
   const ticks = Array.from({ length: Math.max(0, many) }, (_, i) => ({
     at: (i + 1) * step * unit,
-    long: (i + 1) % each === 0 && (whole - (i + 1) * step) / whole > 0.06,
+    long: (i + 1) % each === 0 && (whole - (i + 1) * step) / whole > 0.15,
   }));
   return { ticks, unit };
 }

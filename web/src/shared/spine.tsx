@@ -135,6 +135,13 @@ export function SpineDrawing({ drive, largest, system, selected }: SpineProps) {
           fill="var(--sheet)"
         />
       )}
+      {drive.lit && (
+        <g stroke="var(--rust)" strokeWidth="1.6">
+          <circle cx={SPINE_WIDTH / 2} cy={-9} r="3.2" fill="var(--rust)" stroke="none" />
+          <path d={`M${SPINE_WIDTH / 2 - 9} -9h4M${SPINE_WIDTH / 2 + 5} -9h4M${SPINE_WIDTH / 2} -18v4`} />
+          <title>its lamp is lit</title>
+        </g>
+      )}
       {has("spare") && (
         <rect
           x="0"

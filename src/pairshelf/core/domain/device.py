@@ -247,6 +247,14 @@ class Devices(Protocol):
         """Serials of drives with which something is wrong, and what."""
         ...
 
+    def light(self, serial: str, *, on: bool) -> None:
+        """Light the lamp of a drive's bay, or put it out; nothing of what it stores is touched."""
+        ...
+
+    def lit(self) -> frozenset[str]:
+        """Serials of drives whose lamp is lit."""
+        ...
+
     def arrivals(self) -> Sequence[Arrival]:
         """Drives put into bays since they were last acknowledged."""
         ...

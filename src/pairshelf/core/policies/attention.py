@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import IntEnum
 
 from pairshelf.core.policies.filling import Filling
@@ -34,6 +34,8 @@ class Matter:
     sentence: str
     act: str
     link: str
+    #: The page with all of it, for somebody in front of the shelf; empty: there is none.
+    page: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +93,8 @@ def matters(
             )
         )
     for pool in pools:
-        found.extend(_of_pool(pool))
+        # Whatever is wrong with its drives, the page for somebody in front of the shelf says all of it.
+        found.extend(replace(m, page=f"/trouble/{pool.id}") if pool.state != "healthy" else m for m in _of_pool(pool))
     found += [
         Matter(
             Gravity.SOON,
@@ -107,7 +110,7 @@ def matters(
         if pool is None
         else Matter(
             Gravity.SOON, f"{where} still works, but its readings warn. Replace it while it can be copied.", "Replace it",
-            f"/pools/{pool}?replace={i}",
+            f"/pools/{pool}?replace={i}", f"/trouble/{pool}",
         )
         for i, where, pool in failing
     ]  # fmt: skip

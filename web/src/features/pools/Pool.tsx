@@ -296,6 +296,12 @@ function Standing({ pool }: { pool: PoolData }) {
       {pool.synced < 1 &&
         whole &&
         " The first sync is under way; what has been written is protected already."}
+      {(!whole || pool.places.some((p) => p.condition === "failing")) && (
+        <>
+          {" "}
+          <Link to={`/trouble/${pool.id}`}>In front of the shelf: what to do, and what not</Link>
+        </>
+      )}
     </p>
   );
 }

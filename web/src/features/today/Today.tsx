@@ -62,6 +62,7 @@ export function Today() {
             >
               {m.sentence}
             </span>
+            {m.page && <Link to={m.page}>What happened, and what not to do</Link>}
             {m.act && (
               <Button
                 component={Link}

@@ -1,0 +1,118 @@
+"""The page for trouble: what happened to a pool, what may still fail, the one right act; and the lamps of drives."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+
+from flask_openapi3 import APIBlueprint
+from pydantic import BaseModel
+from sqlmodel import select
+
+from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.jobs import JobOut, jobs_out
+from pairshelf.core.domain.acts import Act
+from pairshelf.core.watching.trouble import Concerned
+from pairshelf.engine.pools import devices
+from pairshelf.services.trouble import light, pool_trouble
+from pairshelf.store.database import among, transaction
+from pairshelf.store.tables import JobRow
+
+api = APIBlueprint("trouble", __name__, url_prefix="/api")
+
+
+class ConcernedOut(BaseModel):
+    slot: int
+    drive_id: int | None
+    serial: str | None
+    place: str
+    #: failed, missing, failing, rebuilding.
+    word: str
+    lit: bool
+
+
+class BlockedOut(BaseModel):
+    act: str
+    why: str
+
+
+class HappenedOut(BaseModel):
+    at: dt.datetime
+    sentence: str
+
+
+class TroubleOut(BaseModel):
+    pool_id: int
+    pool: str
+    state: str
+    #: All is well again: there is nothing below.
+    over: bool
+    title: str
+    still: str
+    happened: list[HappenedOut]
+    drives: list[ConcernedOut]
+    #: The one right act, why, and where it is done; null: by hand, or by itself.
+    must: str
+    must_why: str
+    link: str | None
+    blocked: list[BlockedOut]
+    #: Members without which data could not be used.
+    keep_in: list[ConcernedOut]
+    #: Shelves on which its drives stand.
+    shelves: list[int]
+    jobs: list[JobOut]
+
+
+class TroublePath(BaseModel):
+    pool_id: int
+
+
+class LampPath(BaseModel):
+    drive_id: int
+
+
+class LampBody(BaseModel):
+    on: bool
+
+
+class LampOut(BaseModel):
+    on: bool
+
+
+@api.get("/trouble/<int:pool_id>", responses={200: TroubleOut})
+@needs(Act.LOOK)
+def trouble(path: TroublePath) -> Any:
+    """What is wrong with a pool's drives, for somebody in front of the shelf."""
+    lit = devices().lit()
+    with transaction() as session:
+        told = pool_trouble(session, path.pool_id)
+        jobs = jobs_out(session, select(JobRow).where(among(JobRow.id, told.jobs))) if told.jobs else []
+
+    def out(one: Concerned) -> ConcernedOut:
+        return ConcernedOut(
+            slot=one.slot,
+            drive_id=one.drive_id,
+            serial=one.serial,
+            place=one.place,
+            word=one.word,
+            lit=one.serial in lit,
+        )
+
+    found = told.trouble
+    return TroubleOut(
+        pool_id=path.pool_id, pool=told.name, state=told.state, over=found is None, shelves=told.shelves, jobs=jobs,
+        title=found.title if found else f"Pool {told.name} is {told.state}", still=found.still if found else "",
+        happened=[HappenedOut(at=at, sentence=said) for at, said in told.happened],
+        drives=[out(d) for d in found.drives] if found else [], keep_in=[out(d) for d in found.keep_in] if found else [],
+        must=found.must.words if found else "", must_why=found.must.why if found else "", link=found.must.link if found else None,
+        blocked=[BlockedOut(act=b.act, why=b.why) for b in found.blocked] if found else [],
+    )  # fmt: skip
+
+
+@api.put("/drives/<int:drive_id>/lamp", responses={200: LampOut})
+@needs(Act.MANAGE_DRIVES)
+def lamp(path: LampPath, body: LampBody) -> Any:
+    """Light the lamp of a drive's bay, or put it out."""
+    with transaction() as session:
+        light(session, path.drive_id, signed_in().name, on=body.on)
+    return LampOut(on=body.on)
