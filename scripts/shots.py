@@ -43,7 +43,7 @@ def main() -> None:
             by_night = signed_in(dark.new_page())
             take(by_night, "compare-dark", f"/compare?what=what-if&what-if={STATIONS}&survive_shelves=1")
             narrow = browser.new_context(base_url=url, viewport={"width": 390, "height": 844})
-            take(signed_in(narrow.new_page()), "pool-narrow", "/pools/2")
+            take(signed_in(narrow.new_page()), "trouble", "/trouble/1")
             browser.close()
     finally:
         demo.terminate()
@@ -243,9 +243,29 @@ def found(page: Page) -> None:
             take(page, "found", "/pools")
 
 
+def a_month(page: Page) -> None:
+    """A month passes in which a host writes to the archive every day; how that looks on its pool."""
+    page.goto("/pools/1")
+    volume = page.get_by_role("region", name="Volume herbarium-archive")
+    volume.get_by_role("button", name="Change").last.click()
+    volume.get_by_label("Written a day").fill("1.1 TB")
+    volume.get_by_role("button", name="Keep").click()
+    volume.get_by_text(re.compile("It writes 1.10 TB")).wait_for()
+    page.goto("/settings")
+    page.get_by_role("button", name="A month passes").click()
+    page.get_by_role("button", name="Stop here").wait_for()
+    page.get_by_role("button", name="A month passes").wait_for(timeout=180_000)
+    page.goto("/pools/1")
+    page.get_by_label("Span of time").first.click()
+    page.get_by_role("option", name="the last month").click()
+    page.get_by_role("img", name=re.compile("taken by files now")).wait_for()
+    take(page, "pool", whole=True)
+
+
 def walk(page: Page) -> None:
     """The way through, with a picture of each main view."""
-    take(page, "today")
+    a_month(page)
+    take(page, "today", "/")
     page.goto("/shelves?filter=shelf:cold")
     page.get_by_role("button", name="Choose those that are free").click()
     page.get_by_text("8 drives chosen").wait_for()
@@ -266,7 +286,6 @@ def walk(page: Page) -> None:
     page.get_by_role("link", name="Go to the pool").click()
     page.get_by_role("button", name="Write sample files").click()
     page.wait_for_timeout(2500)
-    take(page, "pool")
     access(page)
     page.goto("/pools/1")
     page.get_by_role("heading", name="Figures").wait_for()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import threading
 import time
 from collections.abc import Callable
@@ -17,8 +18,9 @@ from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.engine import approver
 from pairshelf.engine.apply import APPLY
 from pairshelf.engine.pools import devices, open_pool
+from pairshelf.store import clock
 from pairshelf.store.database import engine, transaction
-from pairshelf.store.tables import DriveRow, Host, PoolRow, SampleFile, SheetRow, Site, VolumeRow
+from pairshelf.store.tables import DriveRow, Host, LogRow, PoolRow, SampleFile, SheetRow, Site, VolumeRow
 from tests.engine.helpers import at_once, build, carry_all, do, fill, shelf
 
 
@@ -212,6 +214,14 @@ def test_what_stands_in_the_way_is_what_approving_would_say_and_nothing_is_done(
     with transaction() as session:
         assert "have changed since" in (session.get(SheetRow, delete.number).stale or "")  # type: ignore[union-attr]
         assert session.get(SheetRow, sheet.number).stale is None  # type: ignore[union-attr]
+    # A day later the one that is out of date is put away by itself, with the reason; the other one waits.
+    clock.go_ahead(dt.timedelta(hours=25))
+    approver.look_through_drafts(devices())
+    with transaction() as session:
+        assert session.get_one(SheetRow, delete.number).state == "withdrawn"
+        assert session.get_one(SheetRow, sheet.number).state == "draft"
+        said = session.exec(select(LogRow.sentence).where(LogRow.act == "sheet-withdrawn")).one()
+    assert said.startswith("Delete volume p/v: put away, as it was out of date. Things have changed")
 
 
 @pytest.mark.usefixtures("db")

@@ -21,7 +21,7 @@ from pairshelf.core.policies.together import require_apart
 from pairshelf.engine.apply import APPLY
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.errands import on_drive, on_host, require_none
-from pairshelf.engine.log import log
+from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.planner import Named, estate_of, named, plan
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import Lock, lock_until_commit, transaction
@@ -236,6 +236,24 @@ def look_through_drafts(world: Devices) -> None:
             row = session.get(SheetRow, number)
             if row is not None:
                 row.stale = error.message if error else None
+    _put_away_the_stale()
+
+
+#: So long a draft that is out of date is kept to be read.
+_KEPT_STALE = dt.timedelta(days=1)
+
+
+def _put_away_the_stale() -> None:
+    """Withdraw drafts that have been out of date for a day and more; those of a plan are looked at with it."""
+    with transaction() as session:
+        query = select(SheetRow).where(
+            SheetRow.state == SheetState.DRAFT, col(SheetRow.stale).is_not(None), col(SheetRow.plan_id).is_(None),
+            SheetRow.created_at < now() - _KEPT_STALE,
+        ).with_for_update(skip_locked=True).limit(50)  # fmt: skip
+        for row in session.exec(query).all():
+            row.state = SheetState.WITHDRAWN
+            said = f"{row.title}: put away, as it was out of date. {row.stale}"
+            log(session, SYSTEM, "sheet-withdrawn", row.title, said, sheet=row.id)
 
 
 def _hold(session: Session, context: Context) -> Named:
