@@ -13,13 +13,14 @@ from prometheus_client.openmetrics.parser import text_string_to_metric_families
 from sqlmodel import col, select
 
 from pairshelf.core.watching.series import SERIES
+from pairshelf.engine.carry import carry
 from pairshelf.engine.history import take_round
 from pairshelf.engine.worker import _beat
 from pairshelf.store import clock
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import DriveRow, LogRow, VolumeRow
 from tests.api.conftest import Person
-from tests.engine.helpers import carry_all, fill, happens
+from tests.engine.helpers import at_once, build, carry_all, do, fill, happens, open_jobs, shelf
 
 
 def _number(name: str) -> int:
@@ -220,3 +221,28 @@ def test_the_page_for_trouble_and_the_lamp(lab: Person, person: Callable[[str], 
     told = lab.get("/api/trouble/1").get_json()
     assert told["title"] == "Pool cold is away, not lost"
     assert {d["word"] for d in told["drives"]} == {"failed", "missing"} and len(told["keep_in"]) == 2
+
+
+def test_a_pool_that_is_restriped_is_seen_at_a_glance_too(
+    person: Callable[[str], Person], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Half way: between the two layouts, everything that is said of it can be said."""
+    at_once()
+    drives = shelf(5, name="R")
+    pool = build(drives[:3], "parity-1", name="way")
+    fill(pool, 0.5)
+    carry_all()
+    do("convert-pool", pool="way", scheme="parity-2", drives=(drives[3],))
+    (job,) = open_jobs("restripe")
+    monkeypatch.setattr("pairshelf.engine.carry._MOST", 3)
+    steps = iter([False] * 3 + [True] * 10)
+    carry(job, stop=lambda: next(steps))
+    who = person("ida")
+    for path in (f"/api/pools/{pool}", "/api/pools", "/api/today", "/api/shelves", f"/api/trouble/{pool}"):
+        assert who.get(path).status_code == 200, path
+    glance = who.get(f"/api/pools/{pool}").get_json()["glance"]
+    assert glance["given"] <= glance["capacity"] and glance["still"] == "any one drive may fail"
+    shelf_id = who.get("/api/shelves").get_json()["shelves"][0]["id"]
+    used = [d["used"] for d in who.get(f"/api/drives?shelves={shelf_id}").get_json()["drives"]]
+    assert all(0 < u <= 60 * 2**30 for u in used[:4]) and used[4] is None
+    _round()

@@ -128,7 +128,7 @@ def test_importing_a_list_with_mistakes_and_then_without(page: Page, tmp_path: P
 def test_a_viewer_sees_reasons_instead_of_acts(page: Page) -> None:
     sign_in(page, "wren")
     page.goto("/pools/1")
-    expect(page.get_by_text("Volume herbarium-archive")).to_be_visible()
+    expect(page.get_by_role("heading", name="Volume herbarium-archive")).to_be_visible()
     button = page.get_by_role("button", name="Write sample files")
     expect(button).to_have_attribute("aria-disabled", "true")
     button.hover()

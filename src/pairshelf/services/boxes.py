@@ -12,6 +12,7 @@ from sqlmodel import Session, col, select
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.errors import NotFound, NotPossible
 from pairshelf.engine.log import log
+from pairshelf.engine.records import Recorder
 from pairshelf.standin.boxes import pack, unpack
 from pairshelf.standin.world import World
 from pairshelf.store.repositories.drives_and_pools import record_of
@@ -24,6 +25,8 @@ def pack_shelf(session: Session, world: World, shelf_id: int, into: IO[bytes], w
     rows = session.exec(select(DriveRow).where(DriveRow.shelf_id == shelf_id).order_by(col(DriveRow.bay))).all()
     if not rows:
         raise NotPossible(f"{shelf.name} has no drives.", code="shelf-empty", field="shelf_id")
+    # Taken out in good order, they say all there is to be said; not only what was so a second ago.
+    Recorder(world).write_due(at_once=True)
     pack(world, [record_of(row, shelf, site, host) for row in rows], into)
     log(session, who, "stand-in-packed", shelf.name, f"{len(rows)} simulated drives of {shelf.name} were put into a box.",
         serials=[r.serial for r in rows])  # fmt: skip

@@ -154,7 +154,7 @@ function Chart({ told, named }: { told: Told[]; named: string }) {
         one point a {told[0].grain === "round" ? "ten seconds" : told[0].grain}
       </div>
       <details style={{ marginTop: 4 }}>
-        <summary style={{ cursor: "pointer" }}>As a table</summary>
+        <summary className="opens">As a table</summary>
         <div className="scroll-x" tabIndex={0} style={{ maxHeight: 260, overflowY: "auto" }}>
           <table className="plain">
             <thead>

@@ -93,7 +93,7 @@ export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed
         <Thresholds of={{ volume: volume.id }} tell={volume.held.tell} urgent={volume.held.urgent} />
       )}
       <details onToggle={(event) => setLooking(event.currentTarget.open)} className="no-print">
-        <summary style={{ cursor: "pointer", margin: "0.4rem 0" }}>How it filled</summary>
+        <summary className="opens">How it filled</summary>
         {looking && <History series={["volume-files"]} of={volume.id} named={`Volume ${volume.name}`} />}
       </details>
       <div className="facts">

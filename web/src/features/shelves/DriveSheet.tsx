@@ -106,7 +106,7 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
         <div style={{ margin: "0.8rem 0" }}>
           <Ruler label={`Drive ${drive.serial}`} capacity={drive.size} written={drive.used} />
           <details onToggle={(event) => setLooking(event.currentTarget.open)} className="no-print">
-            <summary style={{ cursor: "pointer", margin: "0.3rem 0" }}>How it filled</summary>
+            <summary className="opens">How it filled</summary>
             {looking && <History series={["drive-used"]} of={drive.id} named={`Drive ${drive.serial}`} />}
           </details>
         </div>
