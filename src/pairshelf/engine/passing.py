@@ -55,6 +55,9 @@ def stop(session: Session) -> None:
 
 def stride(watch: Watch) -> bool:
     """One stride forward, if time is to pass; whether there is another one to go."""
+    with transaction() as session:
+        if until(session) is None:
+            return False
     with held_lock(Lock.PASSING) as mine:
         if mine is None:
             return False

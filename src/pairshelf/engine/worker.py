@@ -38,7 +38,7 @@ _BEAT_EVERY = 2.0
 _DRAFTS_EVERY = 60.0
 _RECORDS_EVERY = 1.0
 _WATCH_EVERY = 1.0
-_PASSING_EVERY = 0.5
+_PASSING_EVERY = 1.0
 
 _stopping = threading.Event()
 _logger = structlog.get_logger()

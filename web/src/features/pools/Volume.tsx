@@ -92,7 +92,11 @@ export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed
       {!ruled && volume.held && (
         <Thresholds of={{ volume: volume.id }} tell={volume.held.tell} urgent={volume.held.urgent} />
       )}
-      <details onToggle={(event) => setLooking(event.currentTarget.open)} className="no-print">
+      <details
+        onToggle={(event) => setLooking(event.currentTarget.open)}
+        className="no-print"
+        style={{ marginBottom: "0.6rem" }}
+      >
         <summary className="opens">How it filled</summary>
         {looking && <History series={["volume-files"]} of={volume.id} named={`Volume ${volume.name}`} />}
       </details>
