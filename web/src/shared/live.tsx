@@ -41,8 +41,14 @@ function listen(client: QueryClient, tell: (answers: Answers) => void): () => vo
   let source: EventSource | undefined;
   const flush = () => {
     timer = undefined;
-    client.invalidateQueries(about(...waiting));
+    // An answer that is on its way is left to come, and asked for anew then: cut off each time something changes, it
+    // would never come where it takes longer than changes do.
+    const later = [...waiting].filter((path) => client.isFetching(about(path)) > 0);
+    const now = [...waiting].filter((path) => !later.includes(path));
     waiting.clear();
+    for (const path of later) waiting.add(path);
+    if (now.length) client.invalidateQueries(about(...now));
+    if (later.length) timer = setTimeout(flush, 400);
   };
   const changed = (topics: string) => {
     for (const topic of topics.split(",")) {
