@@ -35,7 +35,7 @@ def _volume(name: str) -> int:
         return session.exec(select(VolumeRow).where(VolumeRow.name == name)).one().number
 
 
-def _thin_pool(scheme: str = "parity-1", **more: object) -> tuple[int, int]:
+def _half_full(scheme: str = "parity-1", **more: object) -> tuple[int, int]:
     """A pool with a thin volume, half full; their numbers."""
     at_once()
     if scheme == "spread":
@@ -71,7 +71,7 @@ def _some_deleted(volume: int, seed: int) -> None:
 def test_what_comes_back_is_what_was_said_and_all_that_stays_reads_back(
     scheme: str, more: dict[str, object], seed: int
 ) -> None:
-    pool, volume = _thin_pool(scheme, **more)
+    pool, volume = _half_full(scheme, **more)
     assert _held(pool).account.reclaimable == 0
     _some_deleted(volume, seed)
     before = _held(pool).account
@@ -97,7 +97,7 @@ def test_what_comes_back_is_what_was_said_and_all_that_stays_reads_back(
 
 @pytest.mark.usefixtures("db")
 def test_bins_are_emptied_only_when_that_was_said() -> None:
-    pool, volume = _thin_pool()
+    pool, volume = _half_full()
     with transaction() as session:
         files = session.exec(select(SampleFile).order_by(col(SampleFile.id))).all()
         for file in files[:2]:
@@ -120,7 +120,7 @@ def test_a_sheet_goes_stale_when_something_else_was_deleted_since() -> None:
     from pairshelf.engine import approver
     from pairshelf.engine.pools import devices
 
-    _, volume = _thin_pool()
+    _, volume = _half_full()
     _some_deleted(volume, 1)
     with transaction() as session:
         sheet = approver.draw_up(session, "reclaim", request_of("reclaim", {"pool": "p"}), "ida")
@@ -133,7 +133,7 @@ def test_a_sheet_goes_stale_when_something_else_was_deleted_since() -> None:
 
 @pytest.mark.usefixtures("db")
 def test_a_host_that_deletes_tells_no_pool() -> None:
-    pool, volume = _thin_pool()
+    pool, volume = _half_full()
     given = _held(pool).account.given
     with transaction() as session:
         pieces = pieces_of(session, volume)
@@ -153,7 +153,7 @@ def test_a_host_that_deletes_tells_no_pool() -> None:
 
 @pytest.mark.usefixtures("db")
 def test_days_pass_hosts_write_and_it_is_recorded_on_its_days() -> None:
-    pool, volume = _thin_pool()
+    pool, volume = _half_full()
     before = _held(pool).account.files
     with transaction() as session:
         assert keep_writes(session, volume, "2.5 GiB", "ida") == 5 * GIB // 2
@@ -192,8 +192,33 @@ def test_days_pass_hosts_write_and_it_is_recorded_on_its_days() -> None:
 
 
 @pytest.mark.usefixtures("db")
+def test_a_stride_that_was_cut_off_is_not_written_twice(monkeypatch: pytest.MonkeyPatch) -> None:
+    pool, volume = _half_full()
+    before = _held(pool).account.files
+    with transaction() as session:
+        keep_writes(session, volume, "8 GiB", "ida")
+        passing.begin(session, "ida", dt.timedelta(days=1))
+
+    class Killed(BaseException):
+        pass
+
+    def killed(_: dt.timedelta) -> None:
+        raise Killed
+
+    monkeypatch.setattr(passing, "_wait_for", lambda _jobs: carry_all())
+    with monkeypatch.context() as patch:
+        patch.setattr(clock, "go_ahead", killed)
+        with pytest.raises(Killed):
+            passing.stride(Watch(clock.now))
+    while passing.stride(Watch(clock.now)):
+        pass
+    assert _held(pool).account.files - before <= 8 * GIB
+    assert clock.ahead() >= dt.timedelta(hours=23)
+
+
+@pytest.mark.usefixtures("db")
 def test_hosts_write_no_more_than_there_is_room_for_and_wait_where_they_cannot() -> None:
-    pool, volume = _thin_pool()
+    pool, volume = _half_full()
     with transaction() as session:
         keep_writes(session, volume, "300 GiB", "ida")
         jobs = passing._write(session, dt.timedelta(days=1))
@@ -224,7 +249,7 @@ def test_the_clock_goes_forward_only_and_everybody_sees_it() -> None:
 
 @pytest.mark.usefixtures("db")
 def test_what_makes_no_sense_is_refused_at_its_field() -> None:
-    pool, volume = _thin_pool()
+    pool, volume = _half_full()
     for text in ("much", f"{MOST_A_DAY + 1} B", "-1 GB"):
         with pytest.raises(BadInput) as refused, transaction() as session:
             keep_writes(session, volume, text, "ida")

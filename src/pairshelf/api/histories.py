@@ -16,7 +16,7 @@ from pairshelf.api.queries import Query
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.names import file_name
 from pairshelf.core.errors import BadInput
-from pairshelf.core.watching.series import BY_ID, SERIES
+from pairshelf.core.watching.series import SERIES, series_named
 from pairshelf.core.watching.thresholds import Thresholds
 from pairshelf.services import watching
 from pairshelf.services.watching import LONGEST_HOURS, History, history_of
@@ -94,9 +94,7 @@ class WatchedVolume(BaseModel):
 
 
 def _asked(query: HistoryQuery) -> History:
-    series = BY_ID.get(query.series)
-    if series is None:
-        raise BadInput(f"“{query.series}” is nothing that is recorded; there are {', '.join(BY_ID)}.", field="series")
+    series = series_named(query.series)
     if query.until is not None and query.until.tzinfo is None:
         raise BadInput("Say the time zone of the end, as in 2026-11-27T12:00:00Z.", field="until")
     try:

@@ -112,14 +112,14 @@ def look_at_thresholds(session: Session, pools: list[PoolHolds], at: dt.datetime
             limits = watched.of_pool(pool.id)
             said += _crossed(session, at, f"Pool {pool.name}", pool.account.share, before, limits, pool_id=pool.id)
         for volume in pool.volumes:
-            if not volume.kept_by_rule:
+            if volume.told_of:
                 before = watched.volume_levels.get(volume.id, Level.ROOM)
                 name = f"Volume {volume.name} of {pool.name}"
                 limits = watched.of_volume(volume.id)
                 said += _crossed(session, at, name, volume.share, before, limits, volume_id=volume.id)
     # What is meant to be full, or has no thin volumes any longer, is above nothing.
     thin = {p.id for p in pools if p.account.thin}
-    full = {v.id for p in pools for v in p.volumes if v.kept_by_rule}
+    full = {v.id for p in pools for v in p.volumes if not v.told_of}
     for row in session.exec(select(Crossing)):
         if (row.pool_id is not None and row.pool_id not in thin) or row.volume_id in full:
             session.delete(row)

@@ -10,8 +10,8 @@ from sqlalchemy import and_, case, func
 from sqlmodel import Session, col, or_, select
 
 from pairshelf.core.domain.away import Stood, away_named
-from pairshelf.core.policies.attention import Matter, PoolFacts, matters
-from pairshelf.core.watching.glance import Glance, in_order, is_well, verdict
+from pairshelf.core.policies.attention import Matter, PoolFacts, is_well, matters, verdict
+from pairshelf.core.watching.glance import Glance, in_order
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices
 from pairshelf.services.watching import glances, what_fills, with_outlooks

@@ -19,7 +19,7 @@ from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.core.policies.filling import Filling, filling
 from pairshelf.core.watching.glance import Glance, VolumeGlance, first_to_fill
-from pairshelf.core.watching.series import BY_ID, Grain, Series, Subject, grain_for, kept_bytes
+from pairshelf.core.watching.series import Grain, Series, Subject, grain_for, kept_bytes, series_named
 from pairshelf.core.watching.thresholds import USUAL, Level, Thresholds, Watched
 from pairshelf.core.watching.trend import Outlook
 from pairshelf.engine.history import Seen, used_on_drives
@@ -54,7 +54,7 @@ def what_fills(session: Session, held: list[PoolHolds], watched: Watched) -> lis
 def _levels(pool: PoolHolds, watched: Watched) -> list[Level]:
     """How full a pool and its volumes are, as far as any of them is near a threshold."""
     near = watched.lowest
-    found = [watched.volume_level(v.id, v.share) for v in pool.volumes if v.share >= near and not v.kept_by_rule]
+    found = [watched.volume_level(v.id, v.share) for v in pool.volumes if v.share >= near and v.told_of]
     if pool.account.thin and pool.account.share >= near:
         found.append(watched.pool_level(pool.id, pool.account.share))
     return found
@@ -150,9 +150,9 @@ def _volumes(
     told = dict(outlooks[pool.id])
     return [
         VolumeGlance(
-            v, watched.of_volume(v.id), Level.ROOM if v.kept_by_rule else watched.volume_level(v.id, v.share), told.get(v.name)
+            v, watched.of_volume(v.id), Level.ROOM if not v.told_of else watched.volume_level(v.id, v.share), told.get(v.name)
         )
-        for v in pool.volumes
+        for v in pool.volumes if not v.unseen
     ]  # fmt: skip
 
 
@@ -185,8 +185,8 @@ def load_outlooks(session: Session, held: list[PoolHolds]) -> dict[int, list[tup
         if pool.account.thin and (facts := pools.get(pool.id)) and facts[0] == pool.account.capacity:
             own.append((None, Outlook(*facts[1:])))
         for volume in pool.volumes:
-            facts = None if volume.kept_by_rule else volumes.get(volume.id)
-            if facts and facts[0] == volume.for_files:
+            facts = volumes.get(volume.id)
+            if facts and volume.told_of and facts[0] == volume.for_files:
                 own.append((volume.name, Outlook(*facts[1:])))
     return found
 
@@ -247,9 +247,7 @@ def history_of(session: Session, series: Series, number: int, span: dt.timedelta
 
 def history_named(session: Session, series_id: str, name: str, hours: float) -> History:
     """The same by names: of a pool, of pool/volume, of a drive's serial. BadInput or NotFound where there is none."""
-    series = BY_ID.get(series_id)
-    if series is None:
-        raise BadInput(f"“{series_id}” is nothing that is recorded; there are {', '.join(BY_ID)}.", field="series")
+    series = series_named(series_id)
     if not 0 < hours <= LONGEST_HOURS:
         raise BadInput("Look back between a moment and ten years.", field="hours")
     if series.subject is Subject.DRIVE:

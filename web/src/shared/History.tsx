@@ -62,6 +62,7 @@ const BELOW = 20;
 function Chart({ told, named }: { told: Told[]; named: string }) {
   const { system } = useUnits();
   const { ref, width } = useElementSize();
+  const [open, setOpen] = useState(false);
   const wide = Math.min(900, Math.max(240, width || 480));
   const points = told.flatMap((t) => t.points);
   if (points.length === 0)
@@ -153,42 +154,50 @@ function Chart({ told, named }: { told: Told[]; named: string }) {
         {full !== null && <span>- - full. </span>}
         one point a {told[0].grain === "round" ? "ten seconds" : told[0].grain}
       </div>
-      <details style={{ marginTop: 4 }}>
+      <details style={{ marginTop: 4 }} onToggle={(event) => setOpen(event.currentTarget.open)}>
         <summary className="opens">As a table</summary>
-        <div className="scroll-x" tabIndex={0} style={{ maxHeight: 260, overflowY: "auto" }}>
-          <table className="plain">
-            <thead>
-              <tr>
-                <th>from</th>
-                {told.map((t) => (
-                  <th key={t.series} className="num">
-                    {t.label}, mean
-                  </th>
-                ))}
-                <th className="num">lowest</th>
-                <th className="num">highest</th>
-              </tr>
-            </thead>
-            <tbody>
-              {[...told[0].points].reverse().map((p) => (
-                <tr key={p.at}>
-                  <td style={{ whiteSpace: "nowrap" }}>{formatWhen(p.at)}</td>
-                  {told.map((t) => {
-                    const there = t.points.find((other) => other.at === p.at);
-                    return (
-                      <td key={t.series} className="num">
-                        {there ? value(there.mean, t.unit, system) : "–"}
-                      </td>
-                    );
-                  })}
-                  <td className="num">{value(p.low, told[0].unit, system)}</td>
-                  <td className="num">{value(p.high, told[0].unit, system)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
+        {open && <Table told={told} />}
       </details>
+    </div>
+  );
+}
+
+function Table({ told }: { told: Told[] }) {
+  const { system } = useUnits();
+  const means = told.map((t) => new Map(t.points.map((p) => [p.at, p.mean])));
+  return (
+    <div className="scroll-x" tabIndex={0} style={{ maxHeight: 260, overflowY: "auto" }}>
+      <table className="plain">
+        <thead>
+          <tr>
+            <th>from</th>
+            {told.map((t) => (
+              <th key={t.series} className="num">
+                {t.label}, mean
+              </th>
+            ))}
+            <th className="num">lowest</th>
+            <th className="num">highest</th>
+          </tr>
+        </thead>
+        <tbody>
+          {[...told[0].points].reverse().map((p) => (
+            <tr key={p.at}>
+              <td style={{ whiteSpace: "nowrap" }}>{formatWhen(p.at)}</td>
+              {told.map((t, number) => {
+                const mean = means[number].get(p.at);
+                return (
+                  <td key={t.series} className="num">
+                    {mean === undefined ? "–" : value(mean, t.unit, system)}
+                  </td>
+                );
+              })}
+              <td className="num">{value(p.low, told[0].unit, system)}</td>
+              <td className="num">{value(p.high, told[0].unit, system)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </div>
   );
 }

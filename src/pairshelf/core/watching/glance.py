@@ -6,7 +6,6 @@ import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from pairshelf.core.policies.attention import Gravity, Matter
 from pairshelf.core.watching.holding import Holding, VolumeHolds
 from pairshelf.core.watching.thresholds import Level, Thresholds
 from pairshelf.core.watching.trend import Outlook
@@ -81,26 +80,3 @@ def in_order(glances: Sequence[Glance]) -> list[Glance]:
     return sorted(
         glances, key=lambda g: (g.well, graves.index(g.state), -g.level, -g.fullness if not g.well else 0.0, g.name)
     )
-
-
-def verdict(matters: Sequence[Matter], pools: int) -> str:
-    """Whether all is well, in one sentence."""
-    now = sum(m.gravity is Gravity.NOW for m in matters)
-    soon = sum(m.gravity is Gravity.SOON for m in matters)
-    if now:
-        return f"{_things(now)} you now{f', and {soon} more before long' if soon else ''}."
-    if soon:
-        return f"{_things(soon)} you before long."
-    if not pools:
-        return "There is no pool yet."
-    rest = len(matters)
-    return f"All is well; {rest} thing{'s' if rest > 1 else ''} can wait." if rest else "All is well."
-
-
-def _things(count: int) -> str:
-    return "One thing needs" if count == 1 else f"{count} things need"
-
-
-def is_well(matters: Sequence[Matter]) -> bool:
-    """Whether nothing needs a person now or soon."""
-    return all(m.gravity is Gravity.SOMETIME for m in matters)

@@ -34,6 +34,13 @@ class VolumeHolds:
     times: float = 1.0
     #: A keep rule deletes its oldest, so that it is meant to be full.
     kept_by_rule: bool = False
+    #: A copy that nobody sees yet: of a volume that is being moved here.
+    unseen: bool = False
+
+    @property
+    def told_of(self) -> bool:
+        """Whether somebody is told when it fills up."""
+        return not self.kept_by_rule and not self.unseen
 
     @property
     def for_files(self) -> int:

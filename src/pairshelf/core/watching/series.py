@@ -6,6 +6,8 @@ import datetime as dt
 from dataclasses import dataclass
 from enum import StrEnum
 
+from pairshelf.core.errors import BadInput
+
 
 class Subject(StrEnum):
     """What something is recorded of."""
@@ -44,6 +46,13 @@ SERIES = (
 )  # fmt: skip
 
 BY_ID = {series.id: series for series in SERIES}
+
+
+def series_named(name: str) -> Series:
+    """The series of that id; BadInput where there is none."""
+    if name not in BY_ID:
+        raise BadInput(f"“{name}” is nothing that is recorded; there are {', '.join(BY_ID)}.", field="series")
+    return BY_ID[name]
 
 
 @dataclass(frozen=True, slots=True)

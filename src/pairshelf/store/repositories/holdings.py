@@ -42,7 +42,7 @@ class PoolHolds:
     @property
     def fullest(self) -> VolumeHolds | None:
         """The volume that files have filled most, among those that are not meant to be full."""
-        filling = [v for v in self.volumes if not v.kept_by_rule]
+        filling = [v for v in self.volumes if v.told_of]
         return max(filling, key=lambda v: v.share, default=None)
 
 
@@ -85,7 +85,7 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
         back = taken - stays(files_extents - binned, stands.get(number, (0, 0))[1], protection) * EXTENT if thin else 0
         own[pool_id].append(VolumeHolds(
             number, name, size, thin, overhead, reserved or 0.0, given, files_extents * EXTENT, binned * EXTENT, taken,
-            max(0, back), times, number in ruled or moving_from is not None,
+            max(0, back), times, number in ruled, moving_from is not None,
         ))  # fmt: skip
         numbers[pool_id][number] = recorded_as or number
     pools = pick(PoolRow.id, PoolRow.name, PoolRow.capacity).where(of_pools(PoolRow.id)).order_by(PoolRow.name)

@@ -150,7 +150,7 @@ const SPANS: [string, number][] = [
 function Passing() {
   const client = useQueryClient();
   const may = useMay("work-stand-ins");
-  const time = server.useQuery("get", "/api/stand-in/time", {}, { refetchInterval: 2000 });
+  const time = server.useQuery("get", "/api/stand-in/time", {}, { refetchInterval: 30_000 });
   const settle = { onSettled: () => client.invalidateQueries(EVERYTHING) };
   const pass = useMutation({
     mutationFn: (hours: number) => ask(api.POST("/api/stand-in/time", { body: { hours } })),

@@ -15,12 +15,7 @@ type Concerned = Schema["ConcernedOut"];
 
 export function InTrouble() {
   const id = Number(useParams().id);
-  const told = server.useQuery(
-    "get",
-    "/api/trouble/{pool_id}",
-    { params: { path: { pool_id: id } } },
-    { refetchInterval: 5000 },
-  );
+  const told = server.useQuery("get", "/api/trouble/{pool_id}", { params: { path: { pool_id: id } } });
   useTitle(told.data?.title);
   if (told.isPending) return <Waiting height={400} />;
   if (told.isError) return <Failed error={told.error} />;

@@ -6,7 +6,7 @@ from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.pools.reclaim import ReclaimPlan
 from pairshelf.core.domain.device import Devices
-from pairshelf.core.layouts.allocation import gaps
+from pairshelf.core.layouts.allocation import gaps, spans
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.io.files import remove_files
 from pairshelf.engine.io.volume_io import give_back, pieces_of
@@ -28,11 +28,6 @@ def apply(session: Session, _sheet: SheetRow, planned: ReclaimPlan, _who: str, _
 
 def idle(session: Session, volume: VolumeRow) -> list[tuple[int, int]]:
     """Stretches (extent of the volume, extents) that it was given and no file stands on."""
-    files = select(SampleFile.first, SampleFile.extents).where(SampleFile.volume_id == volume.id)
-    taken = list(session.exec(files))
-    found = []
-    for piece in pieces_of(session, volume.number):
-        inside = [(max(first, piece.at) - piece.at, min(first + count, piece.at + piece.count) - max(first, piece.at))
-                  for first, count in taken if first < piece.at + piece.count and first + count > piece.at]  # fmt: skip
-        found += [(piece.at + at, count) for at, count in gaps(piece.count, inside)]
-    return found
+    files = session.exec(select(SampleFile.first, SampleFile.extents).where(SampleFile.volume_id == volume.id)).all()
+    pieces = pieces_of(session, volume.number)
+    return [(at, n) for first, count in gaps(volume.extents, files) for at, _, n in spans(pieces, first, count)]
