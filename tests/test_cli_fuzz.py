@@ -73,7 +73,8 @@ def _words(dice: random.Random, command: click.Command) -> list[str]:
 
 def _well(words: list[str], done: tuple[int, str, str]) -> None:
     status, _, said = done
-    assert status in (0, 2), (words, done)
+    # `status` answers with 1 where something needs a person, as in this house without a worker.
+    assert status in ((0, 1, 2) if words[0] == "status" else (0, 2)), (words, done)
     assert "Traceback" not in said and "not foreseen" not in said, (words, said)
     if status == 2:
         lines = [line for line in said.splitlines() if line.strip()]

@@ -12,6 +12,7 @@ from sqlmodel import SQLModel, col, select
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import Busy, NotPossible, PairShelfError
 from pairshelf.engine.carry import carry
+from pairshelf.engine.history import Watch
 from pairshelf.engine.io.files import remove_files
 from pairshelf.engine.io.volume_io import files_on
 from pairshelf.engine.jobs import move_volume
@@ -23,10 +24,12 @@ from pairshelf.store.database import transaction
 from pairshelf.store.tables import (
     BackupRow,
     ChangedRegion,
+    Crossing,
     Host,
     JobRow,
     KeepRule,
     Mount,
+    OutlookRow,
     PoolRow,
     SampleFile,
     Share,
@@ -34,6 +37,7 @@ from pairshelf.store.tables import (
     TargetLun,
     VolumePiece,
     VolumeRow,
+    now,
 )
 from tests.engine.helpers import at_once, carry_all, check, do, files_intact, fill, happens, open_jobs, shelf
 
@@ -169,6 +173,27 @@ def test_what_hangs_on_it_follows() -> None:
     do("unmount-volume", host="elm", mount_point="/srv/v")
     do("end-share", share="papers")
     do("delete-volume", volume="to/v")
+
+
+def test_what_is_said_of_it_follows_even_where_something_was_said_of_the_copy() -> None:
+    """The watch goes on while it is moved: it says nothing of a copy that nobody sees, and what is said stands once."""
+    _, _, number = two_pools()
+    do("move-volume", volume="from/v", pool="to")
+    (job,) = open_jobs("move-volume")
+    steps(job, 3, 9)
+    assert Watch().look()
+    with transaction() as session:
+        copy = session.get_one(VolumeRow, number).moving_to
+        assert [o.volume_id for o in session.exec(select(OutlookRow)) if o.pool_id is None] == [number]
+        # As one that looked just before it was known to be a copy would.
+        session.add(OutlookRow(volume_id=copy, capacity=1, days=0, why_none="-", worked_out_at=now()))
+        session.add(Crossing(volume_id=copy, level=1, since=now()))
+    carry(job)
+    there = volume_of("to", "v")
+    with transaction() as session:
+        (told,) = [o for o in session.exec(select(OutlookRow)) if o.pool_id is None]
+        assert told.volume_id == there and told.capacity > 1
+        assert not session.exec(select(Crossing)).all()
 
 
 def test_whatever_names_a_volume_follows_or_is_its_own() -> None:

@@ -158,7 +158,7 @@ def work_out_outlooks(session: Session, pools: list[PoolHolds], at: dt.datetime)
     wanted: list[tuple[str, int, int, int]] = []
     for pool in pools:
         wanted.append(("pool", pool.id, pool.id, pool.account.capacity))
-        wanted += [("volume", v.id, pool.recorded_as[v.id], v.for_files) for v in pool.volumes]
+        wanted += [("volume", v.id, pool.recorded_as[v.id], v.for_files) for v in pool.volumes if not v.unseen]
     stale = [w for w in wanted if w[:2] not in fresh or fresh[w[:2]].capacity != w[3]]
     if not stale:
         return 0

@@ -198,6 +198,9 @@ def _switch(work: Work, volume: VolumeRow, copy: VolumeRow, pool: OpenPool) -> N
     # Its history goes with it; what stays behind begins one of its own.
     copy.recorded_as, volume.recorded_as = volume.recorded_as or volume.number, copy.number
     session.flush()
+    # What had been said of the copy before anybody saw it gives way to what was said of the volume.
+    for said in (OutlookRow, Crossing):
+        session.connection().execute(delete(said).where(col(said.volume_id) == copy.number))
     for table in FOLLOW:
         if table is SampleFile and by_files:
             continue
