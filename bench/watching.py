@@ -26,6 +26,7 @@ def watching() -> None:
         from pairshelf.core.layouts.registry import layout_of
         from pairshelf.core.watching.series import BY_ID, GRAINS
         from pairshelf.engine.history import Seen, Watch, look_at_thresholds, take_round, work_out_outlooks
+        from pairshelf.engine.readings import judge_drives
         from pairshelf.services.attending import attend
         from pairshelf.services.watching import history_of
         from pairshelf.store import clock
@@ -80,21 +81,28 @@ def watching() -> None:
                         for f in range(5)
                     )
 
-        seen, took = Seen(), []
+        seen, took, judged = Seen(), [], []
         at = clock.now()
         for number in range(8):
             began = time.perf_counter()
+            then = at + dt.timedelta(seconds=10 * number)
             with transaction() as session:
-                held = take_round(session, at + dt.timedelta(seconds=10 * number), seen)
+                found = take_round(session, then, seen)
             with transaction() as session:
-                look_at_thresholds(session, held, at)
-                work_out_outlooks(session, held, at)
+                look_at_thresholds(session, found.pools, then)
+            judging = time.perf_counter()
+            with transaction() as session:
+                judge_drives(session, found.taken, then, seen.before)
+            judged.append(time.perf_counter() - judging)
+            with transaction() as session:
+                work_out_outlooks(session, found.pools, then)
             took.append(time.perf_counter() - began)
         line("10,000 drives: the first round, all worked out", f"{took[0]:.2f} s")
         middle = sorted(took[1:])[3]
         line("10,000 drives: a round every ten seconds", f"{middle:.2f} s = {middle / ROUND:.2f} of allowed")
         began = time.perf_counter()
         Watch().condense(at + dt.timedelta(hours=3))
+        line("  of that, their readings held against the rules", f"{sorted(judged[1:])[3]:.2f} s")
         line("condensed by the minute and the hour", f"{time.perf_counter() - began:.2f} s")
 
         # A year of days, as they would have been condensed.
@@ -122,7 +130,7 @@ def watching() -> None:
         line("a year's chart of a drive, 95th percentile", f"{slow * 1000:.0f} ms = {slow / CHART:.2f} of allowed")
 
         # What was made here to be looked at is nothing that a server holds.
-        del records, pools, layout, held
+        del records, pools, layout, found
         gc.collect()
         gc.freeze()
         took = []

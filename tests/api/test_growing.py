@@ -43,7 +43,7 @@ def test_the_ways_lead_to_sheets_and_a_restripe_that_can_be_turned(lab: Person) 
 
 def test_a_drive_that_warns_leads_to_its_pool_and_is_copied(lab: Person) -> None:
     happens("warn", "A1")
-    matter = next(m for m in lab.get("/api/today").get_json()["matters"] if "warn" in m["sentence"])
+    matter = next(m for m in lab.get("/api/today").get_json()["matters"] if "failing" in m["sentence"])
     assert matter["link"].startswith("/pools/1?replace=")
     (new,) = shelf(1, size=200 * GIB, name="N")
     assert lab.get("/api/pools/1").get_json()["places"][0]["why_not_replaceable"] is None

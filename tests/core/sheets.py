@@ -247,6 +247,14 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "drives added to a spread pool that is in use": ("add-drives", {"pool": "s", "drives": (11, 12)}, lambda one: four(laid(one))),
     "drives added to a spread pool": ("add-drives", {"pool": "s", "drives": (11, 12)}, lambda one: four(spread(one))),
     "a set added": ("add-sets", {"pool": "p", "drives": (11, 12, 13, 14)}, four),
+    "two spares for all pools": ("add-spares", {"pool": "p", "drives": (11, 12), "spares_for": "all"}, lambda one: more_drives(
+        one, replace(free(11), holds="old letters"), free(12, 8 * TB))),
+    "a spare that can take few places": ("add-spares", {"pool": "d", "drives": (16,)}, lambda one: more_drives(
+        pool_of(one, "span", 3), free(16))),
+    "a drive that works replaced, and left to stand by": ("replace-drive", {"pool_id": 1, "slot": 1, "drive_id": 11, "stands_by": True},
+        lambda one: more_drives(one, free(11))),
+    "a drive that works replaced by its pool's spare": ("replace-drive", {"pool_id": 1, "slot": 1, "drive_id": 12}, lambda one: with_pool(
+        more_drives(one, replace(free(12), service="in-use", pool="p")), spares=(replace(free(12), service="in-use", pool="p"),))),
     "more parity": ("convert-pool", {"pool": "p", "scheme": "parity-2", "drives": (11,)}, four),
     "less parity": ("convert-pool", {"pool": "d", "scheme": "parity-1"}, lambda one: pool_of(one, "parity-2", 5)),
     "two copies to three": ("convert-pool", {"pool": "d", "scheme": "copies-3", "drives": (11, 12)}, lambda one: four(pool_of(one, "copies-2", 4, 2))),

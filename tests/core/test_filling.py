@@ -94,7 +94,7 @@ def test_a_pool_that_is_growing_already_is_only_watched() -> None:
 )
 def test_today_leads_to_what_is_to_be_done(share: float, act: str, gravity: Gravity, said: str, link: str) -> None:
     (matter,) = matters(
-        (), new_drives=0, failing=(), drafts=(), worker_away=False, no_drives=False, free_drives=0, no_pools=False,
+        (), new_drives=0, drives=(), drafts=(), worker_away=False, no_drives=False, free_drives=0, no_pools=False,
         fills=[Filling(7, share, "It fills.", act, level(share, Level.ROOM, USUAL))],
     )  # fmt: skip
     assert (matter.gravity, matter.act, matter.link) == (gravity, said, link)

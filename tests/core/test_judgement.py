@@ -13,7 +13,7 @@ from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.speed import sequential_read, sequential_write
 from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.policies.attention import Gravity, PoolFacts, matters
+from pairshelf.core.policies.attention import DriveFacts, Gravity, PoolFacts, matters
 from tests.core.strategies import layouts
 
 
@@ -53,7 +53,7 @@ def test_without_redundancy_there_is_nothing_to_bring_in_step(layout: Layout) ->
 
 def _matters(*pools: PoolFacts, **more: object) -> list[object]:
     usual: dict[str, object] = {
-        "new_drives": 0, "failing": (), "drafts": (), "worker_away": False, "no_drives": False, "free_drives": 0,
+        "new_drives": 0, "drives": (), "drafts": (), "worker_away": False, "no_drives": False, "free_drives": 0,
         "no_pools": False,
     }  # fmt: skip
     return matters(pools, **{**usual, **more})  # type: ignore[arg-type,return-value]
@@ -92,9 +92,28 @@ def test_the_gravest_comes_first() -> None:
     keys = _matters(locked=[(4, "safe")], unruled=[(2, "rec", "cam")])
     assert [m.link for m in keys] == ["/pools/4", "/pools/2"]  # type: ignore[attr-defined]
     assert "Compare layouts" in [m.act for m in _matters(no_pools=True, free_drives=3)]  # type: ignore[attr-defined]
-    found = _matters(_facts("degraded", empty=1), new_drives=2, worker_away=True, failing=[(3, "Drive X", None)])
+    found = _matters(
+        _facts("degraded", empty=1), new_drives=2, worker_away=True, drives=[DriveFacts(3, "Drive X", None, True)]
+    )
     assert [m.gravity for m in found] == sorted(m.gravity for m in found)  # type: ignore[attr-defined]
     assert "No worker" in found[0].sentence  # type: ignore[attr-defined]
+
+
+@pytest.mark.parametrize(
+    ("drive", "act", "link", "words"),
+    [
+        (DriveFacts(3, "Drive X", None, True, "wear"), "Look at it", "/shelves?drive=3", "Drive X still works, but is failing by its readings: wear."),
+        (DriveFacts(3, "Drive X", 7, True), "Replace it", "/pools/7?replace=3", "Replace it while it can be copied."),
+        (DriveFacts(3, "Drive X", 7, True, by_itself=True), "Replace it", "/pools/7?replace=3", "has no spare that is large enough."),
+        (DriveFacts(3, "Drive X", 7, False, "errors", of_link=True), "Look at it", "/shelves?drive=3", "The link of Drive X gives trouble: errors."),
+        (DriveFacts(3, "Drive X", 7, False, "sectors", to_scan=True), "Scan it", "/shelves?drive=3", "Drive X gives warning: sectors."),
+        (DriveFacts(3, "Drive X", 7, False, "warm"), "Look at it", "/shelves?drive=3", "Drive X gives warning: warm."),
+    ],
+)  # fmt: skip
+def test_what_is_to_be_done_about_a_drive(drive: DriveFacts, act: str, link: str, words: str) -> None:
+    (matter,) = _matters(drives=[drive])
+    assert (matter.act, matter.link, matter.gravity) == (act, link, Gravity.SOON)  # type: ignore[attr-defined]
+    assert matter.sentence.endswith(words)  # type: ignore[attr-defined]
 
 
 def _estate(*, service: str = "free", condition: str = "good", holds: str | None = None, count: int = 5) -> Estate:

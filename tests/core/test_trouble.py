@@ -75,7 +75,7 @@ def test_lost_is_said_plainly_and_leads_to_the_backup() -> None:
 
 def test_one_that_warns_is_copied_while_it_reads_and_a_rebuild_is_left_alone() -> None:
     found = told("parity-1", "active", "active", "active", failing=(2,))
-    assert found.title == "The drive in Oak bay 3 still works, but warns"
+    assert found.title == "The drive in Oak bay 3 still works, but is failing"
     assert found.must.words == "Replace the drive in Oak bay 3 while it still reads"
     assert found.blocked == ()
     found = told("parity-1", "rebuilding", "active", "active")

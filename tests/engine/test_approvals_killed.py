@@ -53,6 +53,7 @@ CHANGES: dict[str, dict[str, Any]] = {
     "replace-drive": {"pool_id": 1, "slot": 4, "drive_id": 10},
     "add-drives": {"pool": "low", "drives": (17,)},
     "add-sets": {"pool": "low", "drives": (17, 18, 19)},
+    "add-spares": {"pool": "low", "drives": (18,), "spares_for": "shelf"},
     "convert-pool": {"pool": "low", "scheme": "parity-2", "drives": (18,)},
     "replace-larger": {"pool": "low", "drives": (29,)},
     "leave-path": {"pool": "dup"},

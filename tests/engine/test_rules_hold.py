@@ -215,6 +215,7 @@ def _nothing_there(kind: str) -> dict[str, object]:
         "write-partitions": {"drive_id": 9},
         "add-drives": {"pool": "none", "drives": (9,)},
         "add-sets": {"pool": "none", "drives": (9,)},
+        "add-spares": {"pool": "none", "drives": (9,)},
         "convert-pool": {"pool": "none", "scheme": "parity-2"},
         "turn-restripe": {"pool": "none"},
         "replace-larger": {"pool": "none", "drives": (9,)},

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import random
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -16,11 +17,12 @@ from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import PairShelfError
 from pairshelf.engine import approver
-from pairshelf.engine import carry as carrying
 from pairshelf.engine.carry import carry
 from pairshelf.engine.certificates import replace_key
 from pairshelf.engine.jobs import wipe as wiping
+from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.engine.jobs.wipe import stop_lot
+from pairshelf.engine.jobs.work import LotWork
 from pairshelf.engine.pools import devices
 from pairshelf.formats.certificate import as_json, verify
 from pairshelf.standin.world import SimDrive
@@ -301,14 +303,14 @@ def test_killed_between_any_two_steps_it_is_certified_once_and_only_whole(
     undone = [0]
     step = wiping.step_lot
 
-    def dying(work: wiping.LotWork) -> float:
+    def dying(work: LotWork) -> float:
         found = step(work)
         undone[0] += 1
         if undone[0] % 2:
             raise KeyboardInterrupt
         return found
 
-    monkeypatch.setattr(carrying, "step_lot", dying)
+    monkeypatch.setitem(JOBS, "wipe", replace(JOBS["wipe"], alone=dying))
     while any(w.state == "open" for w in wipes().values()):
         try:
             carry(the_job())
@@ -318,7 +320,7 @@ def test_killed_between_any_two_steps_it_is_certified_once_and_only_whole(
             for made in certificates():
                 assert wipes()[made.serial].state == "wiped"
         if undone[0] > 8 and kind is Kind.SSD:
-            monkeypatch.setattr(carrying, "step_lot", step)
+            monkeypatch.setitem(JOBS, "wipe", replace(JOBS["wipe"], alone=step))
     assert sorted(c.serial for c in certificates()) == ["A1", "A2"] and [c.number for c in certificates()] == [1, 2]
     for serial, was in before.items():
         assert not set().union(*(blocks(c) for c in lab(serial).values())) & was

@@ -53,7 +53,7 @@ class JobOut(BaseModel):
     id: int
     kind: str
     name: str
-    #: Null for the wiping of drives, which is of no pool.
+    #: Null for what is done to drives that are members of none.
     pool_id: int | None
     pool: str
     volume: str | None

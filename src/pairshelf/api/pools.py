@@ -17,7 +17,13 @@ from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
 from pairshelf.api.queries import Query
 from pairshelf.api.sessions import own_session
-from pairshelf.core.changes.drives.replace_drive import careful_order, why_not, why_not_replaceable
+from pairshelf.core.changes.drives.replace_drive import (
+    careful_order,
+    is_spare,
+    may_stand_by,
+    why_not,
+    why_not_replaceable,
+)
 from pairshelf.core.changes.pools.build_pool import promised as promises_of
 from pairshelf.core.changes.pools.larger_drives import PathStep, one_by_one
 from pairshelf.core.changes.pools.move_together import stands_apart
@@ -34,15 +40,17 @@ from pairshelf.core.layouts.registry import scheme_of, trade_name
 from pairshelf.core.layouts.restriping import Restriping
 from pairshelf.core.policies.beside import Under, refused
 from pairshelf.core.policies.checking import why_no_check
+from pairshelf.core.policies.scanning import why_no_scan
 from pairshelf.core.watching.glance import VolumeGlance
 from pairshelf.engine import keys
-from pairshelf.engine.jobs.check import start_check
+from pairshelf.engine.early import set_acts_early
 from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
 from pairshelf.services import accounts, attempts
 from pairshelf.services.bringing_in import record_of
+from pairshelf.services.checking import begin_check, begin_scan
 from pairshelf.services.watching import pool_and_volumes, pools_at_a_glance
 from pairshelf.store.database import pick, tell, transaction
 from pairshelf.store.repositories.books import load_use
@@ -112,6 +120,8 @@ class SpareOut(BaseModel):
     serial: str
     size: int
     condition: str
+    #: What it stands by for: pool, shelf or all.
+    scope: str
 
 
 class MountOut(BaseModel):
@@ -274,6 +284,11 @@ class PoolOut(BaseModel):
     synced: float
     #: Why it cannot be checked now, or null.
     why_no_check: str | None
+    #: Why its surface cannot be scanned now, or null; and the last scan of it that came to its end.
+    why_no_scan: str | None
+    last_scan: JobOut | None
+    #: It copies a member that is failing onto a spare by itself.
+    acts_early: bool
     glance: GlanceOut
     #: While it is being restriped.
     restripe: RestripeOut | None
@@ -337,7 +352,9 @@ class ReplacementOut(BaseModel):
     holds: str | None
     #: It has to be taken in first.
     new: bool
-    #: Its own readings warn.
+    #: It stands by as a spare of the pool.
+    spare: bool
+    #: It is failing by its readings.
     warns: bool
     #: Why it cannot take the place, or null.
     reason: str | None
@@ -346,6 +363,8 @@ class ReplacementOut(BaseModel):
 class ReplacementsOut(BaseModel):
     candidates: list[ReplacementOut]
     needs: int
+    #: The drive that leaves works, and could stand by as a spare.
+    may_stand_by: bool
 
 
 @api.get("/pools", responses={200: PoolsOut})
@@ -413,19 +432,25 @@ def pool(path: PoolPath) -> Any:
             )
             .order_by(col(JobRow.id)),
         )
-        checks = jobs_out(
+        looked = jobs_out(
             session,
-            select(JobRow).where(JobRow.pool_id == row.id, JobRow.kind == "check", JobRow.state == "done")
-            .order_by(col(JobRow.id).desc()).limit(1),
+            select(JobRow).where(col(JobRow.id).in_(
+                select(func.max(JobRow.id)).where(JobRow.pool_id == row.id, col(JobRow.kind).in_(("check", "scan")), JobRow.state == "done")
+                .group_by(col(JobRow.kind))
+            )),
         )  # fmt: skip
         coming = {d.id: d for d in load_drives(session, [drive for _, drive, _ in built.path])}
         record = _record(session, built.id)
         glance, of_volumes = pool_and_volumes(session, built.id)
+        stand_by = pick(PoolPlace.drive_id, PoolPlace.scope).where(
+            PoolPlace.pool_id == row.id, col(PoolPlace.slot).is_(None), col(PoolPlace.beside).is_(None)
+        )
+        scopes = dict(session.exec(stand_by).all())
         writing = dict(session.exec(select(HostWrites.volume_id, HostWrites.a_day)).all())
     for volume in volumes:
         volume.writes_a_day = writing.get(volume.id)
         volume.held = _held_out(of_volumes[volume.id])
-    return _pool_out(row, built, volumes, open_jobs, checks, not syncing, coming, record, glance_out(glance))
+    return _pool_out(row, built, volumes, open_jobs, looked, not syncing, coming, record, glance_out(glance), scopes)
 
 
 #: What is promised, in words, and the unit of the figure.
@@ -449,8 +474,9 @@ def proofs_of(row: PoolRow, built: EstatePool) -> list[ProofOut]:
 
 
 def _pool_out(
-    row: PoolRow, built: EstatePool, volumes: list[VolumeOut], open_jobs: list[JobOut], checks: list[JobOut],
+    row: PoolRow, built: EstatePool, volumes: list[VolumeOut], open_jobs: list[JobOut], looked: list[JobOut],
     volumes_synced: bool, coming: dict[int, EstateDrive], record: RecordOut | None, glance: GlanceOut,
+    scopes: dict[int, str],
 ) -> PoolOut:  # fmt: skip
     layout = built.layout
     promised = survival(layout)
@@ -470,12 +496,13 @@ def _pool_out(
         now=After(survives=after.survives, more_guaranteed=after.more_guaranteed, more_best_case=after.more_best_case,
                   sentence=now_in_words(layout, failed, missing)),
         synced=synced, proofs=proofs_of(row, built), why_no_check=_why_no_check(row, built),
+        why_no_scan=_why_no_scan(row, built), last_scan=next((j for j in looked if j.kind == "scan"), None), acts_early=row.acts_early,
         restripe=_restripe_out(row, built), path=_path_out(built, coming),
         copies=[CopyOut(slot=slot, drive_id=d.id, place=d.place, serial=d.serial, size=d.size) for slot, d in built.copies],
         why_closed=why_closed(replace(built, locked=built.encrypted and not keys.is_open(built.id))),
         places=[_place_out(built, p) for p in built.places],
-        spares=[SpareOut(drive_id=d.id, place=d.place, serial=d.serial, size=d.size, condition=d.condition) for d in built.spares],
-        cut=Cut(**{**cut_json(layout), "spares": [_cut_spare(d) for d in built.spares]}), volumes=volumes, jobs=open_jobs, last_check=checks[0] if checks else None,
+        spares=[SpareOut(drive_id=d.id, place=d.place, serial=d.serial, size=d.size, condition=d.condition, scope=scopes.get(d.id, "pool")) for d in built.spares],
+        cut=Cut(**{**cut_json(layout), "spares": [_cut_spare(d) for d in built.spares]}), volumes=volumes, jobs=open_jobs, last_check=next((j for j in looked if j.kind == "check"), None),
         record=record, glance=glance,
     )  # fmt: skip
 
@@ -529,6 +556,31 @@ def _why_no_check(row: PoolRow, built: EstatePool) -> str | None:
     synced = built.layout.own_protection or row.synced_to >= built.layout.stripes
     why = why_no_check([p.state for p in built.places], synced=synced, stripes=built.layout.stripes)
     return why[1] if why else None
+
+
+def _why_no_scan(row: PoolRow, built: EstatePool) -> str | None:
+    if found := refused(Under("scan"), built.under_way):
+        return found.said
+    synced = built.layout.own_protection or row.synced_to >= built.layout.stripes
+    why = why_no_scan(row.state, synced=synced)
+    return why[1] if why else None
+
+
+class EarlyBody(BaseModel):
+    on: bool
+
+
+class EarlyOut(BaseModel):
+    on: bool
+
+
+@api.put("/pools/<int:pool_id>/acts-early", responses={200: EarlyOut})
+@needs(Act.BUILD_POOLS)
+def set_early(path: PoolPath, body: EarlyBody) -> Any:
+    """Say whether a pool copies a member that is failing onto a spare by itself, while it still reads."""
+    with transaction() as session:
+        set_acts_early(session, path.pool_id, signed_in().name, on=body.on)
+    return EarlyOut(on=body.on)
 
 
 def _record(session: Session, pool_id: int) -> RecordOut | None:
@@ -685,8 +737,9 @@ def replacements(path: PoolPath, query: ReplacementsQuery) -> Any:
         place = next((p for p in found[0].places if p.slot == query.slot), None) if found else None
         if place is None:
             raise NotFound("place")
+        spare = col(DriveRow.id).in_([d.id for d in found[0].spares])
         rows = session.exec(
-            select(DriveRow).where(col(DriveRow.service).in_((Service.FREE, Service.NEW)), DriveRow.condition != "failed",
+            select(DriveRow).where(or_(col(DriveRow.service).in_((Service.FREE, Service.NEW)), spare), DriveRow.condition != "failed",
                                    col(DriveRow.shelf_id).is_not(None), col(DriveRow.starts_host).is_(False))
             .order_by(col(DriveRow.size)).limit(2000)
         ).all()  # fmt: skip
@@ -696,13 +749,15 @@ def replacements(path: PoolPath, query: ReplacementsQuery) -> Any:
     candidates = [
         ReplacementOut(
             drive_id=d.id, place=d.place, serial=d.serial, maker_model=names[d.id], size=d.size, holds=d.holds,
-            new=d.service == "new", warns=d.condition == "failing",
+            new=d.service == "new", spare=is_spare(found[0], d), warns=d.condition == "failing",
             reason=why_not(found[0], place, replace(d, service="free") if d.service == "new" else d),
         )
         for d in drives
     ]  # fmt: skip
     candidates.sort(key=lambda c: c.reason is not None)
-    return ReplacementsOut(candidates=candidates[:100], needs=place.designed.size)
+    return ReplacementsOut(
+        candidates=candidates[:100], needs=place.designed.size, may_stand_by=may_stand_by(found[0], place)
+    )
 
 
 @api.post("/pools/<int:pool_id>/check", responses={200: JobsOut})
@@ -712,9 +767,16 @@ def check(path: PoolPath) -> Any:
     who = signed_in().name
     with transaction() as session:
         opened = open_pool(session, path.pool_id)
-        job = start_check(session, opened, who)
-        log(session, who, "check-started", opened.row.name, f"Check of {opened.row.name} started.", job=job.id)
-        return _job(session, job)
+        return _job(session, begin_check(session, opened, who))
+
+
+@api.post("/pools/<int:pool_id>/scan", responses={200: JobsOut})
+@needs(Act.RUN_JOBS)
+def scan(path: PoolPath) -> Any:
+    """Start a surface scan: every drive read through; what cannot be read is written anew from the others."""
+    who = signed_in().name
+    with transaction() as session:
+        return _job(session, begin_scan(session, open_pool(session, path.pool_id), who))
 
 
 @api.post("/volumes/<int:volume_id>/fill", responses={200: JobsOut})

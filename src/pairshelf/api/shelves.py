@@ -20,6 +20,7 @@ from pairshelf.core.domain.estate import EstateDrive
 from pairshelf.core.domain.inventory import Differences, RowError, against_each_other, differences
 from pairshelf.core.domain.names import is_number, natural
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
+from pairshelf.core.watching.failing import Health
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices
 from pairshelf.formats.inventory_csv import Reading, read_inventory, write_inventory
@@ -37,7 +38,18 @@ from pairshelf.store.repositories.drives_and_pools import (
     lock_drives,
     what_is_taken,
 )
-from pairshelf.store.tables import DrainRow, DriveRow, Host, PartitionPlan, PoolPlace, PoolRow, Service, Shelf, Site
+from pairshelf.store.tables import (
+    DrainRow,
+    DriveHealth,
+    DriveRow,
+    Host,
+    PartitionPlan,
+    PoolPlace,
+    PoolRow,
+    Service,
+    Shelf,
+    Site,
+)
 
 api = APIBlueprint("shelves", __name__, url_prefix="/api")
 
@@ -65,7 +77,7 @@ class DriveOut(BaseModel):
     bus: str | None
     service: str
     condition: str
-    #: new, free, starts-host, in-use, spare, rebuilding, failing, failed, missing: all that hold.
+    #: new, free, starts-host, in-use, spare, rebuilding, warns, failing, failed, missing: all that hold.
     situations: list[str]
     holds: str | None
     pool_id: int | None
@@ -251,6 +263,7 @@ def _query() -> Any:
             LEFT.c.name,
             PartitionPlan.pool_id,
             DrainRow.subject,
+            DriveHealth.level,
         )
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(Site, col(Site.id) == Shelf.site_id)
@@ -260,11 +273,12 @@ def _query() -> Any:
         .outerjoin(LEFT, LEFT.c.id == DriveRow.left_shelf_id)
         .outerjoin(PartitionPlan, col(PartitionPlan.drive_id) == DriveRow.id)
         .outerjoin(DrainRow, col(DrainRow.id) == DriveRow.drain_id)
+        .outerjoin(DriveHealth, col(DriveHealth.drive_id) == DriveRow.id)
     )
 
 
 def _out(found: Any) -> DriveOut:
-    row, shelf, site, host, slot, place, pool_id, pool, tint, left_shelf, by_itself, draining = found
+    row, shelf, site, host, slot, place, pool_id, pool, tint, left_shelf, by_itself, draining, level = found
     left = left_of(row, left_shelf)
     drive = EstateDrive(
         row.id, row.serial, shelf, row.bay, row.size, Kind(row.kind), row.rate, row.service, row.condition,
@@ -280,6 +294,7 @@ def _out(found: Any) -> DriveOut:
         place,
         wiped=row.wiped_at is not None,
         draining=row.drain_id is not None,
+        warns=level == Health.WARNS,
     )
     return DriveOut(
         id=row.id, shelf_id=row.shelf_id, shelf=shelf, site=site, host=host, bay=row.bay, serial=row.serial,
@@ -477,7 +492,6 @@ def drive_sheet(path: DrivePath) -> Any:
         Fact(label="Bus", text=row.bus),
         Fact(label="Sector size", text=f"{row.sector_size} bytes" if row.sector_size else None),
         Fact(label="Rotation", text=f"{row.rpm} rpm" if row.rpm else None),
-        Fact(label="Error-recovery limit", text=f"{row.error_recovery:g} s" if row.error_recovery is not None else None),
         Fact(label="Mean sequential rate", rate=drive.mean_rate, source=source("rate")),
         Fact(label="Small operations", text=f"{drive.operations:,} a second".replace(",", "\u202f"), source=source("ops")),
         Fact(label="Yearly failure rate", text=f"{drive.yearly_failure * 100:g} %", source=source("afr")),

@@ -36,20 +36,49 @@ def check(pool: Pool, who: As = "", as_json: Json = False) -> None:
     Example: pairshelf check cold && pairshelf jobs --wait
     """
     user = acting(who, Act.RUN_JOBS)
-    from pairshelf.engine.jobs.check import start_check
-    from pairshelf.engine.log import log
     from pairshelf.engine.pools import open_pool
+    from pairshelf.services.checking import begin_check
     from pairshelf.store.database import transaction
 
     with transaction() as session:
-        opened = open_pool(session, pool_row(session, pool).id)
-        job = start_check(session, opened, user.name)
-        log(session, user.name, "check-started", pool, f"Check of {pool} started.", job=job.id)
-        number = job.id
+        number = begin_check(session, open_pool(session, pool_row(session, pool).number), user.name).id
     if as_json:
         print_json({"job": number})
     else:
         print(f"Check of {pool} started: job {number}.")
+
+
+@app.command("scan")
+def scan(
+    what: Annotated[str, typer.Argument(help="Name of a pool, or serial of a drive.")],
+    who: As = "",
+    as_json: Json = False,
+) -> None:
+    """Start a surface scan: every drive read through; in a pool, what cannot be read is written anew from the others.
+
+    Example: pairshelf scan archive && pairshelf jobs --wait
+    """
+    user = acting(who, Act.RUN_JOBS)
+    from sqlmodel import select
+
+    from pairshelf.engine.pools import open_pool
+    from pairshelf.services.checking import begin_drive_scan, begin_scan
+    from pairshelf.store.database import transaction
+    from pairshelf.store.tables import DriveRow, PoolRow
+
+    with transaction() as session:
+        pool = session.exec(select(PoolRow.id).where(PoolRow.name == what)).first()
+        drive = session.exec(select(DriveRow.id).where(DriveRow.serial == what)).first()
+        if pool is not None:
+            number = begin_scan(session, open_pool(session, pool), user.name).id
+        elif drive is not None:
+            number = begin_drive_scan(session, drive, user.name).id
+        else:
+            raise BadInput(f"There is no pool and no drive {what}.", field="what")
+    if as_json:
+        print_json({"job": number})
+    else:
+        print(f"Surface scan of {what} started: job {number}.")
 
 
 @app.command("unlock")

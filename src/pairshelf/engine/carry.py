@@ -19,8 +19,7 @@ from pairshelf.engine.jobs.finishing import finish, finish_lot, note_moved
 from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.engine.jobs.pacing import paces_under_way, pause, slowing
 from pairshelf.engine.jobs.starting import open_jobs
-from pairshelf.engine.jobs.wipe import LotWork, step_lot
-from pairshelf.engine.jobs.work import Held, Work
+from pairshelf.engine.jobs.work import Held, LotWork, Work
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
@@ -137,15 +136,17 @@ def _later(session: Session, job: JobRow) -> bool:
 
 
 def _lot_step(session: Session, job_id: int, world: Devices) -> float | None:
-    """One step of the wiping of a lot, which is of no pool."""
+    """One step of a job on drives of no pool, such as the wiping of a lot."""
     job = session.get(JobRow, job_id, with_for_update=True)
     assert job is not None
     if job.state not in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
         return None
     speed = simulated_speed(session)
     share = 0.05 if not speed else min(1.0, _STEP * speed / job.seconds)
+    step = JOBS[job.kind].alone
+    assert step is not None, job.kind
     try:
-        seconds = step_lot(LotWork(session, job, world, share))
+        seconds = step(LotWork(session, job, world, share))
     except Held as held:
         job.state, job.why_held = JobState.HELD, held.why
         return 4 * _STEP

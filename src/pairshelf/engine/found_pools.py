@@ -206,7 +206,7 @@ def _former(session: Session, uid: str) -> str | None:
 
 _POOL = (
     "scheme", "sets", "capacity", "bands", "walk", "front", "turned", "moves", "synced_to", "domain", "key",
-    "passphrase_kept", "promised", "measured",
+    "passphrase_kept", "promised", "measured", "acts_early",
 )  # fmt: skip
 _PLACE = (
     "slot", "to_slot", "size", "rate", "kind", "shelf", "link", "host", "site", "scope", "state", "absence", "incomplete",

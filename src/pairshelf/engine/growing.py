@@ -22,8 +22,8 @@ from pairshelf.engine.jobs.starting import meet
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.partition_tables import table_follows
 from pairshelf.engine.pools import OpenPool, open_io, refresh_state
-from pairshelf.engine.relayout import give_free, join, label, lay_way, stands_where, take
-from pairshelf.store.tables import DriveRow, GrowthPath, JobRow, MemberState, now
+from pairshelf.engine.relayout import give_free, join, label, lay_way, stand_by, stands_where, take
+from pairshelf.store.tables import Condition, DriveRow, GrowthPath, JobRow, MemberState, now
 
 
 def begin(
@@ -72,8 +72,14 @@ def change_over(session: Session, pool: OpenPool, slot: int, job: JobRow, world:
     pool.places.remove(beside)
     session.delete(beside)
     session.flush()
-    give_free(session, pool.row, old)
-    place.drive_id, place.state = new_id, MemberState.ACTIVE
+    place.drive_id, place.state = None, MemberState.ACTIVE
+    session.flush()
+    stays = session.get(DriveRow, old) if old is not None and job.report.get("stands_by") else None
+    if stays is not None and stays.condition == Condition.GOOD:
+        stand_by(session, pool, stays, "pool")
+    else:
+        give_free(session, pool.row, old)
+    place.drive_id = new_id
     stands_where(session, place, session.get_one(DriveRow, new_id))
     session.flush()
     label(session, pool.row, [place], job.sheet_id)

@@ -13,10 +13,12 @@ from sqlmodel import Session, col, select
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.core.layouts.taken import used_on_members
-from pairshelf.core.watching.series import BY_ID, ROUND, SERIES, Series
+from pairshelf.core.watching.series import BY_ID, ROUND, SERIES, Series, start_of
 from pairshelf.core.watching.thresholds import Level, Thresholds, level
 from pairshelf.core.watching.trend import LOOK_BACK, Outlook, outlook
 from pairshelf.engine.log import SYSTEM, log
+from pairshelf.engine.pools import devices
+from pairshelf.engine.readings import Before, Taken, judge_drives, take_readings
 from pairshelf.store.database import Lock, among, held_lock, pick, transaction
 from pairshelf.store.repositories import history
 from pairshelf.store.repositories.drives_and_pools import load_stripes
@@ -44,6 +46,10 @@ class Seen:
 
     #: Of each pool: what it stood on, and extents used on each of its places.
     pools: dict[int, tuple[str, dict[int, int]]] = field(default_factory=dict)
+    #: Of series that are not recorded in every round: the stretch of time in which they were last.
+    recorded: dict[int, dt.datetime] = field(default_factory=dict)
+    #: What readings were some days ago.
+    before: Before = field(default_factory=Before)
 
 
 def used_on_drives(session: Session, seen: Seen | None = None, only: Collection[int] | None = None) -> dict[int, int]:
@@ -75,29 +81,42 @@ def _used_in(session: Session, pool_id: int) -> dict[int, int]:
     return dict(enumerate(used_on_members(layout, taken)))
 
 
-#: How each series is read: from the accounts of all pools, and what is used on each drive.
-_READ: dict[str, Callable[[list[PoolHolds], dict[int, int]], dict[int, int]]] = {
-    "pool-capacity": lambda pools, _: {p.id: p.account.capacity for p in pools},
-    "pool-given": lambda pools, _: {p.id: p.account.given for p in pools},
-    "pool-files": lambda pools, _: {p.id: p.account.files for p in pools},
-    "volume-files": lambda pools, _: {p.recorded_as[v.id]: v.files for p in pools for v in p.volumes},
-    "volume-given": lambda pools, _: {p.recorded_as[v.id]: v.given for p in pools for v in p.volumes},
-    "drive-used": lambda _, used: {drive: extents * EXTENT for drive, extents in used.items()},
+@dataclass(frozen=True, slots=True)
+class Round:
+    """What was seen in a round: the accounts of all pools, what is used on each drive, what drives report."""
+
+    pools: list[PoolHolds]
+    used: dict[int, int]
+    taken: Taken
+
+
+#: How each series is read; those of readings are read alike.
+_READ: dict[str, Callable[[Round], dict[int, int]]] = {
+    "pool-capacity": lambda r: {p.id: p.account.capacity for p in r.pools},
+    "pool-given": lambda r: {p.id: p.account.given for p in r.pools},
+    "pool-files": lambda r: {p.id: p.account.files for p in r.pools},
+    "volume-files": lambda r: {p.recorded_as[v.id]: v.files for p in r.pools for v in p.volumes},
+    "volume-given": lambda r: {p.recorded_as[v.id]: v.given for p in r.pools for v in p.volumes},
+    "drive-used": lambda r: {drive: extents * EXTENT for drive, extents in r.used.items()},
 }
 
 
-def take_round(session: Session, at: dt.datetime, seen: Seen | None = None) -> list[PoolHolds]:
-    """Record what matters, at a moment; the accounts that were read for it."""
-    pools = load_holdings(session)
-    used = used_on_drives(session, seen)
-    found: dict[Series, dict[int, int]] = {
-        series: {subject: value // series.worth for subject, value in _READ[series.id](pools, used).items()}
-        for series in SERIES
-    }
-    at = ROUND.start(at)
+def _values(series: Series, seen: Round) -> dict[int, int]:
+    if series.id not in _READ:
+        return seen.taken.of_series(series)
+    return {subject: value // series.worth for subject, value in _READ[series.id](seen).items()}
+
+
+def take_round(session: Session, at: dt.datetime, seen: Seen | None = None) -> Round:
+    """Record what matters, at a moment; what was read for it."""
+    at, seen = ROUND.start(at), seen or Seen()
+    stretches = {every: start_of(at, every) for every in {s.every for s in SERIES}}
+    series = [s for s in SERIES if seen.recorded.get(s.every) != stretches[s.every]]
+    found = Round(load_holdings(session), used_on_drives(session, seen), take_readings(session, devices(), at))
     history.make_parts(session, at)
-    history.store_round(session, at, found)
-    return pools
+    history.store_round(session, at, {s: _values(s, found) for s in series})
+    seen.recorded = stretches
+    return found
 
 
 # -- thresholds ----------------------------------------------------------------------------------------
@@ -199,13 +218,15 @@ class Watch:
             if mine is None:
                 return False
             with transaction() as session:
-                pools = take_round(session, at, self._seen)
+                found = take_round(session, at, self._seen)
             self._last = at
             with transaction() as session:
-                look_at_thresholds(session, pools, at)
+                look_at_thresholds(session, found.pools, at)
+            with transaction() as session:
+                judge_drives(session, found.taken, at, self._seen.before)
             self.condense(at)
             with transaction() as session:
-                work_out_outlooks(session, pools, at)
+                work_out_outlooks(session, found.pools, at)
         return True
 
     def condense(self, at: dt.datetime) -> None:

@@ -11,10 +11,11 @@ from sqlalchemy.exc import IntegrityError, OperationalError, TimeoutError
 from sqlmodel import Session, and_, col, or_, select
 
 from pairshelf.core.domain.device import Arrival, DeviceError, Devices, Presence
-from pairshelf.core.domain.drives import extents_of, offered
+from pairshelf.core.domain.drives import Kind, extents_of, offered
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.figures.survival import after_failures
 from pairshelf.core.layouts.regions import ANYWHERE
+from pairshelf.core.watching.failing import Health, Limits
 from pairshelf.engine.found_pools import bears, missed_by_serial
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.jobs.self_repair import start_self_repair
@@ -25,8 +26,10 @@ from pairshelf.engine.records import head_on, house_of, marked_on, record_on
 from pairshelf.engine.relayout import end_copy, give_free, leave_off, stands_where
 from pairshelf.store.database import pick, transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
+from pairshelf.store.repositories.health import load_limits
 from pairshelf.store.tables import (
     Condition,
+    DriveHealth,
     DriveRow,
     MemberState,
     MissedWrite,
@@ -48,8 +51,8 @@ CONDITIONS = {
     Presence.FAILED: Condition.FAILED,
 }
 _SENTENCES = {
-    Condition.GOOD: "answers again",
-    Condition.FAILING: "still answers, but its readings warn",
+    Condition.GOOD: "answers, and nothing speaks against it",
+    Condition.FAILING: "still answers, but is failing by its readings",
     Condition.MISSING: "is not in its bay any more",
     Condition.FAILED: "has failed",
 }
@@ -121,12 +124,27 @@ def _set_aside(world: Devices, arrival: Arrival, error: Exception) -> None:
 
 
 def _differing(troubled: Mapping[str, Presence]) -> list[int]:
-    """Drives whose condition on the books is not what the devices show."""
+    """Drives whose condition on the books is not what the devices show, and what their readings say."""
     with transaction() as session:
-        rows = session.exec(
-            select(DriveRow).where(or_(col(DriveRow.condition) != Condition.GOOD, col(DriveRow.serial).in_(troubled)))
-        )
-        return [r.number for r in rows if r.condition != CONDITIONS[troubled.get(r.serial, Presence.ANSWERS)]]
+        limits = load_limits(session)
+        rows = session.connection().execute(
+            pick(DriveRow.id, DriveRow.serial, DriveRow.kind, DriveRow.condition, DriveHealth.level)
+            .outerjoin(DriveHealth, col(DriveHealth.drive_id) == DriveRow.id)
+            .where(or_(col(DriveRow.condition) != Condition.GOOD, col(DriveRow.serial).in_(troubled),
+                       col(DriveHealth.level) == Health.FAILING))
+        )  # fmt: skip
+        return [
+            r.id for r in rows
+            if r.condition != _condition(Kind(r.kind), troubled.get(r.serial, Presence.ANSWERS), r.level, limits)
+        ]  # fmt: skip
+
+
+def _condition(kind: Kind, presence: Presence, level: int | None, limits: Limits) -> Condition:
+    """How a drive is: what it says of itself at once, and what the rules find in its readings, count while it answers."""
+    if not presence.works:
+        return CONDITIONS[presence]
+    warns = presence is Presence.WARNS and limits.holds(kind, "verdict")
+    return Condition.FAILING if warns or level == Health.FAILING else Condition.GOOD
 
 
 def _arrive(world: Devices, arrival: Arrival, record: DriveRecord) -> None:
@@ -182,19 +200,19 @@ def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence], w
     pool = open_pool(session, place.pool_id) if place else None
     drive = session.get(DriveRow, drive_id, with_for_update=True, populate_existing=True)
     assert drive is not None
-    condition = CONDITIONS[troubled.get(drive.serial, Presence.ANSWERS)]
+    health = session.get(DriveHealth, drive_id)
+    level = health.level if health is not None else None
+    presence = troubled.get(drive.serial, Presence.ANSWERS)
+    condition = _condition(Kind(drive.kind), presence, level, load_limits(session))
     if drive.condition == condition or _never_came(drive):
         return False
     failed = drive.condition == Condition.FAILED
     drive.condition, drive.seen_at = condition, now()
-    where = _leave_or_return(session, drive)
-    log(
-        session,
-        SYSTEM,
-        f"drive-{condition.value}",
-        drive.serial,
-        f"Drive {drive.serial} ({where}) {_SENTENCES[condition]}.",
-    )
+    where, because = _leave_or_return(session, drive), ""
+    if condition is Condition.FAILING and health is not None and level == Health.FAILING:
+        because = ": " + "; ".join(r["sentence"] for r in health.reasons)
+    log(session, SYSTEM, f"drive-{condition.value}", drive.serial,
+        f"Drive {drive.serial} ({where}) {_SENTENCES[condition]}{because}.")  # fmt: skip
     if pool:
         own = next((p for p in pool.places if p.drive_id == drive_id), None)
         if own is not None and own.slot is not None:
@@ -377,7 +395,7 @@ def bring_in_spares(session: Session, pool: OpenPool) -> None:
     for place in pool.members:
         if place.state != MemberState.FAILED:
             continue
-        spare = _fitting_spare(session, pool, place)
+        spare = fitting_spare(session, pool, place)
         if spare is None:
             continue
         old = session.get(DriveRow, place.drive_id) if place.drive_id else None
@@ -394,7 +412,7 @@ def bring_in_spares(session: Session, pool: OpenPool) -> None:
         refresh_state(session, pool)
 
 
-def _fitting_spare(session: Session, pool: OpenPool, place: PoolPlace) -> PoolPlace | None:
+def fitting_spare(session: Session, pool: OpenPool, place: PoolPlace) -> PoolPlace | None:
     """The smallest good spare that is large enough: the pool's own first, then one that stands by for the
     shelf of the failed drive, then one that stands by for all."""
     near = and_(PoolPlace.scope == "shelf", PoolPlace.shelf == place.shelf, PoolPlace.site == place.site)

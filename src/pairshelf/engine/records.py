@@ -39,7 +39,7 @@ select p.uid, p.name, r.generation, coalesce(r.turn, 0) as turn, coalesce(r.reac
     json_build_object(
         'scheme', p.scheme, 'sets', p.sets, 'capacity', p.capacity, 'bands', p.bands, 'walk', p.walk, 'front', p.front,
         'turned', p.turned, 'moves', p.moves, 'synced_to', p.synced_to, 'domain', p.domain, 'key', p.key,
-        'passphrase_kept', p.passphrase_kept, 'promised', p.promised, 'measured', p.measured, 'created_at', p.created_at
+        'acts_early', p.acts_early, 'passphrase_kept', p.passphrase_kept, 'promised', p.promised, 'measured', p.measured, 'created_at', p.created_at
     ) as pool,
     (select coalesce(json_agg(json_build_object(
         'serial', d.serial, 'slot', l.slot, 'to_slot', l.to_slot, 'size', l.size, 'rate', l.rate, 'kind', l.kind,

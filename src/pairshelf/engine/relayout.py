@@ -18,7 +18,7 @@ from pairshelf.engine.jobs.starting import end_unfinished, open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, into_service, label_of, refresh_state
 from pairshelf.engine.records import key_at_large
-from pairshelf.store.repositories.drives_and_pools import store_stripes
+from pairshelf.store.repositories.drives_and_pools import load_drives, store_stripes
 from pairshelf.store.repositories.layouts import Goal, all_bands, designed_layout, goal_of, kept_bands
 from pairshelf.store.tables import (
     Condition,
@@ -146,9 +146,37 @@ def end_copy(session: Session, pool: OpenPool, beside: PoolPlace, why: str) -> N
 def leave_off(session: Session, pool: OpenPool, beside: PoolPlace, why: str) -> None:
     """No longer make a drive the copy of a member: it leaves the pool, the member stays."""
     drive_id, slot = beside.drive_id, beside.beside or 0
+    going = (j for j in open_jobs(session, pool.row.id) if j.kind == "copy" and j.slot == slot)
+    spare = next((j.report.get("spare") for j in going), None)
     end_copy(session, pool, beside, why)
-    give_free(session, pool.row, drive_id)
+    drive = session.get(DriveRow, drive_id) if drive_id is not None else None
+    if spare is not None and drive is not None and drive.condition == Condition.GOOD:
+        stand_by(session, pool, drive, spare)
+    else:
+        give_free(session, pool.row, drive_id)
     stays_after_all(session, pool, slot, why)
+
+
+def stands_by_no_more(session: Session, pool: OpenPool, drive_id: int) -> str | None:
+    """A spare of a pool gets a place in it; what it stood by for, or None where it was none."""
+    spare = next((p for p in pool.places if p.drive_id == drive_id and p.slot is None and p.beside is None), None)
+    if spare is None:
+        return None
+    pool.places.remove(spare)
+    session.delete(spare)
+    session.flush()
+    return spare.scope
+
+
+def stand_by(session: Session, pool: OpenPool, drive: DriveRow, scope: str) -> None:
+    """A drive stands by for its pool, its shelf, or all, as a spare of this pool."""
+    (known,) = load_drives(session, [drive.number])
+    place = place_of(pool.row, known.as_drive, drive, None)
+    place.scope = scope
+    session.add(place)
+    pool.places.append(place)
+    session.flush()
+    label(session, pool.row, [place], None)
 
 
 def place_of(pool: PoolRow, member: Drive, drive: DriveRow, slot: int | None) -> PoolPlace:

@@ -17,6 +17,7 @@ from pairshelf.engine import passing
 from pairshelf.engine.apply.pools.put_together import forget_those_that_are_over
 from pairshelf.engine.approver import look_through_drafts
 from pairshelf.engine.carry import carry, pick_up_the_dropped
+from pairshelf.engine.early import act_early
 from pairshelf.engine.errands import do_errands
 from pairshelf.engine.history import Watch
 from pairshelf.engine.io.files import empty_bins
@@ -64,6 +65,7 @@ def watch() -> None:
                 empty_bins()
                 clear_keys()
                 _forget_former_pools()
+                act_early(devices())
             with held_lock(Lock.WATCH) as mine:
                 if mine is not None:
                     if not rested:

@@ -10,7 +10,8 @@ from sqlalchemy import and_, case, func
 from sqlmodel import Session, col, or_, select
 
 from pairshelf.core.domain.away import Stood, away_named
-from pairshelf.core.policies.attention import Matter, PoolFacts, is_well, matters, verdict
+from pairshelf.core.policies.attention import DriveFacts, Matter, PoolFacts, is_well, matters, verdict
+from pairshelf.core.watching.failing import RULE, Health
 from pairshelf.core.watching.glance import Glance, in_order
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices
@@ -21,6 +22,7 @@ from pairshelf.store.repositories.holdings import load_holdings, load_watched
 from pairshelf.store.tables import (
     Application,
     BackupRow,
+    DriveHealth,
     DriveRow,
     JobRow,
     JobState,
@@ -88,7 +90,7 @@ def attend(session: Session, most: int | None = None) -> Attention:
     looks = in_order(glances(session, held, watched))
     looks = [*with_outlooks(session, looks[:most], held), *(looks[most:] if most is not None else [])]
     found = matters(
-        _pools(session), new_drives=new_drives, failing=_failing(session), drafts=_drafts(session),
+        _pools(session), new_drives=new_drives, drives=_drives(session), drafts=_drafts(session),
         worker_away=worker_away(session), no_drives=drives == 0, free_drives=free_drives,
         no_pools=not held, locked=_locked(session), unkept=_unkept(session), room_left=shutil.disk_usage(devices().folder).free,
         unruled=_unruled(session), fills=what_fills(session, held, watched), spoilt=_spoilt(session),
@@ -175,20 +177,38 @@ def _unruled(session: Session) -> list[tuple[int, str, str]]:
     return [(pool, volume, app) for pool, volume, app in session.exec(query)]
 
 
-def _failing(session: Session) -> list[tuple[int, str, int | None]]:
+def _drives(session: Session) -> list[DriveFacts]:
+    """Drives that their readings speak against."""
     # A member whose copying is under way needs nobody any more.
     copied = select(JobRow.slot).where(
         JobRow.kind == "copy", JobRow.pool_id == PoolPlace.pool_id, JobRow.slot == PoolPlace.slot,
         col(JobRow.state).not_in((JobState.DONE, JobState.FAILED)),
     )  # fmt: skip
+    # One that is scanned is being seen to.
+    scanned = select(JobRow.id).where(
+        JobRow.kind == "scan", col(JobRow.state).not_in((JobState.DONE, JobState.FAILED)),
+        or_(JobRow.pool_id == PoolPlace.pool_id, JobRow.report["drive"].as_integer() == DriveRow.id),  # type: ignore[index]
+    )  # fmt: skip
+    warns = and_(col(DriveHealth.level) == Health.WARNS, col(DriveRow.condition) == "good", ~scanned.exists())
     rows = session.exec(
-        pick(DriveRow.id, Shelf.name, DriveRow.bay, DriveRow.serial, PoolPlace.pool_id)
+        pick(DriveRow.id, Shelf.name, DriveRow.bay, DriveRow.serial, DriveRow.condition, PoolPlace.pool_id, PoolRow.acts_early,
+             DriveHealth.reasons)
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(PoolPlace, and_(col(PoolPlace.drive_id) == DriveRow.id, col(PoolPlace.slot).is_not(None)))
-        .where(~copied.exists())
-        .where(DriveRow.condition == "failing").order_by(Shelf.name, col(DriveRow.bay)).limit(_MOST)
+        .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
+        .outerjoin(DriveHealth, col(DriveHealth.drive_id) == DriveRow.id)
+        .where(~copied.exists(), DriveRow.service != "retired", or_(col(DriveRow.condition) == "failing", warns))
+        .order_by(Shelf.name, col(DriveRow.bay)).limit(_MOST)
     )  # fmt: skip
-    return [(i or 0, f"Drive {serial} ({shelf} bay {bay})", pool) for i, shelf, bay, serial, pool in rows]
+    found = []
+    for number, shelf, bay, serial, condition, pool, early, reasons in rows:
+        rules = [RULE[r["rule"]] for r in reasons or ()]
+        found.append(DriveFacts(
+            number, f"Drive {serial} ({shelf} bay {bay})" if shelf else f"Drive {serial}", pool, condition == "failing",
+            "; ".join(r["sentence"] for r in reasons or ()), bool(rules) and all(r.of_link for r in rules),
+            any(r.id == "unscanned" for r in rules), bool(early),
+        ))  # fmt: skip
+    return found
 
 
 def _spoilt(session: Session) -> list[tuple[int, str, str]]:

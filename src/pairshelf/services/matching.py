@@ -11,15 +11,16 @@ from pairshelf.core.domain.drive_filter import PLACES, Facts, Filter, parse_filt
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.estate import EstateDrive
 from pairshelf.core.domain.names import natural
+from pairshelf.core.watching.failing import Health
 from pairshelf.services.watching import drives_used
 from pairshelf.store.database import among, pick
 from pairshelf.store.repositories.drives_and_pools import load_drives
-from pairshelf.store.tables import DriveRow, Host, PoolPlace, PoolRow, Service, Shelf, Site
+from pairshelf.store.tables import DriveHealth, DriveRow, Host, PoolPlace, PoolRow, Service, Shelf, Site
 
 
 def situations(
     service: str, condition: str, starts_host: bool, pool_id: int | None, slot: int | None, place: str | None,
-    *, wiped: bool, draining: bool = False,
+    *, wiped: bool, draining: bool = False, warns: bool = False,
 ) -> list[str]:  # fmt: skip
     """All words that hold of a drive."""
     words = ["starts-host"] if starts_host and service == Service.FREE else [service]
@@ -33,6 +34,8 @@ def situations(
         words.append("draining")
     if condition != "good":
         words.append(condition)
+    elif warns:
+        words.append("warns")
     return words
 
 
@@ -48,7 +51,7 @@ class Match(NamedTuple):
     @property
     def offered(self) -> bool:
         """Whether it can be chosen."""
-        (_, _, size, kind, service, condition, starts_host, bay, serial, *_, pool) = self.row
+        (_, _, size, kind, service, condition, starts_host, bay, serial, *_, pool, _) = self.row
         drive = EstateDrive(
             self.id, serial, self.shelf, bay, size, Kind(kind), None, service, condition, None, starts_host, pool
         )
@@ -74,7 +77,15 @@ def matching(session: Session, test: Filter) -> list[Match]:
         )
     }  # fmt: skip
     query = (
-        pick(*(getattr(DriveRow, name) for name in _PLAIN), PoolPlace.slot, PoolPlace.state, PoolRow.id, PoolRow.name)
+        pick(
+            *(getattr(DriveRow, name) for name in _PLAIN),
+            PoolPlace.slot,
+            PoolPlace.state,
+            PoolRow.id,
+            PoolRow.name,
+            DriveHealth.level,
+        )
+        .outerjoin(DriveHealth, col(DriveHealth.drive_id) == DriveRow.id)
         .outerjoin(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
         .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
         .where(DriveRow.service != Service.RETIRED)
@@ -88,14 +99,15 @@ def matching(session: Session, test: Filter) -> list[Match]:
     words: dict[tuple[Any, ...], frozenset[str]] = {}
     found = []
     for row in session.connection().execute(query).all():
-        drive_id, shelf_id, size, kind, service, condition, starts_host, *_, slot, place, pool_id, _ = row
+        drive_id, shelf_id, size, kind, service, condition, starts_host, *_, slot, place, pool_id, _, level = row
         where = places.get(shelf_id, nowhere)
         wiped, draining = row[_WIPED] is not None, row[_DRAIN] is not None
-        key = service, condition, starts_host, pool_id is None, slot is None, place, wiped, draining
+        warns = level == Health.WARNS
+        key = service, condition, starts_host, pool_id is None, slot is None, place, wiped, draining, warns
         if key not in words:
-            words[key] = frozenset(
-                situations(service, condition, starts_host, pool_id, slot, place, wiped=wiped, draining=draining)
-            )
+            words[key] = frozenset(situations(
+                service, condition, starts_host, pool_id, slot, place, wiped=wiped, draining=draining, warns=warns
+            ))  # fmt: skip
         if test(Facts(size, kinds[kind], words[key], partial(_said, row, where))):
             found.append(Match(drive_id, shelf_id, where[1] or "", where[0] or "", row))
     return found
@@ -109,7 +121,7 @@ def _said(row: Any, where: tuple[str | None, str | None, str | None], name: str)
     if name in PLACES:
         return where[PLACES.index(name)]
     if name == "pool":
-        pool: str | None = row[-1]
+        pool: str | None = row[-2]
         return pool
     value = row[_PLAIN.index(name)]
     return None if value is None else str(value)

@@ -7,16 +7,31 @@ from sqlalchemy import delete
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.kind import NETWORK
+from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.file_systems import APPLICATION_KINDS
 from pairshelf.core.domain.folders import settings_text
 from pairshelf.core.domain.names import check_mount_point, check_name
 from pairshelf.core.domain.units import EXTENT, format_size, parse_size
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
+from pairshelf.core.watching.readings import READING, readings_of
 from pairshelf.engine.errands import on_host, send
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
-from pairshelf.store.database import Lock, among, lock_until_commit
-from pairshelf.store.tables import Application, Host, HostWrites, Initiator, SampleFile, Target, TargetRight, VolumeRow
+from pairshelf.standin.ageing import STEERED
+from pairshelf.standin.world import World
+from pairshelf.store.database import Lock, among, lock_until_commit, tell
+from pairshelf.store.tables import (
+    Application,
+    DriveRow,
+    Host,
+    HostWrites,
+    Initiator,
+    SampleFile,
+    Target,
+    TargetRight,
+    VolumeRow,
+    now,
+)
 
 secret_hasher = PasswordHasher()
 
@@ -124,3 +139,33 @@ def keep_writes(session: Session, volume_id: int, a_day: str, who: str) -> int |
     session.merge(HostWrites(volume_id=volume_id, a_day=size, owed=row.owed if row else 0))
     log(session, who, "host-writes", volume.name, f"Simulated hosts write {format_size(size)} a day to {volume.name}.")
     return size
+
+
+# -- how drives age ------------------------------------------------------------------------------------
+
+
+def ageing_of(session: Session, drive_id: int, world: World) -> tuple[list[tuple[str, float, float]], list[str]]:
+    """How somebody has said that a simulated drive ages: (reading, more than by itself now, by how much more a day); and
+    the readings of which that can be said."""
+    drive = session.get(DriveRow, drive_id)
+    if drive is None:
+        raise NotFound("drive")
+    ageing, at = world.ageing(drive.serial), now()
+    steered = [(name, round(s.added(at), 2), s.a_day) for name, s in ageing.steers.items() if s.more or s.a_day]
+    return steered, [r.id for r in readings_of(Kind(drive.kind)) if r.id in STEERED]
+
+
+def let_age(session: Session, drive_id: int, reading: str, more: float, a_day: float, who: str, world: World) -> None:
+    """From now on a reading of a simulated drive has so much more than by itself, and that grows by so much a day."""
+    drive = session.get(DriveRow, drive_id)
+    if drive is None:
+        raise NotFound("drive")
+    known = [r.id for r in readings_of(Kind(drive.kind)) if r.id in STEERED]
+    if reading not in known:
+        raise BadInput(f"“{reading}” of this drive cannot be said; say one of {', '.join(known)}.", field="reading")
+    if reading == "pending" and (more < 0 or a_day < 0):
+        raise BadInput("Sectors go bad; they come back only by being written.", field="more")
+    world.let_age(drive.serial, reading, more, a_day, now())
+    log(session, who, "stand-in-ages", drive.serial,
+        f"Simulated drive {drive.serial}: {READING[reading].label} {more:+g} now, {a_day:+g} a day.")  # fmt: skip
+    tell(session, "drive_health")

@@ -29,7 +29,7 @@ from pairshelf.store.repositories.books import load_volumes
 from pairshelf.store.repositories.drives_and_pools import load_pools
 from pairshelf.store.repositories.history import Point, bytes_of_all, load_points
 from pairshelf.store.repositories.holdings import PoolHolds, load_holdings, load_watched
-from pairshelf.store.tables import DriveRow, JobRow, OutlookRow, PoolPlace, PoolRow, Threshold, VolumeRow, now
+from pairshelf.store.tables import DriveRow, JobRow, OutlookRow, PoolRow, Threshold, VolumeRow, now
 
 #: What was worked out for earlier answers of this process, by the database that it is of.
 _seen: WeakKeyDictionary[Engine, Seen] = WeakKeyDictionary()
@@ -275,7 +275,7 @@ def _subject(session: Session, series: Series, number: int) -> tuple[int, str, f
         drive = session.exec(pick(DriveRow.serial, DriveRow.size).where(DriveRow.id == number)).first()
         if drive is None:
             raise NotFound("drive", field="of")
-        return number, drive.serial, float(drive.size)
+        return number, drive.serial, float(drive.size) if series.id == "drive-used" else None
     if series.subject is Subject.VOLUME:
         pool_id = session.exec(select(VolumeRow.pool_id).where(VolumeRow.id == number)).first()
         if pool_id is None:
@@ -295,6 +295,8 @@ def room_of_histories(session: Session) -> tuple[int, int]:
     counts = {
         Subject.POOL: session.exec(select(func.count()).select_from(PoolRow)).one(),
         Subject.VOLUME: session.exec(select(func.count()).select_from(VolumeRow)).one(),
-        Subject.DRIVE: session.exec(select(func.count(col(PoolPlace.slot)))).one(),
+        Subject.DRIVE: session.exec(
+            select(func.count()).select_from(DriveRow).where(DriveRow.service != "retired")
+        ).one(),
     }
     return bytes_of_all(session), int(kept_bytes(counts))

@@ -44,8 +44,8 @@ def _flip_bits(world: World, serial: str, size: int, count: int) -> None:
 
 def _lose_sectors(world: World, serial: str, size: int, count: int) -> None:
     extents, dice = extents_of(size), random.Random(secrets.randbits(32))  # noqa: S311 - chance, not secrecy
-    world.lose_extents(serial, sorted({dice.randrange(max(1, extents // 10)) for _ in range(count)}))
-    world.warn(serial)
+    new = {dice.randrange(max(1, extents // 10)) for _ in range(count)}
+    world.lose_extents(serial, sorted({*world.lost_extents(serial), *new}))
 
 
 FAULTS: dict[str, Fault] = {
@@ -59,7 +59,7 @@ FAULTS: dict[str, Fault] = {
               _IN_ITS_BAY, lambda world, serial, *_: world.fail(serial)),
         Fault("warn", "Make it warn", "It works on, but its readings warn", "made to give warning readings",
               _IN_ITS_BAY, lambda world, serial, *_: world.warn(serial)),
-        Fault("lose-sectors", "Lose sectors", "Three places cannot be read until they are written anew; its readings warn",
+        Fault("lose-sectors", "Lose sectors", "Three places cannot be read until they are written anew; its readings say so",
               "made to lose {count} sectors", _IN_ITS_BAY, _lose_sectors),
         Fault("stall", "Let it stall", "It is there and does not answer, until it is let answer again", "made to stall",
               _IN_ITS_BAY, lambda world, serial, size, _: world.be(serial, size, stalls=True),

@@ -40,6 +40,10 @@ class Nature:
     dies_after: int | None = None
     #: It answers nothing for now.
     stalls: bool = False
+    #: Seconds after which it gives up on a bad sector; None: it tries as long as it takes. -1: nobody has said yet.
+    recovery: float | None = -1.0
+    #: Whether that can be set.
+    recovery_settable: bool = True
 
     def identity(self) -> Identity:
         """As the drive reports it."""
@@ -47,6 +51,14 @@ class Nature:
             frozenset(Command(c) for c in self.commands), self.protected, len(self.reassigned), self.spare > 0,
             self.encrypts, self.sector, self.erase_seconds,
         )  # fmt: skip
+
+
+def nature_kept(path: Path) -> Nature:
+    """What a file says that a drive is."""
+    try:
+        return Nature(**json.loads(path.read_bytes()))
+    except (FileNotFoundError, ValueError, TypeError):
+        return Nature([])
 
 
 def drawn(serial: str, kind: Kind, extents: int) -> Nature:
@@ -60,7 +72,10 @@ def drawn(serial: str, kind: Kind, extents: int) -> Nature:
         protected = min(8, extents // 4) if dice[2] % 5 == 0 else 0
         # A third has reassigned a few extents in its life.
         reassigned = sorted({dice[4 + i] % max(1, extents) for i in range(3)}) if dice[3] % 3 == 0 else []
-        return Nature([c.value for c in known], protected, reassigned, 0, encrypts, 4096 if dice[7] % 2 else 512, 2.0)
+        return Nature(
+            [c.value for c in known], protected, reassigned, 0, encrypts, 4096 if dice[7] % 2 else 512, 2.0,
+            recovery_settable=dice[8] % 4 > 0,
+        )  # fmt: skip
     encrypts = kind is Kind.NVME or dice[1] % 2 == 0
     known = [Command.WRITE_ZEROES]
     if kind is Kind.NVME:
@@ -81,10 +96,7 @@ class Hidden:
 
     def nature(self) -> Nature:
         """What the drive is."""
-        try:
-            return Nature(**json.loads(self._told.read_bytes()))
-        except (FileNotFoundError, ValueError, TypeError):
-            return Nature([])
+        return nature_kept(self._told)
 
     def settle(self, kind: Kind) -> Nature:
         """Decide what the drive is, unless that has been; with somebody's old data in its hidden cells."""

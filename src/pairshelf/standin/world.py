@@ -16,23 +16,38 @@ import re
 import uuid
 from collections import OrderedDict
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from decimal import Decimal
+from functools import lru_cache
 from pathlib import Path
 from threading import Lock
 from typing import Any
 from urllib.parse import unquote
 
 from pairshelf.core.disposal.facts import Command, Identity
-from pairshelf.core.domain.device import Area, Arrival, Device, DeviceError, Hosts, Presence, Stalled, Unreadable
-from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.device import (
+    Area,
+    Arrival,
+    Asked,
+    Device,
+    DeviceError,
+    Hosts,
+    Presence,
+    Recovery,
+    Stalled,
+    Unreadable,
+)
+from pairshelf.core.domain.drives import Kind, extents_of
 from pairshelf.core.domain.inventory import DriveRecord, checked
 from pairshelf.core.errors import PairShelfError
-from pairshelf.standin.hidden import Hidden, Nature
+from pairshelf.standin.ageing import Ageing, Moment, told, where_it_goes
+from pairshelf.standin.hidden import Hidden, Nature, nature_kept
 from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import BLOCK, LABEL_BYTES, Media
 
 _OPEN_FILES = 200
+#: Extents written to a drive that are counted in memory at most: a kill loses the count of them, not them.
+_UNCOUNTED = 256
 
 
 class SimDrive:
@@ -86,13 +101,16 @@ class SimDrive:
         media = self._answer()
         for start, into in pieces:
             media.read_into(start, into)
-        for lost in self._world.lost_extents(self._serial):
-            if any(start <= lost < start + into.nbytes // BLOCK for start, into in pieces):
-                raise Unreadable(self._serial)
+        lost = self._world.lost_extents(self._serial)
+        asked = [e for e in lost if any(start <= e < start + into.nbytes // BLOCK for start, into in pieces)]
+        if asked:
+            self._world.note_tried(self._serial, asked)
+            raise Unreadable(self._serial)
 
     def _readable(self, start: int, count: int) -> None:
-        lost = self._world.lost_extents(self._serial)
-        if lost and any(start <= extent < start + count for extent in lost):
+        asked = [e for e in self._world.lost_extents(self._serial) if start <= e < start + count]
+        if asked:
+            self._world.note_tried(self._serial, asked)
             raise Unreadable(self._serial)
 
     def write(self, start: int, data: bytes | memoryview) -> None:
@@ -100,6 +118,7 @@ class SimDrive:
         media, nature = self._answer(), self._settled()
         view = memoryview(data).cast("B")
         written = range(start, start + view.nbytes // BLOCK)
+        self._world.count_written(self._serial, len(written))
         if nature is not None:
             self._wear(media, nature, written)
         lost = self._world.lost_extents(self._serial)
@@ -129,6 +148,7 @@ class SimDrive:
     def flush(self) -> None:
         """See Device."""
         self._answer().flush()
+        self._world.keep_written(self._serial)
         if self._opened:
             self._hidden.flush()
 
@@ -147,6 +167,23 @@ class SimDrive:
         """See Device."""
         nature = self._settled()
         return nature.slowness if nature is not None else 1.0
+
+    def recovery(self, kind: Kind = Kind.HDD, known: float | None = None) -> Recovery:
+        """See Device."""
+        self.identify(kind)
+        nature = self._settled()
+        assert nature is not None
+        if nature.recovery is not None and nature.recovery < 0:
+            # What the books say of it is so, if nobody set it otherwise.
+            self._hidden.change(recovery=known)
+            return Recovery(known, nature.recovery_settable)
+        return Recovery(nature.recovery, nature.recovery_settable)
+
+    def set_recovery(self, kind: Kind, limit: float | None) -> None:
+        """See Device."""
+        if not self.recovery(kind).settable:
+            raise NotImplementedError("error-recovery limit")
+        self._hidden.change(recovery=limit)
 
     @property
     def cells(self) -> int:
@@ -177,6 +214,8 @@ class SimDrive:
 
     def _over(self, first: int, count: int, pattern: bytes) -> None:
         media = self._answer()
+        self._world.count_written(self._serial, count)
+        self._world.keep_written(self._serial)
         shown = max(0, min(first + count, media.extents) - first)
         if shown:
             media.write(first, pattern * shown)
@@ -261,6 +300,9 @@ class World:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self._natures: dict[str, tuple[int, Nature]] = {}
+        self._ageings: dict[str, tuple[int, Ageing]] = {}
+        self._written: dict[str, int] = {}
+        self._told: dict[str, tuple[Any, Mapping[str, int]]] = {}
         for name in ("media", "faults", "arrivals", "lost"):
             (folder / name).mkdir(parents=True, exist_ok=True)
         self._media: OrderedDict[str, Media] = OrderedDict()
@@ -286,7 +328,7 @@ class World:
 
     def light(self, serial: str, *, on: bool) -> None:
         """See Devices."""
-        lamp = self.folder / "lamps" / _file(serial)
+        lamp = self.folder / "lamps" / file_of(serial)
         if on:
             lamp.parent.mkdir(exist_ok=True)
             lamp.write_text(serial)
@@ -301,15 +343,117 @@ class World:
 
     def nature_of(self, serial: str, media: Media) -> Nature | None:
         """What a drive is beyond what it shows; None where nobody has asked or told."""
+        return self._nature_at(serial, str(media.nature_path))
+
+    def _nature_at(self, serial: str, path: str) -> Nature | None:
         try:
-            changed = os.stat(media.nature_path).st_mtime_ns
+            changed = os.stat(path).st_mtime_ns
         except FileNotFoundError:
             return None
         known = self._natures.get(serial)
         if known is None or known[0] != changed:
-            known = changed, Hidden(media.path, serial, media.extents, BLOCK).nature()
+            known = changed, nature_kept(Path(path))
             self._natures[serial] = known
         return known[1]
+
+    # -- readings --------------------------------------------------------------------------------
+
+    def readings(self, asked: Sequence[Asked], at: dt.datetime) -> Mapping[str, Mapping[str, int]]:
+        """See Devices. Of 10,000 drives it is asked every ten seconds: a drive with nothing beside it costs nothing."""
+        stem = f"{self.folder / 'media'}/"
+        beside = {name for name in os.listdir(stem) if not name.endswith(".img")}
+        faults, lost = frozenset(os.listdir(self._faults)), frozenset(os.listdir(self._lost))
+        found, moment = {}, Moment(at)
+        # A drive brings its figures up to date once a minute, and when something happens to it.
+        hours, warmth, minute = moment.hours, moment.warmth, int(at.timestamp()) // 60
+        for drive in asked:
+            file = file_of(drive.serial)
+            presence = self.presence(drive.serial) if file in faults else Presence.ANSWERS
+            if not presence.works:
+                continue
+            nature = self._nature_at(drive.serial, f"{stem}{file}.nature") if f"{file}.nature" in beside else None
+            if nature is not None and nature.stalls:
+                continue
+            ageing = self._ageing_at(drive.serial, f"{stem}{file}.ageing") if f"{file}.ageing" in beside else None
+            if ageing is not None:
+                self._lose_with_age(drive, ageing, at)
+            gone = self.lost_extents(drive.serial) if file in lost or ageing is not None else []
+            tried = len(set(self.tried(drive.serial)).intersection(gone)) if gone else 0
+            written = _length(f"{stem}{file}.written") if f"{file}.written" in beside else 0
+            reassigned = len(nature.reassigned) if nature is not None else 0
+            key = (minute, drive, ageing, reassigned, len(gone), tried, written, presence)
+            if (known := self._told.get(drive.serial)) is None or known[0] != key:
+                known = key, told(
+                    drive, at, hours, warmth, ageing, reassigned=reassigned, pending=len(gone), uncorrectable=tried,
+                    written=written, warns=presence is Presence.WARNS,
+                )  # fmt: skip
+                self._told[drive.serial] = known
+            found[drive.serial] = known[1]
+        return found
+
+    def _lose_with_age(self, drive: Asked, ageing: Ageing, at: dt.datetime) -> None:
+        """Sectors that go bad as time passes really go: which ones is drawn from the serial, so that two that ask at
+        once lose the same."""
+        due = int(ageing.added("pending", at))
+        if due <= ageing.lost:
+            return
+        extents = extents_of(drive.size)
+        new = [where_it_goes(drive.serial, number, extents) for number in range(ageing.lost, due)]
+        self.lose_extents(drive.serial, sorted({*self.lost_extents(drive.serial), *new}))
+        self._keep_ageing(drive.serial, replace(ageing, lost=due))
+
+    def ageing(self, serial: str) -> Ageing:
+        """How somebody has said that a drive ages."""
+        return self._ageing_at(serial, str(self.media_path(serial).with_suffix(".ageing"))) or Ageing()
+
+    def _ageing_at(self, serial: str, path: str) -> Ageing | None:
+        try:
+            changed = os.stat(path).st_mtime_ns
+        except FileNotFoundError:
+            return None
+        known = self._ageings.get(serial)
+        if known is None or known[0] != changed:
+            known = changed, Ageing.read(Path(path).read_bytes())
+            self._ageings[serial] = known
+        return known[1]
+
+    def _keep_ageing(self, serial: str, ageing: Ageing) -> None:
+        self._place(self.media_path(serial).with_suffix(".ageing"), ageing.kept())
+
+    def let_age(self, serial: str, reading: str, more: float, a_day: float, at: dt.datetime) -> None:
+        """From a moment on a reading is by so much more than by itself, and grows by so much a day."""
+        self._keep_ageing(serial, self.ageing(serial).steered(reading, more, a_day, at))
+
+    def count_written(self, serial: str, extents: int) -> None:
+        """So many extents have been written to a drive."""
+        if serial not in self._written:
+            self._written[serial] = 0
+        self._written[serial] += extents
+        if self._written[serial] >= _UNCOUNTED:
+            self.keep_written(serial)
+
+    def keep_written(self, serial: str) -> None:
+        """Add what was counted to what is kept: the length of a file, that any number of writers can add to."""
+        extents = self._written.pop(serial, 0)
+        if extents:
+            path = f"{self.folder / 'media'}/{file_of(serial)}.written"
+            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o600)
+            try:
+                os.write(descriptor, bytes(extents))
+            finally:
+                os.close(descriptor)
+
+    def tried(self, serial: str) -> list[int]:
+        """Extents that were asked for and could not be read."""
+        with contextlib.suppress(FileNotFoundError, ValueError):
+            return [int(e) for e in json.loads(self.media_path(serial).with_suffix(".tried").read_bytes())]
+        return []
+
+    def note_tried(self, serial: str, extents: Sequence[int]) -> None:
+        """These were asked for in vain."""
+        before = set(self.tried(serial)).intersection(self.lost_extents(serial))
+        if not before.issuperset(extents):
+            self._place(self.media_path(serial).with_suffix(".tried"), json.dumps(sorted(before.union(extents))))
 
     def kind_of(self, serial: str) -> Kind | None:
         """What a drive stores on, where that has been told."""
@@ -333,11 +477,11 @@ class World:
 
     def media_path(self, serial: str) -> Path:
         """The file of a drive's media. Its name says nothing: a serial may be anything."""
-        return self.folder / "media" / (_file(serial) + ".img")
+        return self.folder / "media" / (file_of(serial) + ".img")
 
     def presence(self, serial: str) -> Presence:
         """Whether one drive answers."""
-        path = f"{self._faults}/{_file(serial)}"
+        path = f"{self._faults}/{file_of(serial)}"
         # Asked before every read and write, and almost always there is no fault.
         if not os.path.exists(path):
             return Presence.ANSWERS
@@ -345,7 +489,7 @@ class World:
 
     def lost_extents(self, serial: str) -> list[int]:
         """Extents of a drive that cannot be read until they are written anew."""
-        path = f"{self._lost}/{_file(serial)}"
+        path = f"{self._lost}/{file_of(serial)}"
         if not os.path.exists(path):
             return []
         with contextlib.suppress(FileNotFoundError, ValueError):
@@ -392,7 +536,7 @@ class World:
         self._beside(record.serial).unlink(missing_ok=True)
 
     def _beside(self, serial: str) -> Path:
-        return self.folder / "beside" / f"{_file(serial)}.json"
+        return self.folder / "beside" / f"{file_of(serial)}.json"
 
     def lay_beside(self, record: DriveRecord, presence: Presence = Presence.ANSWERS) -> None:
         """A drive from elsewhere lies beside the shelves, in no bay; ``presence``: how it is once it is in one."""
@@ -413,7 +557,7 @@ class World:
         presence = self.presence(serial)
         if presence is not Presence.ABSENT:
             return presence
-        before = _told(Path(self._faults) / _file(serial)).get("before")
+        before = _told(Path(self._faults) / file_of(serial)).get("before")
         return Presence(before) if before in (Presence.FAILED, Presence.WARNS) else Presence.ANSWERS
 
     def pull(self, serial: str) -> None:
@@ -439,9 +583,9 @@ class World:
     def lose_extents(self, serial: str, extents: Sequence[int]) -> None:
         """These extents, and no others, cannot be read until they are written anew."""
         if extents:
-            self._place(Path(self._lost) / _file(serial), json.dumps(sorted(extents)))
+            self._place(Path(self._lost) / file_of(serial), json.dumps(sorted(extents)))
         else:
-            (Path(self._lost) / _file(serial)).unlink(missing_ok=True)
+            (Path(self._lost) / file_of(serial)).unlink(missing_ok=True)
 
     def fail(self, serial: str) -> None:
         """The drive stops working for good."""
@@ -460,11 +604,11 @@ class World:
                 media.write(bytes([old[0] ^ (1 << dice.randrange(8))]))
 
     def _set_fault(self, serial: str, presence: Presence, before: Presence = Presence.ANSWERS) -> None:
-        told = {"serial": serial, "presence": presence.value, "before": before.value}
-        self._place(Path(self._faults) / _file(serial), json.dumps(told))
+        said = {"serial": serial, "presence": presence.value, "before": before.value}
+        self._place(Path(self._faults) / file_of(serial), json.dumps(said))
 
     def _clear(self, serial: str) -> None:
-        (self.folder / "faults" / _file(serial)).unlink(missing_ok=True)
+        (self.folder / "faults" / file_of(serial)).unlink(missing_ok=True)
 
     def _place(self, path: Path, content: str) -> None:
         """Write a file so that a reader sees all of it or nothing."""
@@ -473,15 +617,25 @@ class World:
         draft.replace(path)
 
 
-def _file(serial: str) -> str:
+@lru_cache(maxsize=32768)
+def file_of(serial: str) -> str:
+    """The name of what is kept of a drive. It says nothing: a serial may be anything."""
     return hashlib.sha256(serial.encode("utf-8", "surrogatepass")).hexdigest()[:40]
+
+
+def _length(path: str) -> int:
+    """How long a file is; nothing where there is none."""
+    try:
+        return os.stat(path).st_size
+    except FileNotFoundError:
+        return 0
 
 
 def _fault(path: Path) -> tuple[str, Presence]:
     """Whose fault a file tells of, and which; nobody's when it cannot be read."""
-    told = _told(path)
+    said = _told(path)
     try:
-        return str(told["serial"]), Presence(told["presence"])
+        return str(said["serial"]), Presence(said["presence"])
     except (ValueError, KeyError):
         return "", Presence.ANSWERS
 
@@ -489,10 +643,10 @@ def _fault(path: Path) -> tuple[str, Presence]:
 def _told(path: Path) -> dict[str, Any]:
     """What a file of a fault says; nothing when it cannot be read."""
     try:
-        told = json.loads(path.read_bytes())
+        said = json.loads(path.read_bytes())
     except (OSError, ValueError, RecursionError):
         return {}
-    return told if isinstance(told, dict) else {}
+    return said if isinstance(said, dict) else {}
 
 
 def _new_names(folder: Path) -> None:
@@ -507,10 +661,10 @@ def _new_names(folder: Path) -> None:
         serial = unquote(stem)
         with contextlib.suppress(FileNotFoundError):  # another process does the same
             if old.suffix == ".img":
-                old.rename(old.with_name(_file(serial) + ".img"))
+                old.rename(old.with_name(file_of(serial) + ".img"))
             else:
-                told = json.dumps({"serial": serial, "presence": old.read_text()})
-                old.with_name(_file(serial)).write_text(told)
+                said = json.dumps({"serial": serial, "presence": old.read_text()})
+                old.with_name(file_of(serial)).write_text(said)
                 old.unlink()
     mark.touch()
 

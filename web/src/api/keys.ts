@@ -27,7 +27,11 @@ const POOL = [
   "/api/pools/{pool_id}/ways",
 ] as const satisfies readonly Path[];
 const SHELVES = ["/api/shelves", "/api/hosts"] as const satisfies readonly Path[];
-const DRIVES = ["/api/drives", "/api/drives/by-id"] as const satisfies readonly Path[];
+const DRIVES = [
+  "/api/drives",
+  "/api/drives/by-id",
+  "/api/drives/{drive_id}/readings",
+] as const satisfies readonly Path[];
 const COMPARED = [
   "/api/compare",
   "/api/compare/buy",
@@ -62,6 +66,7 @@ export const SHOWN_BY: Record<string, readonly Path[]> = {
     ...POOL,
     ...COMPARED,
   ],
+  drive_health: [...DRIVES, ...SHELVES, "/api/drives/{drive_id}", "/api/today"],
   drain: ["/api/drains", ...DRIVES, "/api/drives/{drive_id}", "/api/today"],
   pool: ["/api/found-pools", "/api/pools", ...POOL, "/api/today", ...DRIVES, ...NOTICED],
   pool_place: [
@@ -107,7 +112,7 @@ export const SHOWN_BY: Record<string, readonly Path[]> = {
   logbook: ["/api/logbook", "/api/today"],
   errand: ["/api/sheets/{sheet_id}"],
   host_writes: POOL,
-  setting: ["/api/stand-in/speed", "/api/stand-in/time", "/api/disposal"],
+  setting: ["/api/stand-in/speed", "/api/stand-in/time", "/api/disposal", "/api/failing-rules"],
   drive_model: ["/api/prices", ...COMPARED],
   comparison: ["/api/comparisons", "/api/comparisons/{comparison_id}"],
   backup: ["/api/pools/{pool_id}/backups"],

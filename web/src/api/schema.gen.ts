@@ -985,6 +985,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/pools/{pool_id}/acts-early": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say whether a pool copies a member that is failing onto a spare by itself, while it still reads. */
+        put: operations["pools_set_early_pools__int_pool_id__acts_early_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/pools/{pool_id}/room": {
         parameters: {
             query?: never;
@@ -1098,6 +1115,23 @@ export interface paths {
         put?: never;
         /** Start a check: read everything, compare it, read every file back. */
         post: operations["pools_check_pools__int_pool_id__check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools/{pool_id}/scan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start a surface scan: every drive read through; what cannot be read is written anew from the others. */
+        post: operations["pools_scan_pools__int_pool_id__scan_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2236,6 +2270,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drives/{drive_id}/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a drive reports of itself, with what each figure means and what the rules find in it. */
+        get: operations["readings_readings_drives__int_drive_id__readings_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drives/{drive_id}/error-recovery": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say how long a drive is to try a bad sector. */
+        put: operations["readings_set_recovery_drives__int_drive_id__error_recovery_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drives/{drive_id}/scan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start a surface scan of a drive: with its pool's other drives, where it is a member of one. */
+        post: operations["readings_scan_drive_drives__int_drive_id__scan_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/failing-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** By which rules a drive counts as failing, or gives warning. */
+        get: operations["readings_rules_failing_rules_get"];
+        /** Change the limit of a rule for drives of a kind, or switch the rule off. */
+        put: operations["readings_set_rule_failing_rules_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stand-in/drives/{drive_id}/ageing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say how a simulated drive ages from now on: what a reading has more than by itself, and by how much that grows. */
+        put: operations["readings_age_stand_in_drives__int_drive_id__ageing_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/build-pool": {
         parameters: {
             query?: never;
@@ -2281,6 +2401,23 @@ export interface paths {
         put?: never;
         /** Draw up the sheet: Make a pool larger by one or several whole sets, as wide as those it has; their capacity is there at once. Nothing is done before it is approved. */
         post: operations["drawing_up_draw_up_add_sets_sheets_add_sets_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sheets/add-spares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw up the sheet: Let drives stand by: each takes the place of a failed drive that it is large enough for, by itself. Nothing is done before it is approved. */
+        post: operations["drawing_up_draw_up_add_spares_sheets_add_spares_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6282,6 +6419,11 @@ export interface components {
             synced: number;
             /** Why No Check */
             why_no_check: string | null;
+            /** Why No Scan */
+            why_no_scan: string | null;
+            last_scan: components["schemas"]["JobOut"] | null;
+            /** Acts Early */
+            acts_early: boolean;
             glance: components["schemas"]["GlanceOut"];
             restripe: components["schemas"]["RestripeOut"] | null;
             /** Copies */
@@ -6451,6 +6593,8 @@ export interface components {
             size: number;
             /** Condition */
             condition: string;
+            /** Scope */
+            scope: string;
         };
         /**
          * VolumeHeldOut
@@ -6537,6 +6681,16 @@ export interface components {
              */
             writes_a_day?: number | null;
         };
+        /** EarlyOut */
+        EarlyOut: {
+            /** On */
+            on: boolean;
+        };
+        /** EarlyBody */
+        EarlyBody: {
+            /** On */
+            on: boolean;
+        };
         /** RoomOut */
         RoomOut: {
             /** Largest */
@@ -6560,6 +6714,8 @@ export interface components {
             candidates: components["schemas"]["ReplacementOut"][];
             /** Needs */
             needs: number;
+            /** May Stand By */
+            may_stand_by: boolean;
         };
         /** ReplacementOut */
         ReplacementOut: {
@@ -6577,6 +6733,8 @@ export interface components {
             holds: string | null;
             /** New */
             new: boolean;
+            /** Spare */
+            spare: boolean;
             /** Warns */
             warns: boolean;
             /** Reason */
@@ -8260,6 +8418,155 @@ export interface components {
             /** On */
             on: boolean;
         };
+        /** DriveReadingsOut */
+        DriveReadingsOut: {
+            /** Level */
+            level: string;
+            /** Since */
+            since: string | null;
+            /** Taken At */
+            taken_at: string | null;
+            /** Answers */
+            answers: boolean;
+            /** Reasons */
+            reasons: components["schemas"]["ReasonOut"][];
+            /** Lines */
+            lines: components["schemas"]["LineOut"][];
+            scan: components["schemas"]["ScanFoundOut"] | null;
+            recovery: components["schemas"]["RecoveryOut"] | null;
+            /** Ageing */
+            ageing: components["schemas"]["SteeredOut"][];
+            /** Can Age */
+            can_age: string[];
+        };
+        /** LineOut */
+        LineOut: {
+            /** Id */
+            id: string;
+            /** Label */
+            label: string;
+            /** Unit */
+            unit: string;
+            /** Means */
+            means: string;
+            /** Standard */
+            standard: string;
+            /** Value */
+            value: number | null;
+            /** Before */
+            before: number | null;
+            /** Series */
+            series: string | null;
+            /** Reasons */
+            reasons: components["schemas"]["ReasonOut"][];
+        };
+        /** ReasonOut */
+        ReasonOut: {
+            /** Rule */
+            rule: string;
+            /** Level */
+            level: string;
+            /** Sentence */
+            sentence: string;
+            /** Of Link */
+            of_link: boolean;
+        };
+        /** RecoveryOut */
+        RecoveryOut: {
+            /** Known */
+            known: boolean;
+            /** Limit */
+            limit: number | null;
+            /** Settable */
+            settable: boolean;
+            /** Sentence */
+            sentence: string | null;
+            /** Well */
+            well: boolean;
+            /** Better */
+            better: number | null;
+        };
+        /** ScanFoundOut */
+        ScanFoundOut: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Read */
+            read: number;
+            /** Unreadable */
+            unreadable: number;
+            /** Mended */
+            mended: number;
+        };
+        /** SteeredOut */
+        SteeredOut: {
+            /** Reading */
+            reading: string;
+            /** More */
+            more: number;
+            /** A Day */
+            a_day: number;
+        };
+        /** RecoveryBody */
+        RecoveryBody: {
+            /** Seconds */
+            seconds: number | null;
+        };
+        /** RulesOut */
+        RulesOut: {
+            /** Kinds */
+            kinds: components["schemas"]["KindRulesOut"][];
+        };
+        /** KindRulesOut */
+        KindRulesOut: {
+            /** Kind */
+            kind: string;
+            /** Rules */
+            rules: components["schemas"]["RuleOut"][];
+        };
+        /** RuleOut */
+        RuleOut: {
+            /** Id */
+            id: string;
+            /** Label */
+            label: string;
+            /** Level */
+            level: string;
+            /** Unit */
+            unit: string;
+            /** Beyond */
+            beyond: string;
+            /** Usual */
+            usual: number;
+            /** Limit */
+            limit: number | null;
+        };
+        /** RuleBody */
+        RuleBody: {
+            /** Kind */
+            kind: string;
+            /** Rule */
+            rule: string;
+            /** Limit */
+            limit: number | null;
+        };
+        /** AgeingBody */
+        AgeingBody: {
+            /** Reading */
+            reading: string;
+            /**
+             * More
+             * @default 0
+             */
+            more?: number;
+            /**
+             * A Day
+             * @default 0
+             */
+            a_day?: number;
+        };
         /**
          * BuildPoolBody
          * @description Build a pool on free drives, with a first volume if one is named. ``drives`` in the order of sets, the last ``spares`` held back.
@@ -8381,6 +8688,21 @@ export interface components {
             pool: string;
             /** Drives */
             drives: number[];
+        };
+        /**
+         * AddSparesBody
+         * @description Let drives stand by: each takes the place of a failed drive that it is large enough for, by itself.
+         */
+        AddSparesBody: {
+            /** Pool */
+            pool: string;
+            /** Drives */
+            drives: number[];
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
         };
         /**
          * ConvertPoolBody
@@ -8528,6 +8850,11 @@ export interface components {
             slot: number;
             /** Drive Id */
             drive_id: number;
+            /**
+             * Stands By
+             * @default false
+             */
+            stands_by?: boolean;
         };
         /**
          * LeaveCopyBody
@@ -11813,6 +12140,44 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    pools_set_early_pools__int_pool_id__acts_early_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EarlyBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EarlyOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     pools_room_pools__int_pool_id__room_get: {
         parameters: {
             query?: {
@@ -12026,6 +12391,40 @@ export interface operations {
         };
     };
     pools_check_pools__int_pool_id__check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    pools_scan_pools__int_pool_id__scan_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -14525,6 +14924,218 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    readings_readings_drives__int_drive_id__readings_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DriveReadingsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    readings_set_recovery_drives__int_drive_id__error_recovery_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecoveryBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    readings_scan_drive_drives__int_drive_id__scan_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    readings_rules_failing_rules_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    readings_set_rule_failing_rules_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    readings_age_stand_in_drives__int_drive_id__ageing_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                drive_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgeingBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DriveReadingsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     drawing_up_draw_up_build_pool_sheets_build_pool_post: {
         parameters: {
             query?: never;
@@ -14607,6 +15218,42 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["AddSetsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    drawing_up_draw_up_add_spares_sheets_add_spares_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddSparesBody"];
             };
         };
         responses: {

@@ -17,8 +17,19 @@ const SPANS = [
 
 type Told = Schema["HistoryOut"];
 
-export function History({ series, of, named }: { series: string[]; of: number; named: string }) {
-  const [hours, setHours] = useState("24");
+export function History({
+  series,
+  of,
+  named,
+  begin = "24",
+}: {
+  series: string[];
+  of: number;
+  named: string;
+  /** The span that is shown first, in hours. */
+  begin?: string;
+}) {
+  const [hours, setHours] = useState(begin);
   const query = (one: string) => ({ params: { query: { series: one, of, hours: Number(hours) } } });
   const often = { refetchInterval: hours === "1" ? 10_000 : 60_000 };
   const first = server.useQuery("get", "/api/history", query(series[0]), often);
@@ -220,7 +231,9 @@ function stretches(t: Told): Schema["PointOut"][][] {
 }
 
 function value(number: number, unit: string, system: UnitSystem): string {
-  return unit === "bytes" ? formatSize(number, system) : formatCount(number);
+  if (unit === "bytes") return formatSize(number, system);
+  if (unit === "hours") return `${formatCount(Math.round(number))} h`;
+  return unit === "count" ? formatCount(number) : `${formatCount(number)} ${unit}`;
 }
 
 function times(begin: number, end: number): number[] {

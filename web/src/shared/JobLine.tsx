@@ -44,7 +44,15 @@ export function JobLine({ job, plain }: { job: Job; plain?: boolean }) {
               <Link to={`/pools/${job.pool_id}`}>{job.pool}</Link>
             </>
           )}
-          {!plain && job.pool_id === null && (
+          {!plain && job.kind === "scan" && job.report.serial && (
+            <>
+              {" of drive "}
+              <Link to={`/shelves?filter=${encodeURIComponent(`serial:${job.report.serial}`)}`}>
+                {job.report.serial}
+              </Link>
+            </>
+          )}
+          {!plain && job.pool_id === null && job.kind !== "scan" && (
             <>
               {" · "}
               <Link to="/disposal">disposal</Link>

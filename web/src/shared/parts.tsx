@@ -142,7 +142,16 @@ export function Heading({
   );
 }
 
-const GRAVE = new Set(["lost", "unreachable", "unprotected", "failed", "missing", "failing", "degraded"]);
+const GRAVE = new Set([
+  "lost",
+  "unreachable",
+  "unprotected",
+  "failed",
+  "missing",
+  "failing",
+  "warns",
+  "degraded",
+]);
 
 /** A state as a word; rust where it needs a person. */
 export function State({ word }: { word: string }) {

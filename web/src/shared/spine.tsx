@@ -80,6 +80,7 @@ export function situationWord(drive: Drive): string {
     "draining",
     "rebuilding",
     "failing",
+    "warns",
     "spare",
     "new",
     "wiped",
@@ -126,7 +127,13 @@ export function SpineDrawing({ drive, largest, system, selected }: SpineProps) {
         d={spinePath(drive.kind, height)}
         fill={fill}
         strokeDasharray={has("draining") && !selected ? "5 3" : undefined}
-        stroke={selected ? "var(--pine)" : has("failed") || has("failing") ? "var(--rust)" : "var(--ink)"}
+        stroke={
+          selected
+            ? "var(--pine)"
+            : has("failed") || has("failing") || has("warns")
+              ? "var(--rust)"
+              : "var(--ink)"
+        }
         strokeWidth={selected ? 3 : 1}
       />
       {(has("wiping") || has("wiped")) && (

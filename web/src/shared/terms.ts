@@ -19,6 +19,12 @@ export const TERMS = {
   set: "Drives that protect one another inside a pool (RAID group). Data is spread over all sets; losing one set loses the pool.",
   spare: "An idle drive that takes over by itself when another fails (hot spare).",
   scheme: "How a set protects itself: copies, parity over one, two or three drives, or not at all.",
+  readings:
+    "What a drive keeps of itself and reports when asked, by the open standards. A reading that was never taken is unknown, never good.",
+  "surface scan":
+    "Reading every place of a drive, used or not. In a pool, what cannot be read comes from the others and is written anew.",
+  "error-recovery limit":
+    "How long a drive tries to read a bad sector before it says that it cannot. In a pool the whole set waits for it.",
   check: "Reading everything and comparing parity and checksums (scrub). Finds damage before it matters.",
   "first sync":
     "Bringing the redundancy of a new pool in step with whatever the drives hold. The volume can be used meanwhile, slower.",

@@ -41,6 +41,7 @@ from pairshelf.core.changes.kind import ChangeKind
 from pairshelf.core.changes.pools import (
     add_drive,
     add_set,
+    add_spares,
     bring_in,
     build_pool,
     change_scheme,
@@ -77,6 +78,7 @@ KINDS: dict[str, ChangeKind] = {
         build_pool.KIND,
         add_drive.KIND,
         add_set.KIND,
+        add_spares.KIND,
         change_scheme.KIND,
         larger_drives.KIND,
         leave_path.KIND,

@@ -6,6 +6,7 @@ engine only needs that all members of a pool agree.
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -132,6 +133,14 @@ class Device(Protocol):
         stores on."""
         ...
 
+    def recovery(self, kind: Kind, known: float | None) -> Recovery:
+        """Its error-recovery limit; ``known``: seconds, as the books have it, for a device that cannot be asked."""
+        ...
+
+    def set_recovery(self, kind: Kind, limit: float | None) -> None:
+        """Set its error-recovery limit, seconds; None: none. NotImplementedError where it takes none."""
+        ...
+
     @property
     def cells(self) -> int:
         """Extents it has in all, those it does not show among them: what its own commands go through."""
@@ -160,6 +169,28 @@ class Device(Protocol):
         """Its own command to erase everything that this one reaches, in one go; NotImplementedError where it does not
         know that."""
         ...
+
+
+@dataclass(frozen=True, slots=True)
+class Recovery:
+    """How long a drive tries to read a bad sector before it says so."""
+
+    #: Seconds; None: as long as it takes.
+    limit: float | None
+    #: Whether it can be told otherwise.
+    settable: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """A drive that is asked for its readings, with what the books know of it."""
+
+    serial: str
+    size: int
+    kind: Kind
+    in_service: dt.date | None = None
+    #: Bytes that its maker rates it for.
+    rated_writes: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -245,6 +276,11 @@ class Devices(Protocol):
 
     def troubled(self) -> Mapping[str, Presence]:
         """Serials of drives with which something is wrong, and what."""
+        ...
+
+    def readings(self, asked: Sequence[Asked], at: dt.datetime) -> Mapping[str, Mapping[str, int]]:
+        """What drives report of themselves at a moment, by serial and reading (``core.watching.readings``). One that does
+        not answer is not in it."""
         ...
 
     def light(self, serial: str, *, on: bool) -> None:

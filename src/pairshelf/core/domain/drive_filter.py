@@ -22,6 +22,7 @@ SITUATIONS = (
     "starts-host",
     "in-use",
     "spare",
+    "warns",
     "failing",
     "failed",
     "missing",

@@ -57,8 +57,51 @@ class PoolFacts:
     away_named: str = ""
 
 
+@dataclass(frozen=True, slots=True)
+class DriveFacts:
+    """A drive of which its readings say something."""
+
+    id: int
+    #: Serial and bay, in words.
+    named: str
+    #: The pool that it is a member of.
+    pool: int | None
+    #: Or its readings only give warning.
+    failing: bool
+    #: What the rules found, in words; empty where that is not known yet.
+    why: str = ""
+    #: All that was found tells of its link.
+    of_link: bool = False
+    #: It is warm, or sectors wait for a scan: what can be done.
+    to_scan: bool = False
+    #: Its pool copies it onto a spare by itself, as soon as there is one.
+    by_itself: bool = False
+
+
+def _of_drive(drive: DriveFacts) -> Matter:
+    """What is to be done about a drive that its readings speak against."""
+    why = f": {drive.why}" if drive.why else ""
+    look = f"/shelves?drive={drive.id}"
+    if drive.failing:
+        said = f"{drive.named} still works, but is failing by its readings{why}."
+        if drive.pool is None:
+            return Matter(Gravity.SOON, said, "Look at it", look)
+        if drive.by_itself:
+            said += " Its pool would copy it by itself, and has no spare that is large enough."
+        else:
+            said += " Replace it while it can be copied."
+        return Matter(
+            Gravity.SOON, said, "Replace it", f"/pools/{drive.pool}?replace={drive.id}", f"/trouble/{drive.pool}"
+        )
+    if drive.of_link:
+        return Matter(Gravity.SOON, f"The link of {drive.named} gives trouble{why}.", "Look at it", look)
+    return Matter(
+        Gravity.SOON, f"{drive.named} gives warning{why}.", "Scan it" if drive.to_scan else "Look at it", look
+    )
+
+
 def matters(
-    pools: Sequence[PoolFacts], *, new_drives: int, failing: Sequence[tuple[int, str, int | None]], drafts: Sequence[tuple[int, str]],
+    pools: Sequence[PoolFacts], *, new_drives: int, drives: Sequence[DriveFacts], drafts: Sequence[tuple[int, str]],
     worker_away: bool, no_drives: bool, free_drives: int, no_pools: bool,
     locked: Sequence[tuple[int, str]] = (), unkept: Sequence[tuple[int, str]] = (), room_left: int | None = None,
     unruled: Sequence[tuple[int, str, str]] = (), fills: Sequence[Filling] = (),
@@ -105,15 +148,7 @@ def matters(
         )
         for i, name in unkept
     ]
-    found += [
-        Matter(Gravity.SOON, f"{where} still works, but its readings warn.", "Look at it", f"/shelves?drive={i}")
-        if pool is None
-        else Matter(
-            Gravity.SOON, f"{where} still works, but its readings warn. Replace it while it can be copied.", "Replace it",
-            f"/pools/{pool}?replace={i}", f"/trouble/{pool}",
-        )
-        for i, where, pool in failing
-    ]  # fmt: skip
+    found += [_of_drive(one) for one in drives]
     found += [
         Matter(Gravity.SOON if f.urgent else Gravity.SOMETIME, f.sentence, *_to_fill(f.pool_id, f.act)) for f in fills
     ]

@@ -102,6 +102,25 @@ MEETINGS = (
             ("drain", ("check",), "A check of this pool is under way; wait for it."),
         )
     ),
+    *(
+        Meeting("scan", (kind,), Where.POOL, Then.REFUSED, code, f"{what}; scan {then}.")
+        for kind, code, what, then in (
+            ("scan", "already-running", "A surface scan of this pool is under way already", "again when it has ended"),
+            ("check", "busy", "A check of this pool is under way, which reads everything too", "when it has ended"),
+            ("first-sync", "not-synced", "The first sync is still under way", "when it has finished"),
+            ("rebuild", "busy", "A rebuild is under way in this pool, and goes first", "when it has ended"),
+            ("self-repair", "busy", "A self-repair is under way in this pool, and goes first", "when it has ended"),
+            ("copy", "busy", "The copying of a drive is under way in this pool", "when it has ended"),
+            ("restripe", "restriping", "The pool is being restriped", "when that has ended"),
+            ("drain", "busy", "Stripes are being moved in this pool", "when that has ended"),
+            ("even-out", "busy", "Stripes are being moved in this pool", "when that has ended"),
+        )
+    ),
+    *(
+        Meeting(new, ("scan",), Where.POOL, Then.REFUSED, "busy",
+                "A surface scan of this pool is under way; wait for it.")
+        for new in ("check", "restripe", "add-sets", "even-out")
+    ),
     Meeting("fill", ("fill",), Where.VOLUME, Then.REFUSED, said="Files are being written to this volume already."),
     Meeting("read-files", ("read-files",), Where.VOLUME, Then.REFUSED,
             said="The files of this volume are being read already."),
@@ -134,6 +153,16 @@ class Wait:
 
 #: What goes before what. A job that waits goes on by itself.
 WAITS = (
+    *(
+        Wait("scan", (other,), said)
+        for other, said in (
+            ("rebuild", "a rebuild goes first"),
+            ("self-repair", "a self-repair goes first"),
+            ("first-sync", "a first sync goes first"),
+            ("copy", "the copying of a drive goes first"),
+            ("drain", "draining goes first"),
+        )
+    ),
     Wait("restripe", ("rebuild",), "a rebuild goes first"),
     Wait("copy", ("rebuild",), "a rebuild goes first"),
     Wait("drain", ("rebuild",), "a rebuild goes first"),

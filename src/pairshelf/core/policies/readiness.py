@@ -10,9 +10,7 @@ from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.estate import EstateDrive
 from pairshelf.core.domain.units import format_size
 from pairshelf.core.errors import NotPossible
-
-#: A drive that tries longer than this holds a whole set up, seconds.
-LONGEST_RECOVERY = 30.0
+from pairshelf.core.policies.scanning import LONGEST_RECOVERY
 
 
 def readiness(drives: Sequence[EstateDrive], silent: Mapping[int, str]) -> list[Finding]:

@@ -15,7 +15,7 @@ import numpy.typing as npt
 Whole = npt.NDArray[np.int64]
 
 #: Of a subject that had no value.
-_NO_LOW, _NO_HIGH = np.iinfo(np.int64).max, np.iinfo(np.int64).min
+NO_LOW, _NO_HIGH = np.iinfo(np.int64).max, np.iinfo(np.int64).min
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -36,7 +36,7 @@ class Bucket:
         known = np.array([v is not None for v in values], bool)
         plain = np.array([v or 0 for v in values], np.int64)
         return cls(
-            known.astype(np.int64), np.where(known, plain, _NO_LOW), np.where(known, plain, _NO_HIGH), plain * known
+            known.astype(np.int64), np.where(known, plain, NO_LOW), np.where(known, plain, _NO_HIGH), plain * known
         )
 
     def __len__(self) -> int:
@@ -54,6 +54,6 @@ def condense(parts: Sequence[Bucket]) -> Bucket:
         return rows
 
     return Bucket(
-        stacked("count", 0).sum(axis=0), stacked("low", _NO_LOW).min(axis=0),
+        stacked("count", 0).sum(axis=0), stacked("low", NO_LOW).min(axis=0),
         stacked("high", _NO_HIGH).max(axis=0), stacked("total", 0).sum(axis=0),
     )  # fmt: skip

@@ -107,7 +107,7 @@ def _title(pool: EstatePool, drives: Sequence[Concerned]) -> str:
         return f"Pool {pool.name} is away, not lost"
     first, more = drives[0], len(drives) - 1
     what = {
-        "failed": "has failed", "missing": "is away", "failing": "still works, but warns", "rebuilding": "is being rebuilt",
+        "failed": "has failed", "missing": "is away", "failing": "still works, but is failing", "rebuilding": "is being rebuilt",
     }[first.word]  # fmt: skip
     also = f", and {more} more" if more else ""
     return f"The drive in {first.place.removeprefix('out of ')} {what}{also}"
@@ -132,6 +132,12 @@ def _must(pool: EstatePool, drives: Sequence[Concerned], gone: set[str]) -> Must
             f"Replace the drive in {first.place.removeprefix('out of ')}",
             "Its content is computed from the others and written to the new one, while everything is used.",
             f"{link}?replace={first.drive_id}" if first.drive_id is not None else link,
+        )
+    if first.word == "failing" and any(slot == first.slot for slot, _ in pool.copies):
+        return Must(
+            "Let the copying end",
+            "What stands on it is being copied while it reads. Then another drive has its place, and it can be wiped and pulled.",
+            link,
         )
     if first.word == "failing":
         return Must(

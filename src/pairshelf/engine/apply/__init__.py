@@ -24,6 +24,7 @@ from pairshelf.engine.apply.applications import end_keep_rule, move_application,
 from pairshelf.engine.apply.drives import drain, hand_out, hold_back, replace_drive, wipe, write_partitions
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.pools import (
+    add_spares,
     bring_in,
     build_pool,
     even_out,
@@ -56,6 +57,7 @@ APPLY: dict[str, Applying] = {
     "build-pool": build_pool.apply,
     "add-drives": relayout.apply,
     "add-sets": relayout.apply,
+    "add-spares": add_spares.apply,
     "convert-pool": relayout.apply,
     "replace-larger": larger_drives.apply,
     "leave-path": larger_drives.leave,

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from collections import Counter
-
-from sqlmodel import Session, select
+from sqlmodel import Session
 
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.engine.jobs.fill import HOSTS
 from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.engine.jobs.work import Work
 from pairshelf.engine.log import SYSTEM, log
-from pairshelf.store.tables import JobRow, JobState, WipeRow, now
+from pairshelf.store.tables import JobRow, JobState, now
 
 #: Extents of a stream long enough to say something of the speed.
 _LONG_STREAM = 256
@@ -37,11 +35,12 @@ def finish(work: Work) -> None:
 
 
 def finish_lot(session: Session, job: JobRow) -> None:
-    """A lot is done: say what became of its drives."""
-    states = Counter(session.exec(select(WipeRow.state).where(WipeRow.job_id == job.id)))
+    """A job on drives of no pool is done: say what became of them."""
+    sums_up = JOBS[job.kind].sums_up
+    states = sums_up(session, job) if sums_up is not None else {}
     job.state, job.finished_at, job.why_held = JobState.DONE, now(), None
     job.spent, job.report = job.seconds, {**job.report, **states}
-    log(session, SYSTEM, "wipe-finished", "disposal", outcome(job, ""), **states)
+    log(session, SYSTEM, f"{job.kind}-finished", job.report.get("serial") or "disposal", outcome(job, ""), **states)
 
 
 def outcome(job: JobRow, pool: str) -> str:

@@ -9,7 +9,7 @@ from typing import Any
 from sqlmodel import Session
 
 from pairshelf.core.domain.device import Devices
-from pairshelf.engine.jobs.work import Work
+from pairshelf.engine.jobs.work import LotWork, Work
 from pairshelf.store.tables import JobRow
 
 
@@ -50,3 +50,7 @@ class JobKind:
     proves: Proof | None = None
     #: Puts back what it has begun, when it ends unfinished.
     give_up: Callable[[Session, JobRow, Devices], None] | None = None
+    #: A step of one that is of no pool; None: there is none of no pool.
+    alone: Callable[[LotWork], float] | None = None
+    #: What is added to the report of one of no pool when it is done.
+    sums_up: Callable[[Session, JobRow], Mapping[str, int]] | None = None

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import random
 import zlib
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -26,7 +27,7 @@ from pairshelf.core.domain.drives import Drive, Kind, extents_of
 from pairshelf.engine.certificates import issue
 from pairshelf.engine.io.side_by_side import each
 from pairshelf.engine.jobs.kind import JobKind
-from pairshelf.engine.jobs.work import Held, Work
+from pairshelf.engine.jobs.work import Held, LotWork, Work
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.store.tables import DriveRow, JobRow, Service, Shelf, WipeRow, now
 
@@ -37,17 +38,6 @@ ERASE_STEPS = 20
 _WAITS = "waits its turn: the link of its shelf bears no more at once"
 #: Extents read before and after a key was changed, to see that nothing reads as before.
 PROBES = 16
-
-
-@dataclass(slots=True)
-class LotWork:
-    """What one step of a lot has at hand."""
-
-    session: Session
-    job: JobRow
-    world: Devices
-    #: Share of its whole time that a step may take.
-    share: float
 
 
 @dataclass(slots=True)
@@ -302,4 +292,11 @@ def _outcome(report: Mapping[str, Any], _pool: str) -> str:
     return f"Of {wiped + partly + left} drives {', '.join(parts)}."
 
 
-KIND = JobKind("wipe", "Wiping", "Nobody uses these drives.", _step, _outcome, give_up=_give_up)
+def _states(session: Session, job: JobRow) -> Mapping[str, int]:
+    """What became of its drives."""
+    return Counter(session.exec(select(WipeRow.state).where(WipeRow.job_id == job.id)))
+
+
+KIND = JobKind(
+    "wipe", "Wiping", "Nobody uses these drives.", _step, _outcome, give_up=_give_up, alone=step_lot, sums_up=_states,
+)  # fmt: skip

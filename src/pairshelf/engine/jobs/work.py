@@ -82,6 +82,17 @@ class Work:
             self.job.report = {**self.job.report, "moved": {str(k): v for k, v in sorted(total.items())}}
 
 
+@dataclass(slots=True)
+class LotWork:
+    """What one step of a job on drives of no pool has at hand."""
+
+    session: Session
+    job: JobRow
+    world: Devices
+    #: Share of its whole time that a step may take.
+    share: float
+
+
 @dataclass(frozen=True, slots=True)
 class Held(Exception):
     """The job cannot go on now; it waits."""

@@ -4,14 +4,14 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from sqlmodel import Session
 
-from pairshelf.core.watching.condensing import Bucket, condense
+from pairshelf.core.watching.condensing import NO_LOW, Bucket, condense
 from pairshelf.core.watching.series import GRAINS, ROUND, TOGETHER, Grain, Series, coarser, finer
 
 _EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
@@ -66,19 +66,29 @@ def store_round(session: Session, at: dt.datetime, found: Mapping[Series, Mappin
     """What was found in a round, by series and subject. Twice at one moment, the first stands."""
     rows = []
     for series, values in found.items():
-        blocks: dict[int, list[int | None]] = {}
-        for subject, value in values.items():
-            block, place = divmod(subject, TOGETHER)
-            own = blocks.setdefault(block, [])
-            own.extend([None] * (place + 1 - len(own)))
-            own[place] = value
-        rows += [(series.number, block, at, own) for block, own in blocks.items()]
+        if not values:
+            continue
+        subjects = np.fromiter(values.keys(), np.int64, len(values))
+        order = np.argsort(subjects)
+        subjects, numbers = subjects[order], np.fromiter(values.values(), np.int64, len(values))[order]
+        blocks, begins = np.unique(subjects // TOGETHER, return_index=True)
+        for block, begin, end in zip(
+            blocks.tolist(), begins.tolist(), [*begins[1:].tolist(), len(subjects)], strict=True
+        ):
+            own = ["NULL"] * (int(subjects[end - 1]) % TOGETHER + 1)
+            for place, value in zip(
+                (subjects[begin:end] % TOGETHER).tolist(), numbers[begin:end].tolist(), strict=True
+            ):
+                own[place] = str(value)
+            # Written out here: the driver would look at each number for what it may be.
+            rows.append((series.number, block, at, "{" + ",".join(own) + "}"))
     if not rows:
         return
     raw = _raw(session)
     with raw.cursor() as cursor:
         cursor.executemany(
-            "insert into history_round (series, block, at, found) values (%s, %s, %s, %s) on conflict do nothing", rows
+            "insert into history_round (series, block, at, found) values (%s, %s, %s, %s::bigint[]) on conflict do nothing",
+            rows,
         )
     _note_due(raw, ROUND, at)
 
@@ -229,6 +239,54 @@ def load_days(session: Session, series: Series, since: dt.datetime) -> dict[int,
             if count:
                 found.setdefault(block * TOGETHER + place, []).append((at, total / count))
     return found
+
+
+def load_lows(
+    session: Session, series: Series, since: dt.datetime, until: dt.datetime, wanted: Collection[int]
+) -> dict[int, int]:
+    """The lowest that was recorded of subjects since a moment: of what only grows, what it was then; of a subject that
+    is known for less long, what it was at first. Stretches that lie wholly within count."""
+    raw, found, lacking = _raw(session), dict[int, int](), set(wanted)
+    grain: Grain | None = next(g for g in reversed(GRAINS) if dt.timedelta(seconds=7 * g.seconds) <= until - since)
+    begin = since
+    while grain is not None and lacking:
+        blocks = sorted({subject // TOGETHER for subject in lacking})
+        value = "found" if grain is ROUND else "lows"
+        rows = raw.execute(
+            f"select block, at, {value} from history_{grain.id} "
+            "where series = %s and at >= %s and at <= %s and block = any(%s) order by at",
+            (series.number, begin, until, blocks),
+        )
+        lows: dict[int, int] = {}
+        for block, _, values in rows:
+            for place, low in enumerate(values):
+                if low is not None and low != NO_LOW and (subject := block * TOGETHER + place) in lacking:
+                    lows[subject] = min(low, lows.get(subject, low))
+        found |= lows
+        lacking -= lows.keys()
+        # What is not condensed yet is recent.
+        begin = max(since, until - dt.timedelta(seconds=2 * grain.seconds))
+        grain = finer(grain) if grain is not ROUND else None
+    return found
+
+
+def load_last(session: Session, several: Iterable[Series], subject: int) -> tuple[dict[str, int], dt.datetime | None]:
+    """What was recorded last of a subject, by the ids of series, and when the latest of it was."""
+    raw, (block, place) = _raw(session), divmod(subject, TOGETHER)
+    found, latest = dict[str, int](), None
+    for series in several:
+        for grain in GRAINS:
+            value, there = ("found", "found[%(i)s] is not null") if grain is ROUND else ("highs", "counts[%(i)s] > 0")
+            row = raw.execute(
+                f"select at, {value}[%(i)s] from history_{grain.id} where series = %(s)s and block = %(b)s and {there} "
+                "order by at desc limit 1",
+                {"i": place + 1, "s": series.number, "b": block},
+            ).fetchone()
+            if row is not None:
+                found[series.id] = row[1]
+                latest = row[0] if latest is None else max(latest, row[0])
+                break
+    return found, latest
 
 
 def bytes_of_all(session: Session) -> int:

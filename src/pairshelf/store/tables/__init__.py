@@ -17,7 +17,7 @@ from pairshelf.store.tables.access import (
 )
 from pairshelf.store.tables.columns import Condition, JobState, MemberState, Service, SheetState
 from pairshelf.store.tables.disposal import Certificate, FormerPool, SigningKey, WipeRow
-from pairshelf.store.tables.drives import DrainRow, DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
+from pairshelf.store.tables.drives import DrainRow, DriveHealth, DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
 from pairshelf.store.tables.pools import BackupRow, GrowthPath, MissedWrite, PoolPlace, PoolRecord, PoolRow
 from pairshelf.store.tables.volumes import (
@@ -41,6 +41,7 @@ __all__ = [
     "Condition",
     "Crossing",
     "DrainRow",
+    "DriveHealth",
     "DriveModel",
     "DriveRow",
     "ErrandRow",

@@ -114,6 +114,24 @@ class DriveRow(Numbered, table=True):
     )
 
 
+class DriveHealth(SQLModel, table=True):
+    """What a drive's readings say of it, and its last surface scan. Without a row none was taken yet."""
+
+    __tablename__ = "drive_health"
+    drive_id: int = Field(primary_key=True, foreign_key="drive.id")
+    #: ``core.watching.failing.Health``.
+    level: int = 0
+    #: What rules found: rule, level and sentence each, as of when it came to this.
+    reasons: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSONB, nullable=False))
+    since: dt.datetime = when()
+    #: Since when there are sectors that cannot be read, while there are.
+    unreadable_since: dt.datetime | None = when(default=False)
+    scan_began: dt.datetime | None = when(default=False)
+    scan_ended: dt.datetime | None = when(default=False)
+    #: Extents read, those that could not be, and those that were written anew from the others.
+    scan_found: dict[str, int] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
+
+
 class DrainRow(Numbered, table=True):
     """Drives that everything is moved off. While it is under way they are marked with it."""
 

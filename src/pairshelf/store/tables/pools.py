@@ -37,6 +37,8 @@ class PoolRow(Numbered, table=True):
     #: Stripes whose redundancy is in step, from the first.
     synced_to: int = big(default=0)
     tint: int = 0
+    #: A member that is failing by its readings is copied onto a spare by itself.
+    acts_early: bool = False
     #: Of a spread pool: what may fail as one.
     domain: str | None = None
     #: Of an encrypted pool: its key, wrapped by the passphrase.

@@ -47,7 +47,7 @@ class JobRow(Numbered, table=True):
     __tablename__ = "job"
     id: int | None = Field(default=None, primary_key=True)
     kind: str
-    #: The pool it is about; None for the wiping of drives that belong to nothing.
+    #: The pool it is about; None for what is done to drives that are members of none.
     pool_id: int | None = Field(default=None, foreign_key="pool.id", index=True)
     volume_id: int | None = Field(default=None, foreign_key="volume.id")
     sheet_id: int | None = Field(default=None, foreign_key="change_sheet.id")
@@ -73,7 +73,7 @@ class JobRow(Numbered, table=True):
     finished_at: dt.datetime | None = when(default=False)
     __table_args__ = (
         CheckConstraint("state in ('waiting','running','held','paused','done','failed')", name="known_job_state"),
-        CheckConstraint("pool_id is not null or kind = 'wipe'", name="only_a_wipe_is_of_no_pool"),
+        CheckConstraint("pool_id is not null or kind in ('wipe', 'scan')", name="only_drives_are_of_no_pool"),
         Index("job_open", "state", postgresql_where=text("state not in ('done', 'failed')")),
         Index("job_finished", "finished_at"),
         Index(

@@ -153,7 +153,7 @@ export function Members({ pool }: { pool: PoolData }) {
     <details open={warns} className="members">
       <summary>
         {warns ? (
-          <span className="rust">A drive's readings warn: replace it while it still works</span>
+          <span className="rust">A drive is failing by its readings: replace it while it still works</span>
         ) : (
           "Drive by drive"
         )}

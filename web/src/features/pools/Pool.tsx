@@ -19,6 +19,7 @@ import { MakeVolumes } from "./MakeVolumes";
 import { Proofs } from "./Proofs";
 import { Replace } from "./Replace";
 import { Room } from "./Room";
+import { Spares, Surface } from "./StandingBy";
 import { Volume } from "./Volume";
 
 type PoolData = Schema["PoolOut"];
@@ -117,6 +118,11 @@ function Shown({ pool }: { pool: PoolData }) {
           ))}
           {pool.unallocated === null ? <MakeVolumes pool={pool} /> : <Divided pool={pool} />}
           <Backups pool={pool} />
+          <div className="side-by-side">
+            <Check pool={pool} />
+            <Surface pool={pool} />
+            {pool.unallocated === null && !pool.domain && <Spares pool={pool} />}
+          </div>
         </div>
         <div
           style={{
@@ -139,7 +145,6 @@ function Shown({ pool }: { pool: PoolData }) {
           <Front pool={pool} />
           <LargerPath pool={pool} />
           {pool.encrypted && <Keys pool={pool} />}
-          <Check pool={pool} />
           <Proofs pool={pool} />
           <OnItsDrives pool={pool} />
           <section className="paper" aria-label="Figures">
@@ -211,16 +216,6 @@ function Shown({ pool }: { pool: PoolData }) {
               <div style={{ marginTop: "0.6rem" }} className="no-print">
                 <SheetAct kind="move-together" body={{ pool: pool.name }} why={pool.why_closed}>
                   Move what is in it together
-                </SheetAct>
-              </div>
-            )}
-            {pool.spares.length > 0 && (
-              <div style={{ marginTop: "0.6rem" }} className="no-print">
-                <SheetAct
-                  kind="take-out"
-                  body={{ pool: pool.name, drives: [String(pool.spares[0].drive_id)] }}
-                >
-                  {`Take the spare in ${pool.spares[0].place} out`}
                 </SheetAct>
               </div>
             )}

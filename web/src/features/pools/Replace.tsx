@@ -1,7 +1,8 @@
 /** Choosing the drive that takes a place; ends in a change sheet. */
 
-import { Button, Modal, Text } from "@mantine/core";
+import { Button, Checkbox, Modal, Text } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
 import { Trouble, Waiting } from "../../shared/parts";
@@ -23,9 +24,15 @@ export function Replace({ poolId, slot, onClose }: { poolId: number; slot: numbe
   });
   const choose = async (c: Schema["ReplacementOut"]) => {
     if (c.new) await takeIn.mutateAsync(c.drive_id);
-    draw.mutate({ pool_id: poolId, slot, drive_id: c.drive_id } satisfies Schema["ReplaceDriveBody"]);
+    draw.mutate({
+      pool_id: poolId,
+      slot,
+      drive_id: c.drive_id,
+      stands_by: standsBy,
+    } satisfies Schema["ReplaceDriveBody"]);
   };
   const chosen = (draw.variables as Schema["ReplaceDriveBody"] | undefined)?.drive_id;
+  const [standsBy, setStandsBy] = useState(false);
   const fit = found.data?.candidates.filter((c) => !c.reason) ?? [];
   const others = found.data?.candidates.filter((c) => c.reason) ?? [];
   return (
@@ -34,6 +41,14 @@ export function Replace({ poolId, slot, onClose }: { poolId: number; slot: numbe
       <Trouble error={found.error ?? takeIn.error ?? draw.error} />
       {found.data && (
         <>
+          {found.data.may_stand_by && (
+            <Checkbox
+              mb="sm"
+              checked={standsBy}
+              onChange={(event) => setStandsBy(event.currentTarget.checked)}
+              label="The drive that leaves stands by as a spare"
+            />
+          )}
           {fit.length === 0 ? (
             <p style={{ marginTop: 0 }}>
               No free drive is large enough: the place needs at least <Size bytes={found.data.needs} />. Put
@@ -86,7 +101,8 @@ function Facts({ c }: { c: Schema["ReplacementOut"] }) {
     <>
       <td>
         {c.place} · {c.serial}
-        {c.warns && <span className="rust"> · its readings warn</span>}
+        {c.spare && <span> · stands by as a spare</span>}
+        {c.warns && <span className="rust"> · failing by its readings</span>}
         <Text size="sm" c={c.holds ? "var(--rust)" : "dimmed"}>
           {c.holds ? `holds ${c.holds}` : c.maker_model}
         </Text>

@@ -19,6 +19,7 @@ import { useAsking } from "../../shared/form";
 import { useBecome, useMay, useMe } from "../../shared/me";
 import { Act, Heading, Term, Trouble } from "../../shared/parts";
 import { formatHours, formatSize, formatWhen, useUnits } from "../../shared/units";
+import { FailingRules } from "./FailingRules";
 
 const ROLES = ["administrator", "operator", "viewer"];
 
@@ -41,6 +42,9 @@ export function Settings() {
         <Sessions />
         {manage.may && <HouseRules />}
         {manage.may && <People />}
+        <div style={{ gridColumn: "1 / -1" }}>
+          <FailingRules />
+        </div>
       </div>
     </>
   );

@@ -13,6 +13,7 @@ import { formatSize, Size, useUnits } from "../../shared/units";
 import { Laboratory } from "../disposal/Laboratory";
 import { SaysItBelongs } from "../pools/Found";
 import { DriveActs } from "./ByHand";
+import { Ageing, Readings } from "./Readings";
 
 type Fact = Schema["Fact"];
 
@@ -89,6 +90,8 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
         </Act>
       )}
       {takeIn.isError && <Trouble error={takeIn.error} />}
+      <Readings drive={drive} />
+      <h3 style={{ margin: "1rem 0 0.3rem", fontSize: "1rem" }}>Facts</h3>
       <dl
         style={{
           margin: 0,
@@ -221,6 +224,7 @@ function StandIn({ drive }: { drive: Schema["DriveOut"] }) {
           ),
         )}
       </Group>
+      <Ageing drive={drive.id} />
       {act.isError && <Trouble error={act.error} />}
       {done && <Text size="sm">{done}</Text>}
     </section>

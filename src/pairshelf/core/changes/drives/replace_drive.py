@@ -3,7 +3,7 @@ where it still works."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
@@ -30,6 +30,8 @@ class ReplaceDrive:
     pool_id: int
     slot: int
     drive_id: int
+    #: The drive that works, and leaves, stands by as a spare of its pool from then on.
+    stands_by: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,8 +63,15 @@ def why_elsewhere(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> s
 
 
 def why_not(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> str | None:
-    """Why a drive cannot take a place, or None if it can."""
+    """Why a drive cannot take a place, or None if it can: a free one, or a spare of the pool."""
+    if is_spare(pool, drive):
+        drive = replace(drive, service="free", pool=None)
     return drive.why_not_offered() or why_too_small(place, drive) or why_elsewhere(pool, place, drive)
+
+
+def is_spare(pool: EstatePool, drive: EstateDrive) -> bool:
+    """Whether a drive stands by as a spare of a pool."""
+    return drive.id in {spare.id for spare in pool.spares}
 
 
 def careful_order(place: EstatePlace, drive: EstateDrive) -> tuple[object, ...]:
@@ -94,8 +103,29 @@ def plan(estate: Estate, request: ReplaceDrive) -> ReplaceDrivePlan:
     require_replaceable(pool, place)
     drive = _offered(estate, pool, place, request.drive_id)
     _in_order(pool, request)
-    sheet = _copy_sheet(pool, place, drive) if place.state == "active" else _sheet(pool, place, drive)
+    if request.stands_by:
+        _require_can_stand_by(pool, place)
+    if place.state == "active":
+        sheet = _copy_sheet(pool, place, drive, stands_by=request.stands_by)
+    else:
+        sheet = _sheet(pool, place, drive)
     return ReplaceDrivePlan(sheet, request, drive)
+
+
+def may_stand_by(pool: EstatePool, place: EstatePlace) -> bool:
+    """Whether the drive in a place, once another has it, could stand by."""
+    works = place.state == "active" and place.drive is not None and place.drive.condition == "good"
+    return works and not pool.spread and pool.table is None
+
+
+def _require_can_stand_by(pool: EstatePool, place: EstatePlace) -> None:
+    """BadInput where the drive that leaves is none that could stand by."""
+    if pool.spread:
+        raise BadInput("A spread pool has no spares: its other drives take over what one held.", field="stands_by")
+    if not may_stand_by(pool, place):
+        raise BadInput(
+            "Only a drive that works, and of which nothing speaks against it, can stand by.", field="stands_by"
+        )
 
 
 def require_replaceable(pool: EstatePool, place: EstatePlace) -> None:
@@ -174,6 +204,7 @@ def _sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> ChangeSh
         why=f"{drive.place} ({drive.serial}) takes its place and is filled from the rest of its set.",
         figures=(
             BeforeAfter(f"Place {place.slot + 1} of {pool.name}", Figure(text=old.serial if old else "empty"), Figure(text=drive.serial)),
+            *_spares(pool, drive, False),
             BeforeAfter("More failures survived, guaranteed", Figure(text=str(now.more_guaranteed)), Figure(text=str(then.more_guaranteed))),
             BeforeAfter("More failures survived, at best", Figure(text=str(now.more_best_case)), Figure(text=str(then.more_best_case))),
         ),
@@ -197,7 +228,7 @@ def _sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> ChangeSh
     )  # fmt: skip
 
 
-def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> ChangeSheet:
+def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive, *, stands_by: bool = False) -> ChangeSheet:
     old = place.drive
     assert old is not None
     before = pool.layout
@@ -220,6 +251,7 @@ def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> Cha
         figures=(
             BeforeAfter(f"Place {place.slot + 1} of {pool.name}", Figure(text=old.serial), Figure(text=drive.serial)),
             BeforeAfter("Pool capacity", Figure(bytes=before.stock * EXTENT), Figure(bytes=after.stock * EXTENT)),
+            *_spares(pool, drive, stands_by),
             BeforeAfter("More failures survived meanwhile, guaranteed", Figure(text=str(now.more_guaranteed)), Figure(text=str(now.more_guaranteed))),
         ),
         erases=(Erased(drive.id, drive.place, drive.serial, drive.size, drive.holds),),
@@ -232,11 +264,12 @@ def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> Cha
             "drive fails or is taken out, the old one simply stays.",
             "The copying can be paused or left off, and goes on where it stopped after a power cut.",
         ),
-        fixed=(f"{old.named} leaves the pool: free, its old data readable until it is wiped.",),
+        fixed=() if stands_by else (f"{old.named} leaves the pool: free, its old data readable until it is wiped.",),
         steps=(
             f"Check again that {drive.place} is free, large enough, and answers.",
             f"Copy what stands on {old.serial} (copy).",
             "Give its place to the new drive, and write the pool's label on it.",
+            *((f"Let {old.serial} stand by as a spare of the pool.",) if stands_by else ()),
             *(("Use what the larger drive brings: everything is restriped.",) if walks else ()),
             *(("Give what the larger drives bring to the pool.",) if gain > 0 and not walks else ()),
         ),
@@ -244,6 +277,14 @@ def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> Cha
         confirm=drive.serial,
         role="operator",
     )  # fmt: skip
+
+
+def _spares(pool: EstatePool, drive: EstateDrive, stands_by: bool) -> tuple[BeforeAfter, ...]:
+    """How many spares the pool has, where that changes."""
+    after = len(pool.spares) - is_spare(pool, drive) + stands_by
+    if after == len(pool.spares):
+        return ()
+    return (BeforeAfter("Spares", Figure(text=str(len(pool.spares))), Figure(text=str(after))),)
 
 
 def context(request: ReplaceDrive) -> Context:

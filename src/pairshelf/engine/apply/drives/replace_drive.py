@@ -13,7 +13,7 @@ from pairshelf.engine.jobs.copy_member import copy_onto
 from pairshelf.engine.jobs.rebuild import start_rebuild
 from pairshelf.engine.observe import give_place
 from pairshelf.engine.pools import open_pool, refresh_state
-from pairshelf.engine.relayout import leave_off
+from pairshelf.engine.relayout import leave_off, stands_by_no_more
 from pairshelf.store.tables import DriveRow, MemberState, SheetRow
 
 
@@ -25,8 +25,10 @@ def apply(session: Session, sheet: SheetRow, planned: ReplaceDrivePlan, who: str
     assert drive is not None
     world.open(drive.serial, drive.size).read(0, 1)
     place = pool.place(request.slot)
+    scope = stands_by_no_more(session, pool, drive.number)
     if place.state == MemberState.ACTIVE:
-        copy_onto(session, pool, request.slot, planned.drive.as_drive, drive, who, sheet.id)
+        job = copy_onto(session, pool, request.slot, planned.drive.as_drive, drive, who, sheet.id)
+        job.report = {**job.report, "stands_by": request.stands_by, **({"spare": scope} if scope else {})}
         return Outcome(request.pool_id)
     give_place(session, pool, place, drive)
     take_step(session, pool, request.slot, drive.id)
