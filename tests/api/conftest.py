@@ -42,6 +42,9 @@ class Person:
     def post(self, path: str, body: Any = None, method: str = "POST") -> Any:
         return self.client.open(path, method=method, json=body or {}, headers={"X-CSRFToken": self.csrf})
 
+    def put(self, path: str, body: Any = None) -> Any:
+        return self.post(path, body, method="PUT")
+
     def send(self, path: str, content: bytes) -> Any:
         return self.client.post(
             path, data={"file": (io.BytesIO(content), "list.csv")}, headers={"X-CSRFToken": self.csrf}

@@ -16,7 +16,7 @@ from tests.api.conftest import PASSWORD, Person
 
 #: The only routes that work without signing in.
 OPEN = {
-    "/api/me", "/api/disposal/keys", "/api/disposal/verify", "/api/sign-in", "/api/sign-out", "/api/setup", "/api/health", "/api/openapi.json", "/api/docs", "/metrics", "/", "/<path:path>",
+    "/api/me", "/api/disposal/keys", "/api/disposal/verify", "/api/sign-in", "/api/sign-out", "/api/setup", "/api/health", "/api/openapi.json", "/api/docs", "/metrics", "/calendar/<token>.ics", "/", "/<path:path>",
 }  # fmt: skip
 
 

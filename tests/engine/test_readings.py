@@ -15,13 +15,13 @@ from pairshelf.core.errors import BadInput, Busy, NotPossible, PairShelfError
 from pairshelf.core.watching.failing import Health, Limits
 from pairshelf.engine import early
 from pairshelf.engine.carry import carry
+from pairshelf.engine.checking import begin_check, begin_drive_scan, begin_scan
 from pairshelf.engine.early import act_early, set_acts_early
 from pairshelf.engine.history import Watch
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.services import health
 from pairshelf.services.attending import attend
-from pairshelf.services.checking import begin_check, begin_drive_scan, begin_scan
 from pairshelf.services.simulated_use import ageing_of, let_age
 from pairshelf.store import clock
 from pairshelf.store.database import transaction

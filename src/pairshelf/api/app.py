@@ -30,6 +30,7 @@ from pairshelf.api import (
     kinds,
     metrics,
     partitions,
+    planned,
     plans,
     pools,
     problems,
@@ -54,7 +55,7 @@ from pairshelf.store.settings import settings
 DIST = Path(__file__).resolve().parents[3] / "web" / "dist"
 
 _RESOURCES = (
-    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding, growing, disposal, draining, found, histories, metrics, trouble, readings,
+    sessions, shelves, shelving, stand_ins, compare, deciding, comparisons, sheets, pools, backups, jobs, today, access, use, partitions, plans, kinds, finding, growing, disposal, draining, found, histories, metrics, trouble, readings, planned,
 )  # fmt: skip
 _HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
@@ -99,6 +100,7 @@ def create_app(secret: str | None = None) -> OpenAPI:
     app.register_api(compare.exporting())
     app.register_blueprint(events.api)
     metrics.serve(app)
+    planned.serve(app)
     _serve_web(app)
     if settings().proxies:
         app.wsgi_app = ProxyFix(app.wsgi_app, x_for=settings().proxies, x_proto=settings().proxies)  # type: ignore[method-assign]

@@ -43,6 +43,7 @@ from pairshelf.core.policies.checking import why_no_check
 from pairshelf.core.policies.scanning import why_no_scan
 from pairshelf.core.watching.glance import VolumeGlance
 from pairshelf.engine import keys
+from pairshelf.engine.checking import begin_check, begin_scan
 from pairshelf.engine.early import set_acts_early
 from pairshelf.engine.jobs.fill import start_fill
 from pairshelf.engine.jobs.read_files import start_reading
@@ -50,7 +51,6 @@ from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
 from pairshelf.services import accounts, attempts
 from pairshelf.services.bringing_in import record_of
-from pairshelf.services.checking import begin_check, begin_scan
 from pairshelf.services.watching import pool_and_volumes, pools_at_a_glance
 from pairshelf.store.database import pick, tell, transaction
 from pairshelf.store.repositories.books import load_use

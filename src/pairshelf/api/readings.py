@@ -14,9 +14,9 @@ from pairshelf.api.jobs import JobsOut, jobs_out
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.watching.failing import RULES, Limits
+from pairshelf.engine.checking import begin_drive_scan
 from pairshelf.engine.pools import devices
 from pairshelf.services import health
-from pairshelf.services.checking import begin_drive_scan
 from pairshelf.services.simulated_use import ageing_of, let_age
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.health import load_limits

@@ -36,8 +36,8 @@ def check(pool: Pool, who: As = "", as_json: Json = False) -> None:
     Example: pairshelf check cold && pairshelf jobs --wait
     """
     user = acting(who, Act.RUN_JOBS)
+    from pairshelf.engine.checking import begin_check
     from pairshelf.engine.pools import open_pool
-    from pairshelf.services.checking import begin_check
     from pairshelf.store.database import transaction
 
     with transaction() as session:
@@ -61,8 +61,8 @@ def scan(
     user = acting(who, Act.RUN_JOBS)
     from sqlmodel import select
 
+    from pairshelf.engine.checking import begin_drive_scan, begin_scan
     from pairshelf.engine.pools import open_pool
-    from pairshelf.services.checking import begin_drive_scan, begin_scan
     from pairshelf.store.database import transaction
     from pairshelf.store.tables import DriveRow, PoolRow
 

@@ -9,6 +9,7 @@ import typer
 from pairshelf.cli.planning import Json, _surroundings
 from pairshelf.cli.show import app, print_json, show, table
 from pairshelf.core.domain.units import format_size
+from pairshelf.core.watching.series import BY_ID
 
 if TYPE_CHECKING:
     import datetime as dt
@@ -196,9 +197,7 @@ def list_drives(
 
 @app.command("history")
 def history(
-    series: Annotated[
-        str, typer.Argument(help="What: pool-files, pool-given, pool-capacity, volume-files, volume-given, drive-used.")
-    ],
+    series: Annotated[str, typer.Argument(help=f"What: {', '.join(BY_ID)}.")],
     of: Annotated[str, typer.Argument(help="Of what: a pool, pool/volume, or a drive's serial.")],
     hours: Annotated[float, typer.Option(help="How far back.")] = 24,
     as_json: Json = False,
@@ -222,6 +221,81 @@ def history(
         })  # fmt: skip
     lines = table("from (UTC)", "mean", "lowest", "highest", right=(1, 2, 3))
     for p in found.points:
-        lines.add_row(f"{p.at:%Y-%m-%d %H:%M:%S}", *(format_size(round(v * worth)) for v in (p.mean, p.low, p.high)))
+        lines.add_row(
+            f"{p.at:%Y-%m-%d %H:%M:%S}", *(_value(found.series.unit, v * worth) for v in (p.mean, p.low, p.high))
+        )
+    show(lines)
+    return None
+
+
+@app.command("readings")
+def readings(serial: Annotated[str, typer.Argument(help="A drive's serial.")], as_json: Json = False) -> None:
+    """What a drive reports of itself, and what the rules find in it.
+
+    Example: pairshelf readings OS-2028R21 --json
+    """
+    _surroundings()
+    from sqlmodel import select
+
+    from pairshelf.core.errors import NotFound
+    from pairshelf.engine.pools import devices
+    from pairshelf.services.health import report_of
+    from pairshelf.store.database import transaction
+    from pairshelf.store.tables import DriveRow
+
+    with transaction() as session:
+        number = session.exec(select(DriveRow.id).where(DriveRow.serial == serial.strip())).first()
+        if number is None:
+            raise NotFound("drive", serial, field="serial")
+        told = report_of(session, number, devices())
+    if as_json:
+        return print_json({
+            "serial": serial.strip(), "health": told.judged.level.word, "answers": told.answers, "taken_at": _iso(told.taken_at),
+            "reasons": [{"rule": r.rule, "level": r.level.word, "sentence": r.sentence} for r in told.judged.reasons],
+            "readings": {line.reading.id: line.value for line in told.lines},
+            "scanned_at": _iso(told.scanned_at), "scan": told.scan_found,
+        })  # fmt: skip
+    print(f"{told.judged.level.word}{f': {told.judged.sentence}' if told.judged.reasons else ''}")
+    lines = table("reading", "value", "a week ago")
+    for line in told.lines:
+        lines.add_row(line.reading.label, *(_value(line.reading.unit, v) for v in (line.value, line.before)))
+    show(lines)
+    return None
+
+
+def _value(unit: str, value: float | None) -> str:
+    if value is None:
+        return "not known"
+    if unit == "bytes":
+        return format_size(int(value))
+    value = round(value, 2)
+    return f"{value:g} {unit}" if unit in ("°C", "%", "hours") else f"{value:g}"
+
+
+@app.command("schedules")
+def schedules(as_json: Json = False) -> None:
+    """What is done by the calendar, the next first.
+
+    Example: pairshelf schedules --json
+    """
+    _surroundings()
+    from pairshelf.core.policies.schedule import WHAT
+    from pairshelf.engine.schedules import recurrence_of
+    from pairshelf.services.planned import schedules_listed
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        found = [
+            (row.what, name, recurrence_of(row).words, row.pace, row.next_at, row.waits)
+            for row, name in schedules_listed(session)
+        ]
+    if as_json:
+        return print_json({"schedules": [
+            {"what": what, "pool": pool, "words": words, "pace": pace, "next_at": _iso(at), "waits": waits}
+            for what, pool, words, pace, at, waits in found
+        ]})  # fmt: skip
+    lines = table("what", "of", "when", "pace", "next (UTC)")
+    for what, pool, words, pace, at, waits in found:
+        lines.add_row(WHAT[what], pool, words, pace, f"waits: {waits}" if waits else f"{at:%Y-%m-%d %H:%M}")
     show(lines)
     return None

@@ -17,6 +17,7 @@ from pairshelf.engine.history import Watch
 from pairshelf.engine.jobs.fill import HOSTS, Writer, start_fill
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import open_pool
+from pairshelf.engine.schedules import begin_due
 from pairshelf.store import clock
 from pairshelf.store.database import Lock, held_lock, tell, transaction
 from pairshelf.store.repositories.holdings import load_holdings
@@ -74,6 +75,7 @@ def stride(watch: Watch) -> bool:
                 row.value = {**row.value, "written_to": to.isoformat()}
         _wait_for(jobs)
         clock.go_ahead(to - now())
+        begin_due()
         # Somebody else may be recording just now.
         for _ in range(20):
             if watch.look():

@@ -27,6 +27,7 @@ from pairshelf.engine.own_log import quiet_log
 from pairshelf.engine.pools import devices
 from pairshelf.engine.queue import TASK, receiver
 from pairshelf.engine.records import Recorder
+from pairshelf.engine.schedules import begin_due
 from pairshelf.store.clock import wall
 from pairshelf.store.database import Lock, engine, held_lock, transaction
 from pairshelf.store.tables import Setting
@@ -66,6 +67,7 @@ def watch() -> None:
                 clear_keys()
                 _forget_former_pools()
                 act_early(devices())
+                begin_due()
             with held_lock(Lock.WATCH) as mine:
                 if mine is not None:
                     if not rested:

@@ -44,8 +44,9 @@ def _flip_bits(world: World, serial: str, size: int, count: int) -> None:
 
 def _lose_sectors(world: World, serial: str, size: int, count: int) -> None:
     extents, dice = extents_of(size), random.Random(secrets.randbits(32))  # noqa: S311 - chance, not secrecy
-    new = {dice.randrange(max(1, extents // 10)) for _ in range(count)}
-    world.lose_extents(serial, sorted({*world.lost_extents(serial), *new}))
+    lost = set(world.lost_extents(serial))
+    well = [e for e in range(max(1, extents // 10)) if e not in lost]
+    world.lose_extents(serial, sorted({*lost, *dice.sample(well, min(count, len(well)))}))
 
 
 FAULTS: dict[str, Fault] = {

@@ -78,6 +78,8 @@ export const SHOWN_BY: Record<string, readonly Path[]> = {
     ...SHELVES,
     "/api/today",
   ],
+  schedule: ["/api/schedules", "/api/pools/{pool_id}/schedules"],
+  calendar_address: ["/api/calendar-address"],
   threshold: ["/api/pools", ...POOL, "/api/today"],
   crossing: ["/api/pools", ...POOL, "/api/today"],
   outlook: ["/api/pools", ...POOL, "/api/today"],

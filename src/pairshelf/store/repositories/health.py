@@ -1,15 +1,13 @@
-"""When drives count as failing, and what is known of how they are."""
+"""When drives count as failing."""
 
 from __future__ import annotations
 
-from collections.abc import Collection
-
-from sqlmodel import Session, select
+from sqlmodel import Session
 
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.watching.failing import Limits
-from pairshelf.store.database import among, tell
-from pairshelf.store.tables import DriveHealth, Setting
+from pairshelf.store.database import tell
+from pairshelf.store.tables import Setting
 
 _KEY = "failing-rules"
 
@@ -29,8 +27,3 @@ def store_limits(session: Session, limits: Limits) -> None:
         value.setdefault(kind.value, {})[rule] = limit
     session.merge(Setting(key=_KEY, value=value))
     tell(session, "setting")
-
-
-def load_health(session: Session, drive_ids: Collection[int]) -> dict[int, DriveHealth]:
-    """What is known of these drives; those of which nothing is are not in it."""
-    return {h.drive_id: h for h in session.exec(select(DriveHealth).where(among(DriveHealth.drive_id, drive_ids)))}

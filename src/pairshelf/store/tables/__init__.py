@@ -29,12 +29,13 @@ from pairshelf.store.tables.volumes import (
     VolumeRow,
     VolumeStripes,
 )
-from pairshelf.store.tables.watching import Crossing, HostWrites, OutlookRow, Threshold
+from pairshelf.store.tables.watching import CalendarAddress, Crossing, HostWrites, OutlookRow, ScheduleRow, Threshold
 from pairshelf.store.tables.work import Comparison, ErrandRow, JobRow, LogRow, SheetPlan, SheetRow
 
 __all__ = [
     "Application",
     "BackupRow",
+    "CalendarAddress",
     "Certificate",
     "ChangedRegion",
     "Comparison",
@@ -66,6 +67,7 @@ __all__ = [
     "PoolRecord",
     "PoolRow",
     "SampleFile",
+    "ScheduleRow",
     "Service",
     "SessionRow",
     "Setting",

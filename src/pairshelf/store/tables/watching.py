@@ -6,6 +6,7 @@ import datetime as dt
 
 from sqlmodel import Field, SQLModel
 
+from pairshelf.store.clock import wall
 from pairshelf.store.tables.columns import Numbered, big, when
 
 
@@ -58,3 +59,37 @@ class HostWrites(SQLModel, table=True):
     a_day: int = big()
     #: Bytes of days that have passed, too few for an extent yet.
     owed: int = big(default=0)
+
+
+class ScheduleRow(Numbered, table=True):
+    """A check or a surface scan of a pool by the calendar (``core.policies.schedule``)."""
+
+    __tablename__ = "schedule"
+    id: int | None = Field(default=None, primary_key=True)
+    pool_id: int = Field(foreign_key="pool.id")
+    what: str
+    day: int
+    minute: int
+    zone: str
+    weeks: int | None = None
+    which: int | None = None
+    pace: str = "gentle"
+    set_by: str
+    #: From when on it recurs.
+    begun: dt.datetime = when()
+    #: When it is due next; in the past: it is due, and waits.
+    next_at: dt.datetime = when()
+    #: Why it has not begun though it is due.
+    waits: str | None = None
+    last_at: dt.datetime | None = when(default=False)
+
+
+class CalendarAddress(SQLModel, table=True):
+    """Where a person's calendar asks for what is planned."""
+
+    __tablename__ = "calendar_address"
+    user_id: int = Field(primary_key=True, foreign_key="app_user.id")
+    #: Of the address (SHA-256).
+    token_hash: str = Field(unique=True)
+    made_at: dt.datetime = when(clock=wall)
+    read_at: dt.datetime | None = when(default=False)

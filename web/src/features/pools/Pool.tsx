@@ -19,6 +19,7 @@ import { MakeVolumes } from "./MakeVolumes";
 import { Proofs } from "./Proofs";
 import { Replace } from "./Replace";
 import { Room } from "./Room";
+import { Schedules } from "./Schedules";
 import { Spares, Surface } from "./StandingBy";
 import { Volume } from "./Volume";
 
@@ -121,6 +122,7 @@ function Shown({ pool }: { pool: PoolData }) {
           <div className="side-by-side">
             <Check pool={pool} />
             <Surface pool={pool} />
+            <Schedules pool={pool} />
             {pool.unallocated === null && !pool.domain && <Spares pool={pool} />}
           </div>
         </div>

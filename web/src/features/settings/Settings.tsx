@@ -19,6 +19,7 @@ import { useAsking } from "../../shared/form";
 import { useBecome, useMay, useMe } from "../../shared/me";
 import { Act, Heading, Term, Trouble } from "../../shared/parts";
 import { formatHours, formatSize, formatWhen, useUnits } from "../../shared/units";
+import { Calendar } from "./Calendar";
 import { FailingRules } from "./FailingRules";
 
 const ROLES = ["administrator", "operator", "viewer"];
@@ -38,6 +39,7 @@ export function Settings() {
       >
         <Speed />
         <Watching />
+        <Calendar />
         <Password />
         <Sessions />
         {manage.may && <HouseRules />}

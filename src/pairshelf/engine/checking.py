@@ -1,4 +1,4 @@
-"""Checks and surface scans begun: what screens, the console and schedules share."""
+"""Checks and surface scans begun: by screens, the console and schedules alike."""
 
 from __future__ import annotations
 
