@@ -173,7 +173,7 @@ def test_a_killed_worker_process_is_taken_over_from() -> None:
     with transaction() as session:
         session.merge(Setting(key="speed", value={"factor": 60}))
     pool = build(shelf(5), "parity-2")
-    command = [sys.executable, "-m", "pairshelf.engine.worker"]
+    command = [sys.executable, "-m", "pairshelf.launch.worker"]
     first = subprocess.Popen(command)
     _until(lambda: _cursor("first-sync") > 0)
     first.kill()

@@ -44,7 +44,7 @@ def browser() -> Iterator[Browser]:
 
 #: Processes that begin with everything imported already: importing takes longer than most tests.
 _READY = multiprocessing.get_context("forkserver")
-_READY.set_forkserver_preload(["pairshelf.api.app", "pairshelf.api.served", "pairshelf.engine.worker"])
+_READY.set_forkserver_preload(["pairshelf.api.app", "pairshelf.api.served", "pairshelf.launch.worker"])
 
 
 def _begin(module: str, words: list[str], surroundings: dict[str, str]) -> None:
@@ -91,7 +91,7 @@ def house(demo_house: House) -> House:
 def serving(children: list[multiprocessing.process.BaseProcess]) -> Iterator[str]:
     """The database and devices of this process behind a running server and worker; their address."""
     port = free_port()
-    children += [begin("pairshelf.api.serve", "127.0.0.1", str(port), "1"), begin("pairshelf.engine.worker")]
+    children += [begin("pairshelf.api.serve", "127.0.0.1", str(port), "1"), begin("pairshelf.launch.worker")]
     url = f"http://127.0.0.1:{port}"
     until = time.monotonic() + 30
     while True:

@@ -19,6 +19,7 @@ from pairshelf.core.domain.acts import Act, Role, acts_of, why_not
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.services import accounts
+from pairshelf.services.telling import note_address
 from pairshelf.store.clock import wall
 from pairshelf.store.database import engine, transaction
 from pairshelf.store.settings import settings
@@ -201,6 +202,8 @@ def sign_in(body: SignInBody) -> Any:
     """Sign in."""
     user = accounts.sign_in(body.name, body.password, request.remote_addr or "", request.cookies.get(DEVICE, ""))
     _enter(user)
+    with transaction() as session:
+        note_address(session, request.host_url)
     return _me(user)
 
 

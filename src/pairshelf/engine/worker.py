@@ -7,6 +7,7 @@ import contextlib
 import signal
 import threading
 import time
+from collections.abc import Callable, Sequence
 
 import procrastinate
 import structlog
@@ -152,8 +153,8 @@ async def _serve(app: procrastinate.App) -> None:
         )
 
 
-def main() -> None:
-    """Run until told to stop. Ends with an error when the database is lost; whoever started it tries again."""
+def main(besides: Sequence[Callable[[threading.Event], None]] = ()) -> None:
+    """Run until told to stop, with what else is kept ``besides``, each in a thread of its own. Ends with an error when the database is lost; whoever started it tries again."""
     quiet_log()
     app = receiver()
     register(app)
@@ -166,6 +167,9 @@ def main() -> None:
     threading.Thread(target=let_time_pass, name="passing", daemon=True).start()
     threading.Thread(target=keep_watch, name="history", daemon=True).start()
     threading.Thread(target=read_drafts, name="drafts", daemon=True).start()
+    others = [threading.Thread(target=one, args=(_stopping,), name=one.__name__, daemon=True) for one in besides]
+    for other in others:
+        other.start()
     loop = asyncio.new_event_loop()
     task = loop.create_task(_serve(app))
 
@@ -180,9 +184,6 @@ def main() -> None:
             loop.run_until_complete(task)
     finally:
         _stopping.set()
-        watcher.join(timeout=3)
+        for thread in (watcher, *others):
+            thread.join(timeout=3)
         engine().dispose()
-
-
-if __name__ == "__main__":
-    main()

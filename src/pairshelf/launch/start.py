@@ -110,7 +110,7 @@ def _children(host: str, port: int) -> list[Child]:
     web = [sys.executable, "-m", "pairshelf.api.serve", host, str(port), "2"]
     return [
         Child("web server", web, env),
-        Child("worker", [sys.executable, "-m", "pairshelf.engine.worker"], env),
+        Child("worker", [sys.executable, "-m", "pairshelf.launch.worker"], env),
     ]
 
 

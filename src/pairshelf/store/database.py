@@ -48,6 +48,10 @@ class Lock(IntEnum):
     HISTORY = 7011
     #: Whoever lets days pass for the simulated house.
     PASSING = 7012
+    #: Whoever sees what is to be told.
+    NOTICING = 7013
+    #: Whoever sends it.
+    SENDING = 7014
 
 
 @lru_cache

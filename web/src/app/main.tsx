@@ -20,6 +20,7 @@ import { Disposal } from "../features/disposal/Disposal";
 import { Verify } from "../features/disposal/Verify";
 import { Draining } from "../features/draining/Draining";
 import { Logbook } from "../features/logbook/Logbook";
+import { Mailbox } from "../features/mailbox/Mailbox";
 import { Grow } from "../features/pools/Grow";
 import { Pool } from "../features/pools/Pool";
 import { Pools } from "../features/pools/Pools";
@@ -85,6 +86,7 @@ function Door() {
               <Route path="build" element={<Build />} />
               <Route path="pools" element={<Pools />} />
               <Route path="trouble/:id" element={<InTrouble />} />
+              <Route path="mailbox" element={<Mailbox />} />
               <Route path="pools/:id" element={<Pool />} />
               <Route path="pools/:id/grow" element={<Grow />} />
               <Route path="access" element={<Access />} />

@@ -20,6 +20,8 @@ class Gravity(IntEnum):
     SOMETIME = 2
 
 
+#: The subject of a worker that is away: who would tell of it is the worker.
+WORKER = "worker"
 #: Days after which a recorded backup is called old.
 OLD_BACKUP = 31
 #: Bytes below which the disk is as good as full.
@@ -36,6 +38,13 @@ class Matter:
     link: str
     #: The page with all of it, for somebody in front of the shelf; empty: there is none.
     page: str = ""
+    #: What it is about, however it stands; empty: where to see to it, and how, says that.
+    subject: str = ""
+
+    @property
+    def key(self) -> str:
+        """What it is known by from one look to the next, while its words change."""
+        return self.subject or f"{self.link} {self.act}".strip() or self.sentence[:40]
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,11 +90,11 @@ class DriveFacts:
 def _of_drive(drive: DriveFacts) -> Matter:
     """What is to be done about a drive that its readings speak against."""
     why = f": {drive.why}" if drive.why else ""
-    look = f"/shelves?drive={drive.id}"
+    look, subject = f"/shelves?drive={drive.id}", f"drive {drive.id}"
     if drive.failing:
         said = f"{drive.named} still works, but is failing by its readings{why}."
         if drive.pool is None:
-            return Matter(Gravity.SOON, said, "Look at it", look)
+            return Matter(Gravity.SOON, said, "Look at it", look, subject=subject)
         if drive.by_itself:
             said += " Its pool would copy it by itself, and has no spare that is large enough."
         else:
@@ -124,6 +133,7 @@ def matters(
                 "The start command brings it back by itself; if it does not, start it again.",
                 "",
                 "",
+                subject=WORKER,
             )
         )
     if room_left is not None and room_left < _LITTLE_ROOM:
@@ -137,7 +147,11 @@ def matters(
         )
     for pool in pools:
         # Whatever is wrong with its drives, the page for somebody in front of the shelf says all of it.
-        found.extend(replace(m, page=f"/trouble/{pool.id}") if pool.state != "healthy" else m for m in _of_pool(pool))
+        for number, matter in enumerate(_of_pool(pool)):
+            page = f"/trouble/{pool.id}" if pool.state != "healthy" else ""
+            # The first says how its drives stand, if they do not stand well.
+            subject = f"pool {pool.id}" if page and number == 0 else f"files of pool {pool.id}"
+            found.append(replace(matter, page=page, subject=subject))
     found += [
         Matter(
             Gravity.SOON,
@@ -150,7 +164,13 @@ def matters(
     ]
     found += [_of_drive(one) for one in drives]
     found += [
-        Matter(Gravity.SOON if f.urgent else Gravity.SOMETIME, f.sentence, *_to_fill(f.pool_id, f.act)) for f in fills
+        Matter(
+            Gravity.SOON if f.urgent else Gravity.SOMETIME,
+            f.sentence,
+            *_to_fill(f.pool_id, f.act),
+            subject=f"room of pool {f.pool_id}",
+        )
+        for f in fills
     ]
     found += [
         Matter(
@@ -167,6 +187,7 @@ def matters(
             f"The recorded backup of {what} is {int(days)} days old.",
             "See to it",
             f"/pools/{i}",
+            subject=f"backup of {what}",
         )
         for i, what, days in backups
         if days > OLD_BACKUP
@@ -190,6 +211,7 @@ def matters(
             f"{app} writes recordings to {volume}, and nothing is ever deleted there.",
             "Set a keep rule",
             f"/pools/{i}",
+            subject=f"recordings of {app} on {volume} {i}",
         )
         for i, volume, app in unruled
     ]

@@ -20,6 +20,7 @@ from pairshelf.store.tables.disposal import Certificate, FormerPool, SigningKey,
 from pairshelf.store.tables.drives import DrainRow, DriveHealth, DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
 from pairshelf.store.tables.pools import BackupRow, GrowthPath, MissedWrite, PoolPlace, PoolRecord, PoolRow
+from pairshelf.store.tables.telling import Channel, Delivery, Message, TopicRow
 from pairshelf.store.tables.volumes import (
     ChangedRegion,
     KeepRule,
@@ -38,9 +39,11 @@ __all__ = [
     "CalendarAddress",
     "Certificate",
     "ChangedRegion",
+    "Channel",
     "Comparison",
     "Condition",
     "Crossing",
+    "Delivery",
     "DrainRow",
     "DriveHealth",
     "DriveModel",
@@ -57,6 +60,7 @@ __all__ = [
     "KnownDevice",
     "LogRow",
     "MemberState",
+    "Message",
     "MissedWrite",
     "Mount",
     "OutlookRow",
@@ -84,6 +88,7 @@ __all__ = [
     "TargetLun",
     "TargetRight",
     "Threshold",
+    "TopicRow",
     "User",
     "VolumePiece",
     "VolumeRow",

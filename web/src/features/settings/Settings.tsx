@@ -21,6 +21,7 @@ import { Act, Heading, Term, Trouble } from "../../shared/parts";
 import { formatHours, formatSize, formatWhen, useUnits } from "../../shared/units";
 import { Calendar } from "./Calendar";
 import { FailingRules } from "./FailingRules";
+import { MailOfHouse, Messages } from "./Messages";
 
 const ROLES = ["administrator", "operator", "viewer"];
 
@@ -39,9 +40,11 @@ export function Settings() {
       >
         <Speed />
         <Watching />
+        <Messages />
         <Calendar />
         <Password />
         <Sessions />
+        {manage.may && <MailOfHouse />}
         {manage.may && <HouseRules />}
         {manage.may && <People />}
         <div style={{ gridColumn: "1 / -1" }}>
