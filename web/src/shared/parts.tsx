@@ -1,6 +1,6 @@
 /** Small parts that several screens use. */
-import { Button, type ButtonProps, Loader, Text, Tooltip } from "@mantine/core";
-import { type ReactNode, useEffect } from "react";
+import { Button, type ButtonProps, Checkbox, Loader, Text, Tooltip } from "@mantine/core";
+import { type ReactNode, useEffect, useState } from "react";
 import { Link } from "react-router";
 import { Problem } from "../api/client";
 import { TERMS } from "./terms";
@@ -91,6 +91,39 @@ export function Act({
     <Tooltip label={why} multiline w={280} withArrow events={{ hover: true, focus: true, touch: true }}>
       {button}
     </Tooltip>
+  );
+}
+
+/** A tick that is seen at once, and is what the server says as soon as that is known. */
+export function Tick({
+  checked,
+  onTick,
+  failed,
+  ...rest
+}: {
+  checked: boolean;
+  onTick: (on: boolean) => void;
+  failed?: boolean;
+  label?: ReactNode;
+  "aria-label"?: string;
+  description?: ReactNode;
+  disabled?: boolean;
+  mt?: string;
+  mb?: string;
+}) {
+  const [chosen, setChosen] = useState<boolean | null>(null);
+  useEffect(() => {
+    if (chosen === checked || failed) setChosen(null);
+  }, [checked, chosen, failed]);
+  return (
+    <Checkbox
+      {...rest}
+      checked={chosen ?? checked}
+      onChange={(event) => {
+        setChosen(event.currentTarget.checked);
+        onTick(event.currentTarget.checked);
+      }}
+    />
   );
 }
 

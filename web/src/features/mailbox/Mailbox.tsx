@@ -1,11 +1,11 @@
 /** What has arrived in the mailbox, and at the hook, that stand in for those out there. */
-import { Checkbox, Text } from "@mantine/core";
+import { Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ask, server } from "../../api/client";
 import { about } from "../../api/keys";
 import { useMay } from "../../shared/me";
-import { Heading, StandIns, Trouble, Waiting } from "../../shared/parts";
+import { Heading, StandIns, Tick, Trouble, Waiting } from "../../shared/parts";
 import { formatWhen } from "../../shared/units";
 
 export function Mailbox() {
@@ -25,11 +25,12 @@ export function Mailbox() {
         <Text c="dimmed">what was sent, as it arrived</Text>
       </Heading>
       <StandIns />
-      <Checkbox
+      <Tick
         mb="md"
-        checked={refuse.isPending ? refuse.variables : found.data.refuses}
+        checked={found.data.refuses}
+        failed={refuse.isError}
         disabled={!may.may}
-        onChange={(event) => refuse.mutate(event.currentTarget.checked)}
+        onTick={(on) => refuse.mutate(on)}
         label="Refuse everything for now, as those out there sometimes do: what is sent is tried again"
       />
       <Trouble error={refuse.error} />

@@ -306,15 +306,18 @@ function Standing({ pool }: { pool: PoolData }) {
 function promise(pool: PoolData): string {
   if (pool.unallocated !== null)
     return "The drive is well. Nothing protects what is on it: have a backup, or move it to a pool.";
-  if (pool.domain && !pool.volumes.length) return "All drives are well. No volume stands on it yet.";
-  if (pool.best_case === 0)
-    return "All drives are well. Without redundancy, any failed drive loses the data.";
+  const failing = pool.places.filter((p) => p.condition === "failing").length;
+  const well = failing
+    ? `All drives serve; ${failing === 1 ? "one of them is" : `${failing} of them are`} failing.`
+    : "All drives are well.";
+  if (pool.domain && !pool.volumes.length) return `${well} No volume stands on it yet.`;
+  if (pool.best_case === 0) return `${well} Without redundancy, any failed drive loses the data.`;
   if (pool.domain && pool.domain !== "drive") {
     const many = pool.guaranteed === 1 ? `one ${pool.domain}` : `${pool.guaranteed} ${pool.domain}s`;
-    return `All drives are well. Any ${many} may fail, with all drives in ${pool.guaranteed === 1 ? "it" : "them"}.`;
+    return `${well} Any ${many} may fail, with all drives in ${pool.guaranteed === 1 ? "it" : "them"}.`;
   }
   const sure = `Any ${pool.guaranteed === 1 ? "one drive" : `${pool.guaranteed} drives`} may fail`;
-  return `All drives are well. ${sure}${pool.best_case > pool.guaranteed ? `, up to ${pool.best_case} in the right ${pool.domain ? "places" : "sets"}` : ""}.`;
+  return `${well} ${sure}${pool.best_case > pool.guaranteed ? `, up to ${pool.best_case} in the right ${pool.domain ? "places" : "sets"}` : ""}.`;
 }
 
 function Gone({ pool, place }: { pool: PoolData; place: Schema["PlaceOut"] }) {

@@ -1,12 +1,12 @@
 /** What is there for the day that a drive fails: its surface read through, spares, and acting before it dies. */
-import { Button, Checkbox, Modal, Select, Text } from "@mantine/core";
+import { Button, Modal, Select, Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
 import { EVERYTHING } from "../../api/keys";
 import { useMay, useMayDo } from "../../shared/me";
-import { Act, State, Term, Trouble } from "../../shared/parts";
+import { Act, State, Term, Tick, Trouble } from "../../shared/parts";
 import { SheetAct, useDrawUp } from "../../shared/SheetForm";
 import { formatWhen, Size } from "../../shared/units";
 
@@ -46,11 +46,12 @@ export function Surface({ pool }: { pool: PoolData }) {
       >
         Scan now
       </Act>
-      <Checkbox
+      <Tick
         mt="sm"
-        checked={early.isPending ? early.variables : pool.acts_early}
+        checked={pool.acts_early}
+        failed={early.isError}
         disabled={!build.may}
-        onChange={(event) => early.mutate(event.currentTarget.checked)}
+        onTick={(on) => early.mutate(on)}
         label={
           pool.domain
             ? "Move everything off a drive that is failing, by itself"

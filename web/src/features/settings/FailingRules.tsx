@@ -1,11 +1,11 @@
 /** By which rules a drive counts as failing, or gives warning: for each kind of drive its own limits. */
-import { Checkbox, NumberInput, Text } from "@mantine/core";
+import { NumberInput, Text } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema, server } from "../../api/client";
 import { about } from "../../api/keys";
 import { useMay } from "../../shared/me";
-import { Act, Trouble } from "../../shared/parts";
+import { Act, Tick, Trouble } from "../../shared/parts";
 
 type Rule = Schema["RuleOut"];
 const NAMED: Record<string, string> = { hdd: "rotating", ssd: "flash", nvme: "flash on PCIe" };
@@ -100,11 +100,12 @@ function Limit({ kind, rule }: { kind: string; rule: Rule }) {
           Keep
         </Act>
       )}
-      <Checkbox
+      <Tick
         aria-label={`Look at: ${rule.label}, ${NAMED[kind]}`}
         checked={!off}
-        disabled={!may.may || keep.isPending}
-        onChange={() => keep.mutate(off ? rule.usual : null)}
+        failed={keep.isError}
+        disabled={!may.may}
+        onTick={(on) => keep.mutate(on ? rule.usual : null)}
       />
     </div>
   );

@@ -30,14 +30,7 @@ export function Settings() {
   return (
     <>
       <Heading title="Settings" />
-      <div
-        style={{
-          display: "grid",
-          gap: "1rem",
-          gridTemplateColumns: "repeat(auto-fit, minmax(min(100%, 380px), 1fr))",
-          alignItems: "start",
-        }}
-      >
+      <div className="columns">
         <Speed />
         <Watching />
         <Messages />
@@ -47,10 +40,8 @@ export function Settings() {
         {manage.may && <MailOfHouse />}
         {manage.may && <HouseRules />}
         {manage.may && <People />}
-        <div style={{ gridColumn: "1 / -1" }}>
-          <FailingRules />
-        </div>
       </div>
+      <FailingRules />
     </>
   );
 }
