@@ -42,6 +42,7 @@ def test_a_drive_ages_warns_is_copied_and_leaves(page: Page) -> None:
     dialog.get_by_role("button", name="Keep").click()
     messages.get_by_role("button", name="Send a test").click()
     expect(messages.get_by_text(re.compile("This is a test.*arrived"))).to_be_visible(timeout=20_000)
+    expect(dialog).to_be_hidden()
     assert accessible(page) == []
 
     # A drive stands by, and the pool may act by itself.
@@ -115,6 +116,7 @@ def test_what_cannot_be_read_is_scanned_by_the_calendar_and_comes_from_the_other
     page.get_by_role("option", name="every week", exact=True).click()
     dialog.get_by_role("button", name="Keep").click()
     expect(calendar.get_by_text("every week on Saturday at 02:00 (Europe/Paris), gentle.")).to_be_visible()
+    expect(dialog).to_be_hidden()
     assert accessible(page) == []
 
     devices().lose_extents("Larch-3", [2, 7])
