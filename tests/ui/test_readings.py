@@ -174,3 +174,45 @@ def test_the_mailbox_shows_what_arrived_and_can_refuse(page: Page, width: int) -
     expect(page.get_by_role("article", name="Pair Shelf: This is a test")).to_be_visible(timeout=40_000)
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
     assert accessible(page) == []
+
+
+def test_a_shelf_unplugged_seen_on_a_phone_and_back_as_it_was(page: Page) -> None:
+    pool = do("build-pool", name="drawer", scheme="parity-1", drives=tuple(drives("Larch", 3)), volume="v",
+              volume_size="60 GiB", file_system="xfs")  # fmt: skip
+    sign_in(page)
+    page.goto(f"/pools/{pool}")
+    settled(page)
+    page.goto("/settings")
+    page.get_by_role("region", name="Messages to you").get_by_role("button", name="Be told…").click()
+    page.get_by_label("Address").fill("ida@fernhollow.example")
+    page.get_by_role("button", name="Keep").last.click()
+    page.goto("/shelves?filter=shelf:larch")
+    page.get_by_role("button", name="More for shelf Larch").click()
+    page.get_by_role("menuitem", name="Unplug it (simulated)").click()
+    expect(page.get_by_role("button", name="unplugged: plug it in (simulated)")).to_be_visible()
+
+    # A letter comes; its link opens the page made for a phone. Nothing is lost, and what not to do is said.
+    page.set_viewport_size({"width": 390, "height": 800})
+    page.goto("/mailbox")
+    letter = (
+        page.get_by_role("article", name=re.compile("Pair Shelf: .*need"))
+        .filter(has_text="drawer is unreachable")
+        .first
+    )
+    expect(letter).to_be_visible(timeout=40_000)
+    expect(letter).to_contain_text(f"/trouble/{pool}")
+    expect(letter).to_contain_text("Nothing is lost")
+    page.goto(f"/trouble/{pool}")
+    expect(page.get_by_role("heading", name="Pool drawer is away, not lost")).to_be_visible()
+    expect(page.get_by_text("Building anew on its drives")).to_be_visible()
+    expect(page.get_by_text(re.compile("Put them back: "))).to_be_visible()
+    assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+    assert accessible(page) == []
+
+    page.goto("/shelves")
+    page.get_by_role("button", name="unplugged: plug it in (simulated)").click()
+    page.goto(f"/trouble/{pool}")
+    expect(page.get_by_role("heading", name="Pool drawer is well")).to_be_visible(timeout=60_000)
+    page.goto(f"/pools/{pool}")
+    settled(page)
+    expect(page.get_by_text("All drives are well. Any one drive may fail.")).to_be_visible()

@@ -104,6 +104,7 @@ class ShelfOut(BaseModel):
     id: int
     site: str
     host: str | None
+    host_id: int | None
     name: str
     bays: int
     drives: int
@@ -342,6 +343,7 @@ def shelves(query: FilterQuery) -> Any:
                 func.count(col(DriveRow.id)),
                 func.max(DriveRow.size),
                 func.coalesce(func.sum(DriveRow.size), 0),
+                Shelf.host_id,
             )
             .join(Site, col(Site.id) == Shelf.site_id)
             .outerjoin(Host, col(Host.id) == Shelf.host_id)
@@ -358,14 +360,14 @@ def shelves(query: FilterQuery) -> Any:
             for one in matched:
                 per_shelf[one.shelf_id] = per_shelf.get(one.shelf_id, 0) + 1
     out = [
-        ShelfOut(id=i, site=site, host=host, name=name, bays=bays, drives=count,
+        ShelfOut(id=i, site=site, host=host, host_id=host_id, name=name, bays=bays, drives=count,
                  matching=per_shelf.get(i, 0) if test else count, size=int(size), in_pools=on_shelves.get(i, (0, 0))[0],
                  used=on_shelves.get(i, (0, 0))[1])
-        for i, name, bays, site, host, count, _, size in counted
+        for i, name, bays, site, host, count, _, size, host_id in counted
     ]  # fmt: skip
     out.sort(key=lambda s: (s.site, natural(s.name)))
     scales: dict[str, int] = {}
-    for _, _, _, site, _, _, largest, _ in counted:
+    for _, _, _, site, _, _, largest, _, _ in counted:
         scales[site] = max(scales.get(site, 0), largest or 0)
     return ShelvesOut(
         shelves=out, scales=[SiteScale(site=k, largest=v) for k, v in scales.items()],

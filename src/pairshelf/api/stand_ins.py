@@ -129,6 +129,23 @@ class DeletedOut(BaseModel):
     sentence: str
 
 
+class SwitchBody(BaseModel):
+    #: shelf or host
+    what: str
+    id: int
+    on: bool
+
+
+class SwitchOut(BaseModel):
+    sentence: str
+
+
+class UnpluggedOut(BaseModel):
+    #: Numbers of shelves without their cable, and of hosts without power.
+    shelves: list[int]
+    hosts: list[int]
+
+
 class SpeedBody(BaseModel):
     factor: int
 
@@ -249,6 +266,27 @@ def _in_the_bay_of(session: Session, drive: DriveRow) -> str | None:
     """The drive that is where this one was."""
     there = select(DriveRow.serial).where(DriveRow.shelf_id == drive.left_shelf_id, DriveRow.bay == drive.left_bay)
     return session.exec(there).first() if drive.left_shelf_id is not None else None
+
+
+@api.get("/unplugged", responses={200: UnpluggedOut})
+@needs(Act.LOOK)
+def unplugged() -> Any:
+    """Which simulated shelves are unplugged, and which hosts switched off."""
+    off = [key.split() for key in devices().unplugged()]
+
+    def of(what: str) -> list[int]:
+        return sorted(int(number) for kind, number in off if kind == what)
+
+    return UnpluggedOut(shelves=of("shelf"), hosts=of("host"))
+
+
+@api.post("/switch", responses={200: SwitchOut})
+@needs(Act.WORK_STAND_INS)
+def switch(body: SwitchBody) -> Any:
+    """Unplug a simulated shelf, or switch a host off, as one act; or give it back. Pair Shelf is not told."""
+    with transaction() as session:
+        said = simulated_use.switch(session, body.what, body.id, signed_in().name, devices(), on=body.on)
+    return SwitchOut(sentence=said)
 
 
 @api.get("/speed", responses={200: SpeedOut})

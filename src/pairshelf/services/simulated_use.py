@@ -27,6 +27,7 @@ from pairshelf.store.tables import (
     HostWrites,
     Initiator,
     SampleFile,
+    Shelf,
     Target,
     TargetRight,
     VolumeRow,
@@ -169,3 +170,45 @@ def let_age(session: Session, drive_id: int, reading: str, more: float, a_day: f
     log(session, who, "stand-in-ages", drive.serial,
         f"Simulated drive {drive.serial}: {READING[reading].label} {more:+g} now, {a_day:+g} a day.")  # fmt: skip
     tell(session, "drive_health")
+
+
+# -- cables and power ----------------------------------------------------------------------------------
+
+
+def switch(session: Session, what: str, number: int, who: str, world: World, *, on: bool) -> str:
+    """Pull a shelf's cable, or a host's power, as one act; or give it back. What happened, in a sentence."""
+    if what == "shelf":
+        shelf = session.get(Shelf, number)
+        if shelf is None:
+            raise NotFound("shelf", field="id")
+        shelves, name = [number], f"shelf {shelf.name}"
+    elif what == "host":
+        host = session.get(Host, number)
+        if host is None:
+            raise NotFound("host", field="id")
+        shelves = [n for n in session.exec(select(Shelf.id).where(Shelf.host_id == number)) if n is not None]
+        name = f"host {host.name}"
+    else:
+        raise BadInput("A shelf is unplugged, a host is switched off.", field="what")
+    key = f"{what} {number}"
+    if on:
+        if key not in world.unplugged():
+            raise NotPossible(f"{name[0].upper()}{name[1:]} is not {_OFF[what]}.", code="not-off", field="on")
+        count = len(world.plug_in(key))
+        said = f"Simulated {name} is {_ON[what]} again: {count} drives are back as they were."
+    else:
+        rows = session.exec(
+            select(DriveRow.serial).where(among(DriveRow.shelf_id, shelves), DriveRow.service != "retired")
+        )
+        serials = list(rows)
+        if not serials and key not in world.unplugged():
+            raise NotPossible(f"{name[0].upper()}{name[1:]} has no drives.", code="no-drives", field="id")
+        going = world.unplug(key, serials)
+        said = f"Simulated {name} is {_OFF[what]}: {len(going)} drives are gone with it."
+    log(session, who, f"stand-in-{'plugged' if on else 'unplugged'}", name, said)
+    tell(session, "shelf")
+    return said
+
+
+_OFF = {"shelf": "unplugged", "host": "switched off"}
+_ON = {"shelf": "plugged in", "host": "switched on"}

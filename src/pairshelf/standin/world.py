@@ -576,6 +576,40 @@ class World:
         else:
             self._set_fault(serial, before)
 
+    def unplug(self, what: str, serials: Sequence[str]) -> list[str]:
+        """As one act, drives that hang on something lose it: a shelf its cable, a host its power. Those that went by it."""
+        going = [s for s in serials if self.presence(s) is not Presence.ABSENT]
+        (self.folder / "unplugged").mkdir(exist_ok=True)
+        # Who comes back is written down first: a kill in between leaves nobody behind.
+        self._place(self._cable(what), json.dumps({"what": what, "serials": [*self._hanging_on(what), *going]}))
+        for serial in going:
+            self.pull(serial)
+        return going
+
+    def plug_in(self, what: str) -> list[str]:
+        """The same drives are back as they were; not those that were taken out by hand before."""
+        serials = self._hanging_on(what)
+        for serial in serials:
+            self.put_back(serial)
+        self._cable(what).unlink(missing_ok=True)
+        return serials
+
+    def unplugged(self) -> frozenset[str]:
+        """What is without its cable or its power."""
+        found = []
+        for path in (self.folder / "unplugged").glob("[0-9a-f]*"):
+            with contextlib.suppress(OSError, ValueError, KeyError):
+                found.append(str(json.loads(path.read_bytes())["what"]))
+        return frozenset(found)
+
+    def _cable(self, what: str) -> Path:
+        return self.folder / "unplugged" / file_of(what)
+
+    def _hanging_on(self, what: str) -> list[str]:
+        with contextlib.suppress(OSError, ValueError, KeyError):
+            return [str(s) for s in json.loads(self._cable(what).read_bytes())["serials"]]
+        return []
+
     def warn(self, serial: str) -> None:
         """Its readings begin to warn; it goes on working."""
         self._set_fault(serial, Presence.WARNS)

@@ -50,7 +50,7 @@ const NOTICED = ["/api/depends/person", "/api/depends/pull"] as const satisfies 
 /** For each table of the database, the questions that show something of it. */
 export const SHOWN_BY: Record<string, readonly Path[]> = {
   site: SHELVES,
-  shelf: [...SHELVES, ...COMPARED],
+  shelf: [...SHELVES, "/api/stand-in/unplugged", ...COMPARED],
   wipe: DISPOSAL,
   certificate: DISPOSAL,
   former_pool: DISPOSAL,

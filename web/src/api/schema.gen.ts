@@ -556,6 +556,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/stand-in/unplugged": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which simulated shelves are unplugged, and which hosts switched off. */
+        get: operations["stand_ins_unplugged_unplugged_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stand-in/switch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Unplug a simulated shelf, or switch a host off, as one act; or give it back. Pair Shelf is not told. */
+        post: operations["stand_ins_switch_switch_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/stand-in/speed": {
         parameters: {
             query?: never;
@@ -3712,6 +3746,8 @@ export interface components {
             site: string;
             /** Host */
             host: string | null;
+            /** Host Id */
+            host_id: number | null;
             /** Name */
             name: string;
             /** Bays */
@@ -4142,6 +4178,27 @@ export interface components {
              * @default 3
              */
             count?: number;
+        };
+        /** UnpluggedOut */
+        UnpluggedOut: {
+            /** Shelves */
+            shelves: number[];
+            /** Hosts */
+            hosts: number[];
+        };
+        /** SwitchOut */
+        SwitchOut: {
+            /** Sentence */
+            sentence: string;
+        };
+        /** SwitchBody */
+        SwitchBody: {
+            /** What */
+            what: string;
+            /** Id */
+            id: number;
+            /** On */
+            on: boolean;
         };
         /** SpeedOut */
         SpeedOut: {
@@ -11573,6 +11630,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DoneOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    stand_ins_unplugged_unplugged_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnpluggedOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    stand_ins_switch_switch_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SwitchBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SwitchOut"];
                 };
             };
             400: components["responses"]["BadInput"];

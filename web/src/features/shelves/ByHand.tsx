@@ -103,7 +103,7 @@ export function ShelfActs({
   inUse,
   draining,
 }: {
-  shelf: { id: number; site: string; name: string; bays: number; drives: number };
+  shelf: Schema["ShelfOut"];
   /** How many of its drives belong to a pool, and how many of those are being emptied. */
   inUse: number;
   draining: number;
@@ -137,6 +137,14 @@ export function ShelfActs({
     mutationFn: () =>
       ask(api.DELETE("/api/shelves/{shelf_id}", { params: { path: { shelf_id: shelf.id } } })),
     onSuccess: () => client.invalidateQueries(),
+  });
+  const off = server.useQuery("get", "/api/stand-in/unplugged").data;
+  const unplugged = off?.shelves.includes(shelf.id);
+  const hostOff = shelf.host_id !== null && off?.hosts.includes(shelf.host_id);
+  const power = useMutation({
+    mutationFn: (body: { what: string; id: number; on: boolean }) =>
+      ask(api.POST("/api/stand-in/switch", { body })),
+    onSettled: () => client.invalidateQueries(),
   });
   if (!may.may) return null;
   return (
@@ -176,6 +184,22 @@ export function ShelfActs({
               May it be switched off?
             </Menu.Item>
             {mayPack.may && (
+              <Menu.Item
+                disabled={power.isPending}
+                onClick={() => power.mutate({ what: "shelf", id: shelf.id, on: false })}
+              >
+                Unplug it (simulated)
+              </Menu.Item>
+            )}
+            {mayPack.may && shelf.host_id !== null && (
+              <Menu.Item
+                disabled={power.isPending}
+                onClick={() => power.mutate({ what: "host", id: shelf.host_id ?? 0, on: false })}
+              >
+                {`Switch host ${shelf.host} off (simulated)`}
+              </Menu.Item>
+            )}
+            {mayPack.may && (
               <Menu.Item disabled={pack.isPending} onClick={() => pack.mutate()}>
                 Pack its drives into a box (simulated)
               </Menu.Item>
@@ -184,8 +208,25 @@ export function ShelfActs({
         </Menu>
       )}
       {pack.isPending && <span>packing…</span>}
-      <Trouble error={drain.error ?? pack.error} />
-      {shelf.drives === 0 && (
+      <Trouble error={drain.error ?? pack.error ?? power.error} />
+      {(unplugged || hostOff) && mayPack.may && (
+        <button
+          type="button"
+          className="figure rust"
+          onClick={() =>
+            power.mutate(
+              unplugged
+                ? { what: "shelf", id: shelf.id, on: true }
+                : { what: "host", id: shelf.host_id ?? 0, on: true },
+            )
+          }
+        >
+          {unplugged
+            ? "unplugged: plug it in (simulated)"
+            : `host ${shelf.host} is off: switch it on (simulated)`}
+        </button>
+      )}
+      {shelf.drives === 0 && !unplugged && !hostOff && (
         <button type="button" className="figure" onClick={() => remove.mutate()}>
           take the shelf away
         </button>
