@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 import gc
+import threading
 import time
+from typing import Any
 
 from bench.building import surroundings
 from bench.common import line
@@ -141,6 +143,69 @@ def watching() -> None:
             took.append(time.perf_counter() - began)
         slow = sorted(took)[int(len(took) * 0.95)]
         line("the first screen, 500 pools, 95th percentile", f"{slow * 1000:.0f} ms = {slow / TODAY:.2f} of allowed")
+        _beside(seen)
+
+
+def _beside(seen: Any) -> None:
+    """Writing to a pool while 10,000 drives are watched and messages are seen to, against writing alone: by turns."""
+    from sqlmodel import select
+
+    from pairshelf.core.changes.pools.build_pool import BuildPool
+    from pairshelf.core.domain.drives import Kind
+    from pairshelf.core.domain.inventory import DriveRecord
+    from pairshelf.engine import approver
+    from pairshelf.engine.carry import carry
+    from pairshelf.engine.history import Watch
+    from pairshelf.engine.jobs.fill import start_fill
+    from pairshelf.engine.pools import devices, open_pool
+    from pairshelf.services.telling import notice
+    from pairshelf.store.database import transaction
+    from pairshelf.store.repositories.drives_and_pools import add_records
+    from pairshelf.store.tables import Channel, JobRow, Service, Setting, User, VolumeRow
+
+    records = [DriveRecord("X", i + 1, f"X{i}", 4 * 10**12, Kind.HDD, bays=6) for i in range(6)]
+    with transaction() as session:
+        session.merge(Setting(key="speed", value={"factor": 0}))
+        ids = tuple(r.number for r in add_records(session, records, service=Service.FREE))
+        user = User(name="ida", role="administrator", password_hash="-")
+        session.add(user)
+        session.flush()
+        session.add(Channel(user_id=user.number, kind="mail", address="ida@house.example", urgencies=[0, 1]))
+    with transaction() as session:
+        sheet = approver.draw_up(
+            session, "build-pool", BuildPool(name="x", scheme="parity-2", drives=ids, volume="w"), "ida"
+        )
+    with transaction() as session:
+        approver.approve(session, sheet.number, "ida", "x", devices())
+    with transaction() as session:
+        jobs = list(session.exec(select(JobRow.id).where(JobRow.kind == "first-sync")))
+    for job in jobs:
+        carry(job or 0)
+    watch, share, took = Watch(), 0.0, {False: 0.0, True: 0.0}
+    for number in range(8):
+        watched, over = number % 2 == 1, threading.Event()
+
+        def look(over: threading.Event = over) -> None:
+            while not over.is_set():
+                watch.look()
+                for _ in range(3):
+                    notice()
+                    over.wait(3)
+
+        beside = threading.Thread(target=look)
+        if watched:
+            beside.start()
+        share += 0.1
+        with transaction() as session:
+            volume = session.exec(select(VolumeRow).where(VolumeRow.name == "w")).one()
+            job = start_fill(session, open_pool(session, volume.pool_id), volume, share, "ida").number
+        began = time.perf_counter()
+        carry(job)
+        took[watched] += time.perf_counter() - began
+        over.set()
+        if watched:
+            beside.join()
+    line("writing to a pool while 10,000 drives are watched", f"{took[True] / took[False]:.2f} of the time alone")
 
 
 if __name__ == "__main__":

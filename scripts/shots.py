@@ -87,22 +87,8 @@ def decide(page: Page) -> None:
         f"/compare?view=spread&what=what-if&what-if={STATIONS}&domain=host&volumes=10 TiB=copies-2;40 GiB=copies-3",
         whole=True,
     )
-    plan(page)
     page.goto(before)
     page.get_by_text(re.compile("^Suggested")).wait_for()
-
-
-def plan(page: Page) -> None:
-    """Split by use, drawn up as one plan, and put away again."""
-    ids = page.request.get("/api/drives/matching?filter=free shelf:annex").json()["ids"]
-    ids += page.request.get("/api/drives/matching?filter=free ssd shelf:tray").json()["ids"]
-    page.goto(f"/compare?view=split&drives={','.join(map(str, ids))}&backup_where=annex tapes&backup_link=1 Gbit/s")
-    page.get_by_role("button", name="Build these as one plan…").click()
-    page.get_by_role("button", name="Draw up the plan").click()
-    page.get_by_role("heading", name="Approval").wait_for()
-    take(page, "plan", whole=True)
-    page.get_by_role("button", name="Withdraw them").click()
-    page.get_by_text("withdrawn").first.wait_for()
 
 
 def change(page: Page, kind: str, *, confirm: str = "", **body: object) -> None:
@@ -142,23 +128,6 @@ def access(page: Page) -> None:
     page.get_by_text("Refused.").wait_for()
     take(page, "targets")
     take(page, "notice", "/notice?kind=shelf&name=Cold Store")
-    (drive, *_) = page.request.get("/api/drives/matching?filter=free ssd shelf:tray").json()["ids"]
-    parts = [
-        {"size": "512 MiB", "type": "start", "label": "EFI"},
-        {"size": "600 GB", "label": "work", "file_system": "ext4"},
-        {"size": "400 GB", "label": "scratch", "file_system": "xfs"},
-    ]
-    body, headers = {"scheme": "gpt", "parts": parts}, {"X-CSRFToken": page.request.get("/api/me").json()["csrf"]}
-    assert page.request.put(f"/api/drives/{drive}/partitions", data=body, headers=headers).ok
-    serial = page.request.get(f"/api/drives/{drive}/partitions").json()["serial"]
-    change(page, "write-partitions", confirm=serial, drive_id=drive)
-    change(page, "mount-volume", volume=f"{serial}/work", host="sorrel", mount_point="/srv/work")
-    page.goto(f"/drives/{drive}/partitions")
-    page.get_by_role("button", name="One more partition").click()
-    page.get_by_label("Size of partition 1").fill("250 GB")
-    page.get_by_label("Label of partition 1").fill("more")
-    page.get_by_role("cell", name="more").wait_for()
-    take(page, "partitions")
 
 
 def grow(page: Page) -> None:
@@ -251,6 +220,17 @@ def a_month(page: Page) -> None:
     volume.get_by_label("Written a day").fill("1.1 TB")
     volume.get_by_role("button", name="Keep").click()
     volume.get_by_text(re.compile("It writes 1.10 TB")).wait_for()
+    headers = {"X-CSRFToken": page.request.get("/api/me").json()["csrf"]}
+    (old, *_) = page.request.get("/api/shelves?filter=shelf:tray failing").json()["matched"]
+    for path, body in (
+        (f"/api/stand-in/drives/{old}/ageing", {"reading": "reassigned", "more": 4, "a_day": 1.3}),
+        ("/api/pools/1/schedules/check", {"day": 6, "at": "02:00", "zone": "Europe/Paris", "weeks": 4}),
+        ("/api/pools/1/schedules/scan", {"day": 5, "at": "02:00", "zone": "Europe/Paris", "weeks": None, "which": 1}),
+        ("/api/pools/1/acts-early", {"on": True}),
+    ):
+        assert page.request.put(path, data=body, headers=headers).ok, path
+    told = {"kind": "mail", "address": "ida@fernhollow.example", "urgencies": ["now", "soon"]}
+    assert page.request.post("/api/channels", data=told, headers=headers).ok
     page.goto("/settings")
     page.get_by_role("button", name="A month passes").click()
     page.get_by_role("button", name="Stop here").wait_for()
@@ -260,6 +240,10 @@ def a_month(page: Page) -> None:
     page.get_by_role("option", name="the last month").click()
     page.get_by_role("img", name=re.compile("taken by files now")).wait_for()
     take(page, "pool", whole=True)
+    page.goto(f"/shelves?drive={old}")
+    page.get_by_role("region", name="Readings").get_by_text("reassigned sectors", exact=True).click()
+    page.get_by_role("img", name=re.compile("reassigned sectors now")).wait_for()
+    take(page, "readings")
 
 
 def walk(page: Page) -> None:
@@ -303,6 +287,9 @@ def walk(page: Page) -> None:
     page.get_by_label("Close the drive's sheet").click()
     take(page, "shelves")
     take(page, "pool-degraded", "/pools/1")
+    page.goto("/mailbox")
+    page.get_by_role("article").first.wait_for(timeout=60_000)
+    take(page, "messages")
 
 
 if __name__ == "__main__":
