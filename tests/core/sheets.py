@@ -287,7 +287,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         one, free(11, wiped_at=dt.datetime(2026, 11, 20, tzinfo=dt.UTC)), free(12, holds="old data of pool barn, readable"))),
     "a drive destroyed": ("hand-out", {"drives": (12,), "how": "destroyed", "to": "the foundry, melted"}, to_wipe),
     "a pool taken apart with all that hangs on it": ("take-apart", {"pool": "p"}, as_it_is),
-    "a degraded pool taken apart for good": ("take-apart", {"pool": "p", "keep_days": 0}, lambda one: with_pool(
+    "a degraded pool taken apart for good": ("take-apart", {"pool": "p", "keep_days": 0, "all_the_same": True}, lambda one: with_pool(
         one, away=1, state="degraded", encrypted=True, under_way=(Under("check"),))),
     "a pool put together again": ("put-together", {"former": 3}, taken_apart),
     "a former pool let go": ("let-go", {"former": 3}, taken_apart),

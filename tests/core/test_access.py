@@ -237,6 +237,7 @@ REFUSED_IN: list[tuple[str, dict[str, Any], Estate, str | None, str]] = [
     ("add-spares", {"pool": "p", "drives": (11,)}, more_drives(estate(), free(11, 2 * TB)), "drives", "too-small"),
     ("add-spares", {"pool": "s", "drives": (11,)}, more_drives(spread(estate()), free(11)), "pool", "closed"),
     ("replace-drive", {"pool_id": 2, "slot": 1, "drive_id": 11, "stands_by": True}, more_drives(spread(estate()), free(11, 8 * TB)), "stands_by", "bad-input"),
+    *(("take-apart", {"pool": "p"}, with_pool(estate(), state=state), "all_the_same", "not-in-panic") for state in ("degraded", "unprotected", "unreachable")),
     ("take-out", {"pool": "p", "drives": ()}, estate(), "drives", "bad-input"),
     ("take-out", {"pool": "p", "drives": (11,)}, more_drives(estate(), free(11)), "drives", "bad-input"),
     ("take-out", {"pool": "p", "drives": (1,)}, estate(), "drives", "bad-input"),

@@ -371,7 +371,7 @@ def test_a_pool_that_went_to_another_house_and_is_back_is_not_touched_until_it_i
     observe(devices())
     assert pool_state(pool)[0] == "unreachable"
     assert [devices().media_path(s).read_bytes() for s in sorted(drives)] == before
-    do("take-apart", pool="p", keep_days=3)
+    do("take-apart", pool="p", keep_days=3, all_the_same=True)
     with pytest.raises(NotPossible, match="in use in another installation since"):
         do("put-together", former=1)
     pool = brought_in()

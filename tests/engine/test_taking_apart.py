@@ -132,7 +132,7 @@ def test_a_drive_that_is_away_does_not_hold_it_up_and_too_many_do() -> None:
     pool = filled()
     happens("pull", "A2")
     assert pool_state(pool)[0] in ("degraded", "unprotected")
-    do("take-apart", pool="p")
+    do("take-apart", pool="p", all_the_same=True)
     assert services()["A2"] == ("free", "old data of pool p, readable")
     happens("pull", "A3")
     error = refused("put-together", former=1)
@@ -150,7 +150,11 @@ def test_it_is_taken_apart_whatever_state_it_is_in(what: str) -> None:
     filled()
     for serial in ("A1", "A2")[: 1 if what == "failed" else 2]:
         happens("pull" if what == "unreachable" else "fail", serial)
-    do("take-apart", pool="p", keep_days=0)
+    if what != "lost":
+        # Not in panic: its data can be read, or will be.
+        error = refused("take-apart", pool="p", keep_days=0)
+        assert (error.code, error.field) == ("not-in-panic", "all_the_same") and count(PoolRow) == 1
+    do("take-apart", pool="p", keep_days=0, all_the_same=what != "lost")
     assert count(PoolRow) == 0 and {s for s, _ in services().values()} == {"free"}
 
 

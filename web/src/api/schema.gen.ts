@@ -9320,6 +9320,11 @@ export interface components {
              * @default 7
              */
             keep_days?: number;
+            /**
+             * All The Same
+             * @default false
+             */
+            all_the_same?: boolean;
         };
         /**
          * PutTogetherBody

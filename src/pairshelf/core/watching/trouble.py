@@ -158,11 +158,13 @@ def _blocked(pool: EstatePool, keep: Sequence[Concerned], gone: set[str]) -> lis
     if pool.state == "unreachable":
         found.append(Blocked(
             "Building anew on its drives",
-            "Nothing is lost: once what is away is back, the pool goes on where it was. Built anew, it would be lost.",
+            "Nothing is lost: once what is away is back, the pool goes on where it was. Built anew, it would be lost. It is not "
+            "taken apart unless somebody says that it goes all the same.",
         ))  # fmt: skip
     elif pool.state in ("degraded", "unprotected"):
         found.append(Blocked(
-            "Taking the pool apart, or building anew", "All data can be read. A replacement is all that is missing.",
+            "Taking the pool apart, or building anew", "All data can be read. A replacement is all that is missing. It is not taken apart "
+            "unless somebody says that it goes all the same.",
         ))  # fmt: skip
     if "missing" in gone and pool.state != "lost":
         found.append(Blocked(

@@ -208,6 +208,19 @@ function Shown({ pool }: { pool: PoolData }) {
                       kind: "number",
                       initial: 7,
                     },
+                    ...(pool.state === "healthy" || pool.state === "lost"
+                      ? []
+                      : [
+                          {
+                            name: "all_the_same",
+                            label: `Though it is ${pool.state}: all the same`,
+                            description:
+                              pool.state === "unreachable"
+                                ? "Nothing is lost: once what is away is back, it goes on where it was."
+                                : "All its data can be read. A replacement is all that is missing.",
+                            kind: "check" as const,
+                          },
+                        ]),
                   ]}
                 >
                   Take it apart…

@@ -23,6 +23,16 @@ class TakeApart:
     pool: str
     #: Days in which it can be put together again, while nothing was written on its drives; 0: never.
     keep_days: int = USUAL_DAYS
+    #: Though its data can be read, or will be once what is away is back.
+    all_the_same: bool = False
+
+
+#: Why a pool that is not whole is not taken apart without a second thought.
+_NOT_IN_PANIC = {
+    "degraded": "All its data can be read. A replacement is all that is missing.",
+    "unprotected": "All its data can be read. A replacement is all that is missing.",
+    "unreachable": "Nothing is lost: once what is away is back, it goes on where it was.",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +46,8 @@ class TakeApartPlan:
 
 
 def plan(estate: Estate, request: TakeApart) -> TakeApartPlan:
-    """The sheet, whatever state the pool is in. Raises for a drive divided into partitions, or days that cannot be."""
+    """The sheet. Raises for a drive divided into partitions, for days that cannot be, and for a pool that is not whole and
+    not lost, unless it is said that it goes all the same."""
     pool = estate.pool_named(request.pool)
     if pool.table is not None:
         raise NotPossible(
@@ -48,6 +59,11 @@ def plan(estate: Estate, request: TakeApart) -> TakeApartPlan:
         raise Busy(
             f"A volume is being moved to {pool.name} or from it; wait for that, or leave it off.", job=None, kind="take-apart",
             code="busy",
+        )  # fmt: skip
+    if pool.state in _NOT_IN_PANIC and not request.all_the_same:
+        raise NotPossible(
+            f"{pool.name} is {pool.state}. {_NOT_IN_PANIC[pool.state]} If it is to go all the same, say so.",
+            code="not-in-panic", field="all_the_same",
         )  # fmt: skip
     if not 0 <= request.keep_days <= MOST_DAYS:
         raise BadInput(f"It can be put together again for 0 to {MOST_DAYS} days.", field="keep_days")
