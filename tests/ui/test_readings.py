@@ -209,6 +209,7 @@ def test_a_shelf_unplugged_seen_on_a_phone_and_back_as_it_was(page: Page) -> Non
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
     assert accessible(page) == []
 
+    page.set_viewport_size({"width": 1280, "height": 1800})
     page.goto("/shelves")
     page.get_by_role("button", name="unplugged: plug it in (simulated)").click()
     page.goto(f"/trouble/{pool}")

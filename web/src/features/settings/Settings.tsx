@@ -12,12 +12,13 @@ import {
   TextInput,
 } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
+import { useLocation } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
 import { about, EVERYTHING } from "../../api/keys";
 import { useAsking } from "../../shared/form";
 import { useBecome, useMay, useMe } from "../../shared/me";
-import { Act, Heading, Term, Trouble } from "../../shared/parts";
+import { Act, Heading, Term, Trouble, Waiting } from "../../shared/parts";
 import { formatHours, formatSize, formatWhen, useUnits } from "../../shared/units";
 import { Calendar } from "./Calendar";
 import { FailingRules } from "./FailingRules";
@@ -27,6 +28,24 @@ const ROLES = ["administrator", "operator", "viewer"];
 
 export function Settings() {
   const manage = useMay("manage-users");
+  // All at once, so that nothing moves away from under a finger.
+  const asked = [
+    server.useQuery("get", "/api/stand-in/speed"),
+    server.useQuery("get", "/api/stand-in/time"),
+    server.useQuery("get", "/api/series"),
+    server.useQuery("get", "/api/channels"),
+    server.useQuery("get", "/api/schedules"),
+    server.useQuery("get", "/api/calendar-address"),
+    server.useQuery("get", "/api/failing-rules"),
+    server.useQuery("get", "/api/disposal"),
+    server.useQuery("get", "/api/mail", {}, { enabled: manage.may }),
+  ];
+  const waits = asked.some((one) => one.isLoading);
+  const { hash } = useLocation();
+  useEffect(() => {
+    if (!waits && hash) document.getElementById(hash.slice(1))?.scrollIntoView();
+  }, [waits, hash]);
+  if (waits) return <Waiting height={600} />;
   return (
     <>
       <Heading title="Settings" />
