@@ -222,19 +222,20 @@ def a_month(page: Page) -> None:
     volume.get_by_text(re.compile("It writes 1.10 TB")).wait_for()
     headers = {"X-CSRFToken": page.request.get("/api/me").json()["csrf"]}
     (old, *_) = page.request.get("/api/shelves?filter=shelf:tray failing").json()["matched"]
-    for path, body in (
-        (f"/api/stand-in/drives/{old}/ageing", {"reading": "reassigned", "more": 4, "a_day": 1.3}),
-        ("/api/pools/1/schedules/check", {"day": 6, "at": "02:00", "zone": "Europe/Paris", "weeks": 4}),
-        ("/api/pools/1/schedules/scan", {"day": 5, "at": "02:00", "zone": "Europe/Paris", "weeks": None, "which": 1}),
-        ("/api/pools/1/acts-early", {"on": True}),
-    ):
+
+    def put(path: str, body: dict[str, object]) -> None:
         assert page.request.put(path, data=body, headers=headers).ok, path
+
+    put(f"/api/stand-in/drives/{old}/ageing", {"reading": "reassigned", "more": 4, "a_day": 1.3})
+    put("/api/pools/1/acts-early", {"on": True})
     told = {"kind": "mail", "address": "ida@fernhollow.example", "urgencies": ["now", "soon"]}
     assert page.request.post("/api/channels", data=told, headers=headers).ok
     page.goto("/settings")
     page.get_by_role("button", name="A month passes").click()
     page.get_by_role("button", name="Stop here").wait_for()
     page.get_by_role("button", name="A month passes").wait_for(timeout=180_000)
+    put("/api/pools/1/schedules/check", {"day": 6, "at": "02:00", "zone": "Europe/Paris", "weeks": 4})
+    put("/api/pools/1/schedules/scan", {"day": 5, "at": "02:00", "zone": "Europe/Paris", "weeks": None, "which": 1})
     page.goto("/pools/1")
     page.get_by_label("Span of time").first.click()
     page.get_by_role("option", name="the last month").click()
