@@ -292,6 +292,26 @@ def test_what_nobody_else_has_is_left_as_it_is_and_the_drive_counts_as_failing()
     assert said("scan-finished")[1] == "Drive A2 read through: 59 GiB; 1 GiB could not be read."
 
 
+def test_a_scan_of_a_drive_that_is_taken_out_waits_and_of_one_that_fails_ends() -> None:
+    shelf(2)
+    jobs = []
+    for drive in (1, 2):
+        with transaction() as session:
+            jobs.append(begin_drive_scan(session, drive, "ida").number)
+    happens("pull", "A1")
+    happens("fail", "A2")
+    looks = iter([False, True])
+    carry(jobs[0], stop=lambda: next(looks, True))
+    carry(jobs[1])
+    with transaction() as session:
+        waits, ended = (session.get_one(JobRow, job) for job in jobs)
+        assert (waits.state, waits.why_held) == ("held", "drive A1 does not answer; it goes on when it does")
+        assert (ended.state, ended.error) == ("failed", "Drive A2 has failed.")
+    happens("put_back", "A1")
+    carry(jobs[0])
+    assert said("scan-finished") == ["Drive A1 read through: 59 GiB, all of it can be read."]
+
+
 def test_what_goes_bad_after_a_scan_is_to_be_scanned_again() -> None:
     shelf(1)
     house = House()

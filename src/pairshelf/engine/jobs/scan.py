@@ -105,6 +105,8 @@ def step_alone(work: LotWork) -> float:
     assert drive is not None
     if drive.service not in ("free", "new", "in-use"):
         raise NotPossible(f"Drive {drive.serial} is {drive.service} now.", code="drive-not-free")
+    if drive.condition == "failed":
+        raise NotPossible(f"Drive {drive.serial} has failed.", code="drive-failed")
     count = max(1, min(int(job.total * work.share), job.total - job.cursor))
     device = work.world.open(drive.serial, drive.size)
     try:
