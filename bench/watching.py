@@ -147,7 +147,7 @@ def watching() -> None:
 
 
 def _beside(seen: Any) -> None:
-    """Writing to a pool while 10,000 drives are watched and messages are seen to, against writing alone: by turns."""
+    """Checks of a pool while 10,000 drives are watched and messages are seen to, against checks alone: by turns."""
     from sqlmodel import select
 
     from pairshelf.core.changes.pools.build_pool import BuildPool
@@ -156,6 +156,7 @@ def _beside(seen: Any) -> None:
     from pairshelf.engine import approver
     from pairshelf.engine.carry import carry
     from pairshelf.engine.history import Watch
+    from pairshelf.engine.jobs.check import start_check
     from pairshelf.engine.jobs.fill import start_fill
     from pairshelf.engine.pools import devices, open_pool
     from pairshelf.services.telling import notice
@@ -181,31 +182,34 @@ def _beside(seen: Any) -> None:
         jobs = list(session.exec(select(JobRow.id).where(JobRow.kind == "first-sync")))
     for job in jobs:
         carry(job or 0)
-    watch, share, took = Watch(), 0.0, {False: 0.0, True: 0.0}
-    for number in range(8):
+    with transaction() as session:
+        volume = session.exec(select(VolumeRow).where(VolumeRow.name == "w")).one()
+        job = start_fill(session, open_pool(session, volume.pool_id), volume, 0.3, "ida").number
+        pool_id = volume.pool_id
+    carry(job)
+    watch, done = Watch(), {False: 0, True: 0}
+    watch.look()
+    for number in range(4):
         watched, over = number % 2 == 1, threading.Event()
 
         def look(over: threading.Event = over) -> None:
-            while not over.is_set():
+            while not over.wait(3):
                 watch.look()
-                for _ in range(3):
-                    notice()
-                    over.wait(3)
+                notice()
 
         beside = threading.Thread(target=look)
         if watched:
             beside.start()
-        share += 0.1
-        with transaction() as session:
-            volume = session.exec(select(VolumeRow).where(VolumeRow.name == "w")).one()
-            job = start_fill(session, open_pool(session, volume.pool_id), volume, share, "ida").number
-        began = time.perf_counter()
-        carry(job)
-        took[watched] += time.perf_counter() - began
+        until = time.perf_counter() + 21
+        while time.perf_counter() < until:
+            with transaction() as session:
+                job = start_check(session, open_pool(session, pool_id), "ida").number
+            carry(job)
+            done[watched] += 1
         over.set()
         if watched:
             beside.join()
-    line("writing to a pool while 10,000 drives are watched", f"{took[True] / took[False]:.2f} of the time alone")
+    line("checks of a pool while 10,000 drives are watched", f"{done[True] / done[False]:.2f} as many as alone")
 
 
 if __name__ == "__main__":
