@@ -104,7 +104,8 @@ def test_the_gravest_comes_first() -> None:
     [
         (DriveFacts(3, "Drive X", None, True, "wear"), "Look at it", "/shelves?drive=3", "Drive X still works, but is failing by its readings: wear."),
         (DriveFacts(3, "Drive X", 7, True), "Replace it", "/pools/7?replace=3", "Replace it while it can be copied."),
-        (DriveFacts(3, "Drive X", 7, True, by_itself=True), "Replace it", "/pools/7?replace=3", "has no spare that is large enough."),
+        (DriveFacts(3, "Drive X", 7, True, by_itself="copy"), "Replace it", "/pools/7?replace=3", "as soon as a spare stands by that is large enough."),
+        (DriveFacts(3, "Drive X", 7, True, by_itself="move"), "Replace it", "/pools/7?replace=3", "as soon as there is room."),
         (DriveFacts(3, "Drive X", 7, False, "errors", of_link=True), "Look at it", "/shelves?drive=3", "The link of Drive X gives trouble: errors."),
         (DriveFacts(3, "Drive X", 7, False, "sectors", to_scan=True), "Scan it", "/shelves?drive=3", "Drive X gives warning: sectors."),
         (DriveFacts(3, "Drive X", 7, False, "warm"), "Look at it", "/shelves?drive=3", "Drive X gives warning: warm."),

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pairshelf.core.policies.attention import Gravity, Matter
+from pairshelf.core.policies.attention import DriveFacts, Gravity, Matter, matters
 from pairshelf.core.policies.telling import (
     GATHER,
     MOST_LINES,
@@ -97,6 +97,31 @@ def test_what_becomes_graver_is_told_again_and_what_becomes_lighter_is_not() -> 
     assert watch.looks(matter("a", Gravity.SOON)) == []
     (over,) = watch.looks()
     assert over.kind == "over"
+
+
+def test_a_drive_that_begins_to_fail_is_told_of_though_its_warning_was_and_what_is_to_be_done_may_change_in_silence() -> (
+    None
+):
+    def of(**facts: bool) -> Matter:
+        usual = {
+            "new_drives": 0,
+            "drafts": (),
+            "worker_away": False,
+            "no_drives": False,
+            "free_drives": 0,
+            "no_pools": False,
+        }
+        told = {"failing": False, "to_scan": False, **facts}
+        (found,) = matters((), drives=[DriveFacts(3, "Drive X", 7, **told)], **usual)  # type: ignore[arg-type]
+        return found
+
+    watch = Watch()
+    (warned,) = watch.looks(of(to_scan=True))
+    assert watch.looks(of(to_scan=False)) == []
+    (failing,) = watch.looks(of(failing=True))
+    assert "gives warning" in warned.topics[0].sentence and "is failing" in failing.topics[0].sentence
+    (over,) = watch.looks()
+    assert over.kind == "over" and watch.topics == {}
 
 
 def test_what_can_wait_is_told_and_does_not_keep_all_from_being_well() -> None:

@@ -18,6 +18,8 @@ from pairshelf.engine.carry import carry
 from pairshelf.engine.checking import begin_check, begin_drive_scan, begin_scan
 from pairshelf.engine.early import act_early, set_acts_early
 from pairshelf.engine.history import Watch
+from pairshelf.engine.jobs import scan
+from pairshelf.engine.jobs.work import Work
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.services import health
@@ -266,6 +268,44 @@ def test_what_cannot_be_read_is_found_written_anew_from_the_others_and_the_drive
         assert next(line.value for line in told.lines if line.reading.id == "reassigned") >= 3  # type: ignore[operator]
 
 
+@pytest.mark.parametrize("spread", [False, True])
+def test_a_drive_that_can_read_a_place_the_next_time_keeps_what_stands_there(
+    spread: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What could not be read once is never taken for a place on which nothing stands."""
+    shelf(4)
+    if spread:
+        pool = do("build-pool", name="p", scheme="spread", domain="drive", drives=(1, 2, 3, 4)).pool_id or 0
+        do("make-volumes", pool="p", name="v", size="100 GiB", protection="copies-2", file_system="xfs")
+    else:
+        pool = build([1, 2, 3, 4], "parity-1")
+    carry_all()
+    carry(fill(pool, 0.8))
+    world = devices()
+    before = [world.open(f"A{n}", 60 * GIB).read(0, 59) for n in (1, 2, 3, 4)]
+    whole = scan._read
+
+    def flickers(*given: Any) -> list[int]:
+        found = whole(*given)
+        return [*found, *range(given[1], given[1] + given[2])]
+
+    monkeypatch.setattr(scan, "_read", flickers)
+    scanned(pool)
+    monkeypatch.undo()
+    held = [set(), set(), set(), set()]  # type: list[set[int]]
+    with transaction() as session:
+        layout = open_pool(session, pool).layout
+    for slot in range(4):
+        for first, rows in layout.rows_of(slot):
+            held[slot].update(range(first, first + rows))
+    block = world.block
+    for slot, was in enumerate(before):
+        now = world.open(f"A{slot + 1}", 60 * GIB).read(0, 59)
+        for row in held[slot]:
+            assert now[row * block : (row + 1) * block] == was[row * block : (row + 1) * block]
+    assert any(held) and files_intact(pool) and check(pool).report["mismatches"] == 0
+
+
 def test_what_nobody_else_has_is_left_as_it_is_and_the_drive_counts_as_failing() -> None:
     shelf(2)
     pool = build([1], "single")
@@ -375,9 +415,6 @@ def test_a_scan_killed_at_any_step_reads_the_rest_and_what_was_read_counts_once(
     with transaction() as session:
         job = begin_scan(session, open_pool(session, pool), "ida").number
         session.get_one(JobRow, job).seconds = 10_000.0
-    from pairshelf.engine.jobs import scan
-    from pairshelf.engine.jobs.work import Work
-
     for number_ in range(40):
         try:
             with transaction() as session:
@@ -473,7 +510,9 @@ def test_without_a_spare_it_waits_and_says_so_and_goes_on_once_one_stands_by() -
     assert act_early(devices()) == 0
     with transaction() as session:
         (matter,) = [m for m in attend(session).matters if "A3" in m.sentence]
-        assert "has no spare that is large enough" in matter.sentence
+        assert matter.sentence.endswith(
+            "Its pool copies it by itself, as soon as a spare stands by that is large enough."
+        )
     refused = _refused("add-spares", pool="p", drives=(number("B1"),))
     assert (refused.code, refused.field) == ("too-small", "drives")
     do("add-spares", pool="p", drives=(number("C1"),))

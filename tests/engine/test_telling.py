@@ -309,6 +309,18 @@ def test_a_test_message_comes_at_any_hour_and_who_left_or_wants_nothing_more_is_
     assert deliveries() == []
 
 
+def test_what_waits_for_somebody_who_was_shut_out_is_not_sent(box: Mailbox, hands: Hands) -> None:
+    osric = person("osric", "operator")
+    way("osric@house.example", who=osric)
+    looked(hands, NOW)
+    with transaction() as session:
+        session.get_one(User, osric.id).active = False
+    assert deliver() == 0 and box.letters() == []
+    with transaction() as session:
+        session.get_one(User, osric.id).active = True
+    assert deliver() == 1
+
+
 def test_without_anybody_to_tell_nothing_is_looked_at(hands: Hands, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(telling, "attend", _dies)
     assert notice() == []

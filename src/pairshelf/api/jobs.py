@@ -162,7 +162,7 @@ def _locked(session: Session, job_id: int) -> JobRow:
 
 def _changed(session: Session, row: JobRow, sentence: str) -> JobsOut:
     pool = session.get(PoolRow, row.pool_id) if row.pool_id is not None else None
-    name = pool.name if pool is not None else "disposal"
+    name = pool.name if pool is not None else row.report.get("serial") or "disposal"
     log(
         session,
         signed_in().name,

@@ -495,8 +495,8 @@ def _pool_out(
         guaranteed=promised.guaranteed, best_case=promised.best_case,
         now=After(survives=after.survives, more_guaranteed=after.more_guaranteed, more_best_case=after.more_best_case,
                   sentence=now_in_words(layout, failed, missing)),
-        synced=synced, proofs=proofs_of(row, built), why_no_check=_why_no_check(row, built),
-        why_no_scan=_why_no_scan(row, built), last_scan=next((j for j in looked if j.kind == "scan"), None), acts_early=row.acts_early,
+        synced=synced, proofs=proofs_of(row, built), why_no_check=_why_no_check(built),
+        why_no_scan=_why_no_scan(built), last_scan=next((j for j in looked if j.kind == "scan"), None), acts_early=row.acts_early,
         restripe=_restripe_out(row, built), path=_path_out(built, coming),
         copies=[CopyOut(slot=slot, drive_id=d.id, place=d.place, serial=d.serial, size=d.size) for slot, d in built.copies],
         why_closed=why_closed(replace(built, locked=built.encrypted and not keys.is_open(built.id))),
@@ -550,19 +550,17 @@ def _cut_spare(drive: EstateDrive) -> dict[str, Any]:
     return {"id": f"spare-{drive.id}", "size": drive.size, "extents": seen.extents, "kind": drive.kind.value}
 
 
-def _why_no_check(row: PoolRow, built: EstatePool) -> str | None:
+def _why_no_check(built: EstatePool) -> str | None:
     if found := refused(Under("check"), built.under_way):
         return found.said
-    synced = built.layout.own_protection or row.synced_to >= built.layout.stripes
-    why = why_no_check([p.state for p in built.places], synced=synced, stripes=built.layout.stripes)
+    why = why_no_check([p.state for p in built.places], synced=built.synced, stripes=built.layout.stripes)
     return why[1] if why else None
 
 
-def _why_no_scan(row: PoolRow, built: EstatePool) -> str | None:
+def _why_no_scan(built: EstatePool) -> str | None:
     if found := refused(Under("scan"), built.under_way):
         return found.said
-    synced = built.layout.own_protection or row.synced_to >= built.layout.stripes
-    why = why_no_scan(row.state, synced=synced)
+    why = why_no_scan(built.state, synced=built.synced)
     return why[1] if why else None
 
 

@@ -11,14 +11,13 @@ from sqlmodel import Session, col
 
 from pairshelf.core.changes.drives.drain import Drain
 from pairshelf.core.domain.device import Devices
-from pairshelf.core.errors import Busy, NotPossible, PairShelfError
-from pairshelf.core.policies.beside import Under, refused
+from pairshelf.core.errors import NotPossible, PairShelfError
 from pairshelf.engine import approver
 from pairshelf.engine.jobs.copy_member import copy_onto
-from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.observe import fitting_spare
 from pairshelf.engine.pools import OpenPool, open_pool
+from pairshelf.engine.relayout import give_up_standing_by
 from pairshelf.store.database import pick, transaction
 from pairshelf.store.repositories.drives_and_pools import load_drives
 from pairshelf.store.tables import Condition, DriveRow, MemberState, PoolPlace, PoolRow
@@ -77,18 +76,12 @@ def _act(session: Session, pool: OpenPool, drive_id: int, world: Devices) -> boo
         log(session, SYSTEM, "acts-early", pool.row.name,
             f"Drive {old.serial} of {pool.row.name} is failing: everything is moved off it, onto the others.")  # fmt: skip
         return True
-    under_way = [Under(j.kind, j.volume_id, j.slot) for j in open_jobs(session, pool.row.id)]
-    if found := refused(Under("copy", slot=slot), under_way):
-        raise Busy(found.said, job=None, kind="copy", code=found.code)
     spare = fitting_spare(session, pool, place)
     if spare is None or spare.drive_id is None:
         raise NotPossible("There is no spare that is large enough.", code="no-spare")
     drive, scope = session.get_one(DriveRow, spare.drive_id), spare.scope
     world.open(drive.serial, drive.size).read(0, 1)
-    if spare in pool.places:
-        pool.places.remove(spare)
-    session.delete(spare)
-    session.flush()
+    give_up_standing_by(session, pool, spare)
     (known,) = load_drives(session, [drive.number])
     job = copy_onto(session, pool, slot, known.as_drive, drive, SYSTEM, None)
     # Where that is left off, it stands by again.

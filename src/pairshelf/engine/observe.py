@@ -23,7 +23,7 @@ from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, into_service, open_pool, refresh_state
 from pairshelf.engine.records import head_on, house_of, marked_on, record_on
-from pairshelf.engine.relayout import end_copy, give_free, leave_off, stands_where
+from pairshelf.engine.relayout import end_copy, give_free, give_up_standing_by, leave_off, stands_where
 from pairshelf.store.database import pick, transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.repositories.health import load_limits
@@ -401,10 +401,7 @@ def bring_in_spares(session: Session, pool: OpenPool) -> None:
         old = session.get(DriveRow, place.drive_id) if place.drive_id else None
         drive = session.get(DriveRow, spare.drive_id)
         assert drive is not None
-        if spare in pool.places:
-            pool.places.remove(spare)
-        session.delete(spare)
-        session.flush()
+        give_up_standing_by(session, pool, spare)
         give_place(session, pool, place, drive)
         start_rebuild(session, pool, place.slot or 0, SYSTEM)
         log(session, SYSTEM, "spare-took-over", pool.row.name,

@@ -26,7 +26,7 @@ from pairshelf.engine.records import bring_up_to_date, write_record
 from pairshelf.standin.world import World
 from pairshelf.store.database import Lock, engine, lock_until_commit
 from pairshelf.store.repositories.drives_and_pools import load_stripes
-from pairshelf.store.repositories.layouts import designed_layout
+from pairshelf.store.repositories.layouts import designed_layout, is_synced
 from pairshelf.store.settings import settings
 from pairshelf.store.tables import DriveRow, MemberState, MissedWrite, PoolPlace, PoolRow, Service
 
@@ -69,6 +69,11 @@ class OpenPool:
     def closed(self) -> list[int]:
         """Slots that nothing new may be put on (spread pools)."""
         return [p.slot or 0 for p in self.members if p.state != MemberState.ACTIVE or p.draining]
+
+    @property
+    def synced(self) -> bool:
+        """Whether all its redundancy is in step."""
+        return is_synced(self.row, self.layout)
 
     def serves(self) -> bool:
         """Whether its data can be read and written now."""

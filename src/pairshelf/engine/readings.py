@@ -15,8 +15,18 @@ from sqlmodel import Session, col
 
 from pairshelf.core.domain.device import Asked, Devices
 from pairshelf.core.domain.drives import Kind
-from pairshelf.core.watching.failing import LOOKED_BACK_AT, Array, Facts, Health, Judged, Limits, judge, scanned_since
-from pairshelf.core.watching.readings import READINGS, Told, readings_of
+from pairshelf.core.watching.failing import (
+    LOOKED_BACK_AT,
+    Array,
+    Facts,
+    Health,
+    Judged,
+    Limits,
+    judge,
+    scanned_since,
+    unread,
+)
+from pairshelf.core.watching.readings import READING, Told, readings_of
 from pairshelf.core.watching.series import HOUR, Series, start_of
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.store.database import pick
@@ -76,10 +86,11 @@ class Before:
         if hour == self.hour:
             return
         self.hour, self.lows = hour, {}
-        for reading, days in LOOKED_BACK_AT:
-            series = next(r.series for r in READINGS if r.id == reading)
-            if series is not None:
-                self.lows[reading, days] = history.load_lows(session, series, at - dt.timedelta(days=days), at, drives)
+        for days in {days for _, days in LOOKED_BACK_AT}:
+            own = {reading: READING[reading].series for reading, back in LOOKED_BACK_AT if back == days}
+            several = [s for s in own.values() if s is not None]
+            lows = history.load_lows(session, several, at - dt.timedelta(days=days), at, drives)
+            self.lows |= {(reading, days): lows[s.id] for reading, s in own.items() if s is not None}
 
 
 def take_readings(session: Session, world: Devices, at: dt.datetime) -> Taken:
@@ -142,10 +153,9 @@ def judge_drives(session: Session, taken: Taken, at: dt.datetime, before: Before
     turned: dict[int, tuple[int, Judged]] = {}
     for kind, whole in taken.lots.items():
         lot = _to_judge(whole, known, before)
-        unread = [max(t.get("pending", 0), t.get("uncorrectable", 0)) > 0 for t in lot.told]
-        scanned = [_scanned(known.get(drive)) for drive in lot.drives]
+        facts = facts_of(kind, lot, before, [_scanned(known.get(drive)) for drive in lot.drives])
         for drive, bad, judged in zip(
-            lot.drives, unread, judge(kind, facts_of(kind, lot, before, scanned), before.limits), strict=True
+            lot.drives, (unread(facts) > 0).tolist(), judge(kind, facts, before.limits), strict=True
         ):
             level, since, *_ = known.get(drive, (None, None))
             rules = [r.rule for r in judged.reasons]

@@ -162,10 +162,16 @@ def stands_by_no_more(session: Session, pool: OpenPool, drive_id: int) -> str | 
     spare = next((p for p in pool.places if p.drive_id == drive_id and p.slot is None and p.beside is None), None)
     if spare is None:
         return None
-    pool.places.remove(spare)
+    give_up_standing_by(session, pool, spare)
+    return spare.scope
+
+
+def give_up_standing_by(session: Session, pool: OpenPool, spare: PoolPlace) -> None:
+    """A spare, this pool's or another's, stands by no longer: a place of this pool is to have it."""
+    if spare in pool.places:
+        pool.places.remove(spare)
     session.delete(spare)
     session.flush()
-    return spare.scope
 
 
 def stand_by(session: Session, pool: OpenPool, drive: DriveRow, scope: str) -> None:

@@ -191,7 +191,7 @@ def _drives(session: Session) -> list[DriveFacts]:
     )  # fmt: skip
     warns = and_(col(DriveHealth.level) == Health.WARNS, col(DriveRow.condition) == "good", ~scanned.exists())
     rows = session.exec(
-        pick(DriveRow.id, Shelf.name, DriveRow.bay, DriveRow.serial, DriveRow.condition, PoolPlace.pool_id, PoolRow.acts_early,
+        pick(DriveRow.id, Shelf.name, DriveRow.bay, DriveRow.serial, DriveRow.condition, PoolPlace.pool_id, PoolRow.acts_early, PoolRow.domain,
              DriveHealth.reasons)
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(PoolPlace, and_(col(PoolPlace.drive_id) == DriveRow.id, col(PoolPlace.slot).is_not(None)))
@@ -201,12 +201,12 @@ def _drives(session: Session) -> list[DriveFacts]:
         .order_by(Shelf.name, col(DriveRow.bay)).limit(_MOST)
     )  # fmt: skip
     found = []
-    for number, shelf, bay, serial, condition, pool, early, reasons in rows:
+    for number, shelf, bay, serial, condition, pool, early, domain, reasons in rows:
         rules = [RULE[r["rule"]] for r in reasons or ()]
         found.append(DriveFacts(
             number, f"Drive {serial} ({shelf} bay {bay})" if shelf else f"Drive {serial}", pool, condition == "failing",
             "; ".join(r["sentence"] for r in reasons or ()), bool(rules) and all(r.of_link for r in rules),
-            any(r.id == "unscanned" for r in rules), bool(early),
+            any(r.id == "unscanned" for r in rules), ("move" if domain else "copy") if early else "",
         ))  # fmt: skip
     return found
 

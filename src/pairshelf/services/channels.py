@@ -7,13 +7,13 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlsplit
-from zoneinfo import available_timezones
 
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.acts import Act, why_not
 from pairshelf.core.errors import BadInput, Denied, NotFound, NotPossible
 from pairshelf.core.policies.attention import Gravity
+from pairshelf.core.policies.schedule import require_zone
 from pairshelf.engine.log import log
 from pairshelf.formats.messages import new_secret
 from pairshelf.store.tables import Channel, Delivery, Message, Setting, User
@@ -67,8 +67,7 @@ def keep_channel(session: Session, user: User, wanted: Wanted, number: int | Non
         _require_url(address)
     if not wanted.urgencies or any(u not in URGENCIES for u in wanted.urgencies):
         raise BadInput(f"Choose of {', '.join(URGENCIES)} at least one.", field="urgencies")
-    if wanted.zone not in available_timezones():
-        raise BadInput("Write a time zone such as Europe/Paris, or UTC.", field="zone")
+    require_zone(wanted.zone)
     for field in ("quiet_from", "quiet_to"):
         if not 0 <= getattr(wanted, field) < 1440:
             raise BadInput("A day has minutes 0 to 1439.", field=field)

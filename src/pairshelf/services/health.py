@@ -77,14 +77,13 @@ def report_of(session: Session, drive_id: int, world: Devices) -> Report:
     told = world.readings([asked(row)], at).get(row.serial) if answers else None
     answers, taken_at = told is not None, at if told is not None else None
     if told is None:
-        told, taken_at = history.load_last(session, [r.series for r in readings_of(kind) if r.series], drive_id)
+        told, taken_at = history.load_last(
+            session, [r.series for r in readings_of(kind) if r.series is not None], drive_id
+        )
         told = {name.removeprefix("drive-"): value for name, value in told.items()}
-    before, week = Before(), {}
+    before, recorded = Before(), [r.series for r in readings_of(kind) if r.series]
     before.look_back(session, at, [drive_id])
-    for reading in readings_of(kind):
-        if reading.series is not None:
-            low = history.load_lows(session, reading.series, at - dt.timedelta(days=WEEK), at, [drive_id])
-            week[reading.id] = low.get(drive_id)
+    week = history.load_lows(session, recorded, at - dt.timedelta(days=WEEK), at, [drive_id])
     scanned = health is not None and scanned_since(
         health.unreadable_since, health.scan_began, health.scan_ended, left_by(health.scan_found)
     )
@@ -93,7 +92,7 @@ def report_of(session: Session, drive_id: int, world: Devices) -> Report:
     return Report(
         taken_at, answers, judged, health.since if health is not None and health.level == judged.level else None,
         [
-            Line(r, _worth(r, told.get(r.id)), _worth(r, week.get(r.id)),
+            Line(r, _worth(r, told.get(r.id)), _worth(r, week[r.series.id].get(drive_id) if r.series else None),
                  tuple(x for x in judged.reasons if RULE[x.rule].reading == r.id))
             for r in readings_of(kind)
         ],

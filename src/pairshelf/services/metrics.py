@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import hmac
 import secrets
 from collections import Counter
@@ -15,6 +14,7 @@ from sqlmodel import Session, col, select
 from pairshelf.core.policies.attention import Gravity
 from pairshelf.core.watching.glance import Glance
 from pairshelf.engine.log import log
+from pairshelf.services.accounts import digest
 from pairshelf.services.attending import attend, worker_away
 from pairshelf.services.matching import drives_listed
 from pairshelf.services.watching import volumes_at_a_glance
@@ -28,7 +28,7 @@ _STATES = ("healthy", "degraded", "unprotected", "lost", "unreachable")
 def make_token(session: Session, who: str) -> str:
     """A new token, shown this once; the one before no longer opens."""
     token = secrets.token_urlsafe(32)
-    session.merge(Setting(key=_KEY, value={"sha256": _digest(token)}))
+    session.merge(Setting(key=_KEY, value={"sha256": digest(token)}))
     log(session, who, "metrics-token", "", "A new token for reading metrics was made.")
     return token
 
@@ -49,11 +49,7 @@ def has_token(session: Session) -> bool:
 def opens(session: Session, token: str) -> bool:
     """Whether that is the token."""
     row = session.get(Setting, _KEY)
-    return row is not None and hmac.compare_digest(row.value["sha256"], _digest(token))
-
-
-def _digest(token: str) -> str:
-    return hashlib.sha256(token.encode()).hexdigest()
+    return row is not None and hmac.compare_digest(row.value["sha256"], digest(token))
 
 
 class _Found:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import secrets
 
 from sqlmodel import Session, col, select
@@ -11,8 +10,10 @@ from pairshelf.core.figures import durations
 from pairshelf.core.layouts import Layout
 from pairshelf.core.policies.schedule import WHAT
 from pairshelf.engine.log import log
+from pairshelf.engine.records import house_of
 from pairshelf.engine.schedules import recurrence_of
 from pairshelf.formats.calendar_ics import Planned, write_calendar
+from pairshelf.services.accounts import digest
 from pairshelf.store.clock import wall
 from pairshelf.store.repositories.drives_and_pools import load_pools
 from pairshelf.store.tables import CalendarAddress, PoolRow, ScheduleRow, User, now
@@ -29,7 +30,7 @@ def schedules_listed(session: Session, pool_id: int | None = None) -> list[tuple
 def make_address(session: Session, user_id: int, who: str) -> str:
     """A new private address of a person's calendar, shown this once; the one before no longer opens."""
     token = secrets.token_urlsafe(32)
-    session.merge(CalendarAddress(user_id=user_id, token_hash=_digest(token), made_at=wall(), read_at=None))
+    session.merge(CalendarAddress(user_id=user_id, token_hash=digest(token), made_at=wall(), read_at=None))
     log(session, who, "calendar-address", who, "A new private address of a calendar was made.")
     return token
 
@@ -45,11 +46,11 @@ def drop_address(session: Session, user_id: int, who: str) -> None:
 def calendar_for(session: Session, token: str, base: str) -> bytes | None:
     """The calendar that an address opens, or None where it opens none. ``base``: where the application is."""
     query = select(CalendarAddress).join(User, col(User.id) == CalendarAddress.user_id)
-    row = session.exec(query.where(CalendarAddress.token_hash == _digest(token), col(User.active))).first()
+    row = session.exec(query.where(CalendarAddress.token_hash == digest(token), col(User.active))).first()
     if row is None:
         return None
     row.read_at = wall()
-    house = base.split("://", 1)[-1].strip("/")
+    house = house_of(session) or "pairshelf"
     planned, listed = [], schedules_listed(session)
     layouts = {pool.id: pool.layout for pool in load_pools(session, {s.pool_id for s, _ in listed})}
     for schedule, name in listed:
@@ -67,7 +68,3 @@ def _seconds(layout: Layout, pace: str) -> float:
     """About how long reading all of it takes at a pace."""
     duration = durations.check(layout)
     return duration.gentle if pace == "gentle" else duration.fast
-
-
-def _digest(token: str) -> str:
-    return hashlib.sha256(token.encode()).hexdigest()

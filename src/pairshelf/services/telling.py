@@ -137,8 +137,15 @@ def write_test(session: Session, channel: Channel, who: str) -> Delivery:
 def deliver() -> int:
     """Send what is due; how many arrived. Side by side: who does not answer holds nobody else up."""
     with transaction() as session:
-        due = select(Delivery.id).where(Delivery.state == "waiting", Delivery.next_at <= wall())
+        due = (
+            select(Delivery.id).join(Channel, col(Channel.id) == Delivery.channel_id)
+            .join(User, col(User.id) == Channel.user_id)
+            # Who was shut out since is told nothing any more.
+            .where(Delivery.state == "waiting", Delivery.next_at <= wall(), col(User.active))
+        )  # fmt: skip
         found = list(session.exec(due.order_by(col(Delivery.id)).limit(_AT_ONCE)))
+    if not found:
+        return 0
     with ThreadPoolExecutor(max_workers=8, thread_name_prefix="send") as hands:
         return sum(hands.map(_deliver, [number for number in found if number is not None]))
 

@@ -103,21 +103,11 @@ def where_it_goes(serial: str, number: int, extents: int) -> int:
     return int.from_bytes(dice[:6], "big") % max(1, extents // 10)
 
 
-@dataclass(frozen=True, slots=True)
-class Moment:
-    """What is the same for all drives that are asked at a moment."""
-
-    at: dt.datetime
-
-    @property
-    def hours(self) -> float:
-        """Hours since this house began."""
-        return max(0.0, (self.at - _BEGIN).total_seconds() / 3600)
-
-    @property
-    def warmth(self) -> float:
-        """Where in the day it is warm: from -1 to 1."""
-        return math.cos(2 * math.pi * ((self.at - _BEGIN).total_seconds() / 86400 - 0.6))
+def moment(at: dt.datetime) -> tuple[float, float]:
+    """What is the same for all drives that are asked at a moment: hours since this house began, and where in the day it is
+    warm, from -1 to 1."""
+    hours = (at - _BEGIN).total_seconds() / 3600
+    return max(0.0, hours), math.cos(2 * math.pi * (hours / 24 - 0.6))
 
 
 def told(

@@ -40,7 +40,7 @@ from pairshelf.core.domain.device import (
 from pairshelf.core.domain.drives import Kind, extents_of
 from pairshelf.core.domain.inventory import DriveRecord, checked
 from pairshelf.core.errors import PairShelfError
-from pairshelf.standin.ageing import Ageing, Moment, told, where_it_goes
+from pairshelf.standin.ageing import Ageing, moment, told, where_it_goes
 from pairshelf.standin.hidden import Hidden, Nature, nature_kept
 from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import BLOCK, LABEL_BYTES, Media
@@ -363,9 +363,9 @@ class World:
         stem = f"{self.folder / 'media'}/"
         beside = {name for name in os.listdir(stem) if not name.endswith(".img")}
         faults, lost = frozenset(os.listdir(self._faults)), frozenset(os.listdir(self._lost))
-        found, moment = {}, Moment(at)
+        found = {}
         # A drive brings its figures up to date once a minute, and when something happens to it.
-        hours, warmth, minute = moment.hours, moment.warmth, int(at.timestamp()) // 60
+        (hours, warmth), minute = moment(at), int(at.timestamp()) // 60
         for drive in asked:
             file = file_of(drive.serial)
             presence = self.presence(drive.serial) if file in faults else Presence.ANSWERS

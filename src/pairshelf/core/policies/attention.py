@@ -81,32 +81,38 @@ class DriveFacts:
     why: str = ""
     #: All that was found tells of its link.
     of_link: bool = False
-    #: It is warm, or sectors wait for a scan: what can be done.
+    #: Sectors that cannot be read wait for a scan.
     to_scan: bool = False
-    #: Its pool copies it onto a spare by itself, as soon as there is one.
-    by_itself: bool = False
+    #: What its pool does by itself as soon as it can: "copy" it onto a spare, "move" everything off it; empty: nothing.
+    by_itself: str = ""
+
+
+_BY_ITSELF = {
+    "copy": "Its pool copies it by itself, as soon as a spare stands by that is large enough.",
+    "move": "Its pool moves everything off it by itself, as soon as there is room.",
+    "": "Replace it while it can be copied.",
+}
 
 
 def _of_drive(drive: DriveFacts) -> Matter:
     """What is to be done about a drive that its readings speak against."""
     why = f": {drive.why}" if drive.why else ""
-    look, subject = f"/shelves?drive={drive.id}", f"drive {drive.id}"
+    look = f"/shelves?drive={drive.id}"
     if drive.failing:
-        said = f"{drive.named} still works, but is failing by its readings{why}."
+        # That it is failing is more than that it gave warning: somebody who was told of that is told of this.
+        subject, said = (
+            f"drive {drive.id} is failing",
+            f"{drive.named} still works, but is failing by its readings{why}.",
+        )
         if drive.pool is None:
             return Matter(Gravity.SOON, said, "Look at it", look, subject=subject)
-        if drive.by_itself:
-            said += " Its pool would copy it by itself, and has no spare that is large enough."
-        else:
-            said += " Replace it while it can be copied."
-        return Matter(
-            Gravity.SOON, said, "Replace it", f"/pools/{drive.pool}?replace={drive.id}", f"/trouble/{drive.pool}"
-        )
+        to = f"/pools/{drive.pool}?replace={drive.id}"
+        said = f"{said} {_BY_ITSELF[drive.by_itself]}"
+        return Matter(Gravity.SOON, said, "Replace it", to, f"/trouble/{drive.pool}", subject)
+    said, act = f"{drive.named} gives warning{why}.", "Scan it" if drive.to_scan else "Look at it"
     if drive.of_link:
-        return Matter(Gravity.SOON, f"The link of {drive.named} gives trouble{why}.", "Look at it", look)
-    return Matter(
-        Gravity.SOON, f"{drive.named} gives warning{why}.", "Scan it" if drive.to_scan else "Look at it", look
-    )
+        said = f"The link of {drive.named} gives trouble{why}."
+    return Matter(Gravity.SOON, said, act, look, subject=f"drive {drive.id} gives warning")
 
 
 def matters(

@@ -45,8 +45,7 @@ class Recurrence:
             raise BadInput("Days are from 0 for Monday to 6 for Sunday.", field="day")
         if not 0 <= self.minute < 24 * 60:
             raise BadInput("A day has minutes 0 to 1439.", field="minute")
-        if self.zone not in _zones():
-            raise BadInput(f"“{self.zone}” is no time zone; write one such as Europe/Paris, or UTC.", field="zone")
+        require_zone(self.zone)
         if (self.weeks is None) == (self.which is None):
             raise BadInput("Say how many weeks, or which such day of a month.", field="weeks")
         if self.weeks is not None and not 1 <= self.weeks <= MOST_WEEKS:
@@ -105,6 +104,12 @@ class Recurrence:
 @lru_cache
 def _zones() -> frozenset[str]:
     return frozenset(available_timezones())
+
+
+def require_zone(name: str) -> None:
+    """BadInput for what is no time zone."""
+    if name not in _zones():
+        raise BadInput(f"“{name}” is no time zone; write one such as Europe/Paris, or UTC.", field="zone")
 
 
 def require_known(what: str, pace: str) -> None:

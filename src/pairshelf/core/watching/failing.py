@@ -61,12 +61,14 @@ class Facts:
         return self.now[reading] - self.then[reading, days]
 
 
-def _unread(facts: Facts) -> Array:
-    return np.fmax(facts.now["pending"], facts.now["uncorrectable"])
+def unread(facts: Facts) -> Array:
+    """Sectors that cannot be read; NaN of drives that do not tell."""
+    nothing = np.full(facts.count, np.nan)
+    return np.fmax(facts.now.get("pending", nothing), facts.now.get("uncorrectable", nothing))
 
 
 def _where(facts: Facts, scanned: bool) -> Array:
-    return np.where(facts.scanned == scanned, _unread(facts), np.nan)
+    return np.where(facts.scanned == scanned, unread(facts), np.nan)
 
 
 def _sectors(count: float) -> str:

@@ -135,7 +135,7 @@ _ROW = 150
 
 
 def kept_bytes(subjects: dict[Subject, int], days: float = 3660) -> float:
-    """Bytes on disk of the history of so many subjects after so many days, before the database makes them smaller."""
+    """Bytes on disk of the history of so many subjects after so many days."""
     total = 0.0
     for grain in GRAINS:
         rounds = min(days, grain.kept.total_seconds() / 86400 + grain.part) * 86400 / grain.seconds

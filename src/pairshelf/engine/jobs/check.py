@@ -61,8 +61,7 @@ def start_check(session: Session, pool: OpenPool, who: str, *, cut_off: bool = F
     nobody knows of any more; where it cannot be told which extent is wrong, redundancy is brought in step with the
     data, old or new."""
     total = pool.layout.stripes
-    synced = pool.layout.own_protection or pool.row.synced_to >= total
-    why = why_no_check([p.state for p in pool.members], synced=synced, stripes=total)
+    why = why_no_check([p.state for p in pool.members], synced=pool.synced, stripes=total)
     # What is wrong with the pool is said before what else is going on in it, and that before what is not there yet.
     if why is None or why[0] != "degraded":
         meet(session, pool.row.id, "check")

@@ -87,10 +87,12 @@ def _read(device: Device, first: int, count: int, block: int) -> list[int]:
 def _mended(work: Work, part: _Part, extent: int) -> bool:
     """Whether what stood there could be had from the others, or nothing stood there; written anew."""
     io = work.any_io
+    if not any(first <= extent < first + rows for first, rows in work.pool.layout.rows_of(part.slot)):
+        # No stripe has it: whatever is there, nobody will ask for it.
+        io.write_member(part.slot, extent, bytes(io.block))
+        return True
     try:
-        if not io.mend(part.slot, extent, 1):
-            # No stripe has it: whatever is there, nobody will ask for it.
-            io.write_member(part.slot, extent, bytes(io.block))
+        io.mend(part.slot, extent, 1)
     except DeviceError:
         raise
     except PairShelfError:
@@ -132,9 +134,7 @@ def _note(session: Session, job: JobRow, there: list[int | None]) -> None:
 
 def start_pool_scan(session: Session, pool: OpenPool, who: str, pace: str = "gentle") -> JobRow:
     """Read every drive of a pool through, side by side. Raises where it cannot be done now."""
-    total = pool.layout.stripes
-    synced = pool.layout.own_protection or pool.row.synced_to >= total
-    if why := why_no_scan(pool.row.state, synced=synced):
+    if why := why_no_scan(pool.row.state, synced=pool.synced):
         raise NotPossible(why[1], code=why[0])
     meet(session, pool.row.id, "scan")
     drives = [session.get_one(DriveRow, p.drive_id) for p in pool.members

@@ -23,7 +23,7 @@ from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.core.layouts.spread import StripedVolume
 from pairshelf.core.policies.beside import Under
 from pairshelf.store.database import among, pick
-from pairshelf.store.repositories.layouts import designed_layout
+from pairshelf.store.repositories.layouts import designed_layout, is_synced
 from pairshelf.store.tables import (
     Condition,
     DrainRow,
@@ -206,7 +206,7 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
                     for p in members
                 ),
                 tuple(drives[p.drive_id] for p in own if p.slot is None and p.beside is None and p.drive_id in drives),
-                layout.scheme.survives == 0 or row.synced_to >= layout.stripes,
+                is_synced(row, layout),
                 row.scheme,
                 () if layout.own_protection else tuple(gaps(row.capacity, taken.get(row.id, ()))),
                 row.key is not None,

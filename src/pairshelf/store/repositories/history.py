@@ -242,28 +242,32 @@ def load_days(session: Session, series: Series, since: dt.datetime) -> dict[int,
 
 
 def load_lows(
-    session: Session, series: Series, since: dt.datetime, until: dt.datetime, wanted: Collection[int]
-) -> dict[int, int]:
-    """The lowest that was recorded of subjects since a moment: of what only grows, what it was then; of a subject that
-    is known for less long, what it was at first. Stretches that lie wholly within count."""
-    raw, found, lacking = _raw(session), dict[int, int](), set(wanted)
+    session: Session, several: Collection[Series], since: dt.datetime, until: dt.datetime, wanted: Collection[int]
+) -> dict[str, dict[int, int]]:
+    """The lowest that was recorded of subjects since a moment, by the ids of series: of what only grows, what it was then; of
+    a subject that is known for less long, what it was at first. Stretches that lie wholly within count."""
+    raw, ids = _raw(session), {s.number: s.id for s in several}
+    found: dict[str, dict[int, int]] = {s.id: {} for s in several}
+    lacking = {s.id: set(wanted) for s in several}
     grain: Grain | None = next(g for g in reversed(GRAINS) if dt.timedelta(seconds=7 * g.seconds) <= until - since)
     begin = since
-    while grain is not None and lacking:
-        blocks = sorted({subject // TOGETHER for subject in lacking})
+    while grain is not None and any(lacking.values()):
+        blocks = sorted({subject // TOGETHER for own in lacking.values() for subject in own})
         value = "found" if grain is ROUND else "lows"
         rows = raw.execute(
-            f"select block, at, {value} from history_{grain.id} "
-            "where series = %s and at >= %s and at <= %s and block = any(%s) order by at",
-            (series.number, begin, until, blocks),
+            f"select series, block, {value} from history_{grain.id} "
+            "where series = any(%s) and at >= %s and at <= %s and block = any(%s)",
+            (list(ids), begin, until, blocks),
         )
-        lows: dict[int, int] = {}
-        for block, _, values in rows:
+        lows: dict[str, dict[int, int]] = {name: {} for name in found}
+        for series, block, values in rows:
+            own, wants = lows[ids[series]], lacking[ids[series]]
             for place, low in enumerate(values):
-                if low is not None and low != NO_LOW and (subject := block * TOGETHER + place) in lacking:
-                    lows[subject] = min(low, lows.get(subject, low))
-        found |= lows
-        lacking -= lows.keys()
+                if low is not None and low != NO_LOW and (subject := block * TOGETHER + place) in wants:
+                    own[subject] = min(low, own.get(subject, low))
+        for name, own in lows.items():
+            found[name] |= own
+            lacking[name] -= own.keys()
         # What is not condensed yet is recent.
         begin = max(since, until - dt.timedelta(seconds=2 * grain.seconds))
         grain = finer(grain) if grain is not ROUND else None

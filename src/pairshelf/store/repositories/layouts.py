@@ -60,6 +60,11 @@ def _bands(kept: Sequence[Any]) -> tuple[Band, ...]:
     )
 
 
+def is_synced(pool: PoolRow, layout: Layout) -> bool:
+    """Whether all redundancy of a pool is in step; a spread pool's volumes see to their own."""
+    return layout.own_protection or layout.scheme.survives == 0 or pool.synced_to >= layout.stripes
+
+
 def designed_layout(pool: PoolRow, places: Sequence[PoolPlace], stripes: Sequence[StripedVolume] = ()) -> Layout:
     """The layout a pool has; a member's id is its slot. A spread pool's has its volumes' stripes; that of a pool that
     is being restriped has both layouts and the front."""
