@@ -38,6 +38,8 @@ export function Settings() {
     server.useQuery("get", "/api/calendar-address"),
     server.useQuery("get", "/api/failing-rules"),
     server.useQuery("get", "/api/disposal"),
+    server.useQuery("get", "/api/sessions"),
+    server.useQuery("get", "/api/users", {}, { enabled: manage.may }),
     server.useQuery("get", "/api/mail", {}, { enabled: manage.may }),
   ];
   const waits = asked.some((one) => one.isLoading);
