@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Sequence
+from dataclasses import asdict, replace
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -48,9 +49,13 @@ from pairshelf.core.figures.report import answer_json, cut_json, detail_json, la
 from pairshelf.core.figures.survival import survival_of
 from pairshelf.core.figures.workloads import USUAL_WORKLOAD
 from pairshelf.core.layouts import build_layout
-from pairshelf.core.search.candidates import Question, all_layouts, load_of
+from pairshelf.core.loads.mixes import MIXES, Mix
+from pairshelf.core.search.candidates import Answer, Question, all_layouts, load_of
 from pairshelf.core.search.ranking import pareto_marks
 from pairshelf.formats.cut_svg import cut_svg
+
+if TYPE_CHECKING:
+    from pairshelf.services.loads import CandidateMeasured
 
 Domain = Annotated[str, typer.Option(help="Also say what survives of whole: drive, shelf, host or site.")]
 
@@ -159,6 +164,32 @@ def _print_layout(found: Assessment, report: dict[str, Any], system: UnitSystem)
         print(f"! {caution.sentence}")
 
 
+def _measured(answer: Answer, question: Question, mix: str) -> tuple[Mix, list[CandidateMeasured]]:
+    from pairshelf.services.loads import measure_layouts
+
+    with progress("measuring") as tell:
+        tell(0, 1)
+        return measure_layouts(answer, question, (), mix)
+
+
+def _show_measured(mix: Mix, measured: Sequence[CandidateMeasured]) -> None:
+    """What was measured of each, beside what the figures say."""
+    print(f"\nMeasured with {mix.name}, {mix.at_once} requests at once, on these drives simulated:")
+    lines = table(
+        "scheme", "drives", "requests/s", "figures say", "half within", "a drive gone", "rebuild", "figures say",
+        right=range(2, 8),
+    )  # fmt: skip
+    for c in measured:
+        m = c.measured
+        lines.add_row(
+            c.candidate.layout.scheme.id, c.candidate.layout.describe(), f"{m.whole.operations:,.0f}",
+            f"{m.estimate.operations:,.0f}", f"{(m.whole.median or 0) * 1000:.1f} ms",
+            f"{m.degraded.operations:,.0f}" if m.degraded else "–",
+            *(f"{h:.1f} h" if h is not None else "–" for h in (m.rebuild_hours, m.rebuild_estimate)),
+        )  # fmt: skip
+    show(lines)
+
+
 @app.command()
 def layouts(
     drives: Drives,
@@ -185,6 +216,8 @@ def layouts(
     file_system: FileSystem = DEFAULT_FILE_SYSTEM,
     reserved_share: Reserved = None,
     why: Annotated[bool, typer.Option("--why", help="Reasons for and against each layout.")] = False,
+    measure: Annotated[bool, typer.Option("--measure", help="Run the first few against one another on simulated drives.")] = False,
+    mix: Annotated[str, typer.Option(help=f"What is played then: {', '.join(MIXES)}; that of the workload if left out.")] = "",
     as_json: AsJson = False,
     binary: Binary = False,
 ) -> None:  # fmt: skip
@@ -212,8 +245,13 @@ def layouts(
     )  # fmt: skip
     with progress("weighing layouts") as tell:
         answer = all_layouts(drives_of(drives), question, progress=tell)
+    played: Mix | None = None
+    measured: Sequence[CandidateMeasured] = ()
+    if measure or mix:
+        played, measured = _measured(answer, question, mix)
     if as_json:
-        return print_json(answer_json(answer))
+        each = [{"key": c.candidate.key, **asdict(c.measured)} for c in measured]
+        return print_json(answer_json(answer) | ({"measured": {"mix": played.id, "layouts": each}} if played else {}))
     system: UnitSystem = "binary" if binary else "decimal"
     listed = [
         f for f in FIGURES.values() if f.listed and any(f.value(c.assessment) is not None for c in answer.layouts)
@@ -231,6 +269,8 @@ def layouts(
     if answer.reason:
         print(f"* {answer.reason}")
     print(f"Meanwhile {load_of(answer, question)}.")
+    if played is not None:
+        _show_measured(played, measured)
     if why:
         for c in answer.layouts:
             print(f"\n{c.layout.scheme.id}, {c.layout.describe()}")

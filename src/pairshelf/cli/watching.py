@@ -9,6 +9,7 @@ import typer
 from pairshelf.cli.planning import Json, _surroundings
 from pairshelf.cli.show import app, print_json, show, table
 from pairshelf.core.domain.units import format_size
+from pairshelf.core.loads.mixes import MIXES
 from pairshelf.core.watching.series import BY_ID
 
 if TYPE_CHECKING:
@@ -198,7 +199,7 @@ def list_drives(
 @app.command("history")
 def history(
     series: Annotated[str, typer.Argument(help=f"What: {', '.join(BY_ID)}.")],
-    of: Annotated[str, typer.Argument(help="Of what: a pool, pool/volume, or a drive's serial.")],
+    of: Annotated[str, typer.Argument(help="Of what: a pool, pool/volume, a drive's serial, a host, or a shelf.")],
     hours: Annotated[float, typer.Option(help="How far back.")] = 24,
     as_json: Json = False,
 ) -> None:
@@ -266,10 +267,57 @@ def readings(serial: Annotated[str, typer.Argument(help="A drive's serial.")], a
 def _value(unit: str, value: float | None) -> str:
     if value is None:
         return "not known"
-    if unit == "bytes":
-        return format_size(int(value))
+    if unit.startswith("bytes"):
+        return format_size(int(value)) + ("/s" if unit != "bytes" else "")
+    if unit == "µs":
+        return f"{value / 1000:.1f} ms"
     value = round(value, 2)
     return f"{value:g} {unit}" if unit in ("°C", "%", "hours") else f"{value:g}"
+
+
+@app.command("speed")
+def speed(
+    of: Annotated[str, typer.Argument(help="A volume, as pool/volume.")],
+    mix: Annotated[str, typer.Option(help=f"What is played on it: {', '.join(MIXES)}.")] = "files",
+    at_once: Annotated[
+        int | None, typer.Option(help="Requests under way at once; as the mix has it if left out.")
+    ] = None,
+    beside: Annotated[str, typer.Option(help="Beside a job of this kind, such as check or rebuild.")] = "",
+    pace: Annotated[str, typer.Option(help="That job gentle or fast.")] = "gentle",
+    as_json: Json = False,
+) -> None:
+    """Play a mix of requests on a volume for a moment, and measure what drives do for it. Nothing stored is changed.
+
+    Example: pairshelf speed cold/scans --mix database --beside check --pace fast
+    """
+    _surroundings()
+    from pairshelf.engine.pools import devices
+    from pairshelf.services.loads import measure_named
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        found = measure_named(session, devices(), of, mix, at_once=at_once, beside=beside, pace=pace)
+        told = found.kept()
+    if as_json:
+        return print_json(told)
+    lines = table("", "requests/s", "moved/s", "half within", "95 % within", right=(1, 2, 3, 4))
+    alone = found.beside.users_alone if found.beside else found.whole
+    rows = [("measured", alone)] + ([(f"beside a {pace} {beside}", found.beside.users)] if found.beside else [])
+    for name, rates in rows:
+        lines.add_row(
+            name, f"{rates.operations:,.0f}", format_size(int(rates.throughput)),
+            *(f"{(t or 0) * 1000:.1f} ms" for t in (rates.median, rates.slow)),
+        )  # fmt: skip
+    lines.add_row(
+        "the figures say", f"{found.estimate.operations:,.0f}", format_size(int(found.estimate.throughput)), "", ""
+    )
+    show(lines)
+    if found.beside:
+        print(
+            f"The job costs users {found.beside.costs_users:.0%} of their requests; it moves "
+            f"{format_size(int(found.beside.job))}/s, undisturbed {format_size(int(found.beside.job_alone))}/s."
+        )
+    return None
 
 
 @app.command("schedules")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -13,9 +13,11 @@ from sqlmodel import Session, col, select
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.core.layouts.taken import used_on_members
+from pairshelf.core.loads.measured import DriveRates, Rates
 from pairshelf.core.watching.series import BY_ID, ROUND, SERIES, Series, start_of
 from pairshelf.core.watching.thresholds import Level, Thresholds, level
 from pairshelf.core.watching.trend import LOOK_BACK, Outlook, outlook
+from pairshelf.engine.loads import Measured, play_all
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import devices
 from pairshelf.engine.readings import Before, Taken, judge_drives, take_readings
@@ -24,7 +26,7 @@ from pairshelf.store.repositories import history
 from pairshelf.store.repositories.drives_and_pools import load_stripes
 from pairshelf.store.repositories.holdings import PoolHolds, load_holdings, load_watched
 from pairshelf.store.repositories.layouts import designed_layout
-from pairshelf.store.tables import Crossing, OutlookRow, PoolPlace, PoolRow, VolumePiece, now
+from pairshelf.store.tables import Crossing, DriveRow, OutlookRow, PoolPlace, PoolRow, Service, Shelf, VolumePiece, now
 
 #: So long an outlook stands before it is worked out anew, where nothing else has changed.
 _OUTLOOK_FOR = dt.timedelta(hours=1)
@@ -88,6 +90,53 @@ class Round:
     pools: list[PoolHolds]
     used: dict[int, int]
     taken: Taken
+    #: What was measured of the pools on which loads are played.
+    played: dict[int, Measured] = field(default_factory=dict)
+    #: By drive: the shelf it stands on, and that one's host.
+    stands: dict[int, tuple[int, int | None]] = field(default_factory=dict)
+    #: By pool that is played on: the drive at each of its places.
+    at_slot: dict[int, dict[int, int]] = field(default_factory=dict)
+
+    def of_drives(self, value: Callable[[DriveRates], float]) -> dict[int, int]:
+        """A figure of each drive that is played on."""
+        return {
+            self.at_slot[pool][d.slot]: round(value(d))
+            for pool, found in self.played.items() for d in found.drives if d.slot in self.at_slot[pool]
+        }  # fmt: skip
+
+    def of_places(self, values: Mapping[int, int], which: int, empty: bool = False) -> dict[int, int]:
+        """What drives have, summed by shelf (0) or host (1); of ``empty`` ones, too."""
+        found: dict[int, int] = (
+            dict.fromkeys((p for s in self.stands.values() if (p := s[which]) is not None), 0) if empty else {}
+        )
+        for drive, value in values.items():
+            place = self.stands[drive][which] if drive in self.stands else None
+            if place is not None:
+                found[place] = found.get(place, 0) + value
+        return found
+
+    def of_volumes(self, value: Callable[[Rates], float | None]) -> dict[int, int]:
+        """A figure of each volume that is played on, by what its history is kept by."""
+        recorded = {p.id: p.recorded_as for p in self.pools}
+        found = {
+            recorded[pool][v.volume_id]: value(v.rates)
+            for pool, measured in self.played.items() for v in measured.volumes
+            if v.volume_id in recorded.get(pool, {})
+        }  # fmt: skip
+        return {number: round(n) for number, n in found.items() if n is not None}
+
+    def of_pools(self, value: Callable[[Rates], float | None]) -> dict[int, int]:
+        """A figure of each pool that is played on."""
+        found = {pool: value(measured.whole) for pool, measured in self.played.items()}
+        return {pool: round(n) for pool, n in found.items() if n is not None}
+
+
+def _answering(seen: Round) -> dict[int, int]:
+    return {drive: 1 for lot in seen.taken.lots.values() for drive in lot.drives}
+
+
+def _microseconds(rates: Rates) -> float | None:
+    return None if rates.median is None else rates.median * 1e6
 
 
 #: How each series is read; those of readings are read alike.
@@ -98,6 +147,18 @@ _READ: dict[str, Callable[[Round], dict[int, int]]] = {
     "volume-files": lambda r: {p.recorded_as[v.id]: v.files for p in r.pools for v in p.volumes},
     "volume-given": lambda r: {p.recorded_as[v.id]: v.given for p in r.pools for v in p.volumes},
     "drive-used": lambda r: {drive: extents * EXTENT for drive, extents in r.used.items()},
+    "host-drives": lambda r: r.of_places(_answering(r), 1, empty=True),
+    "link-drives": lambda r: r.of_places(_answering(r), 0, empty=True),
+    "volume-operations": lambda r: r.of_volumes(lambda v: v.operations),
+    "volume-throughput": lambda r: r.of_volumes(lambda v: v.throughput),
+    "volume-response": lambda r: r.of_volumes(_microseconds),
+    "pool-operations": lambda r: r.of_pools(lambda p: p.operations),
+    "pool-throughput": lambda r: r.of_pools(lambda p: p.throughput),
+    "pool-response": lambda r: r.of_pools(_microseconds),
+    "drive-operations": lambda r: r.of_drives(lambda d: d.operations),
+    "drive-busy": lambda r: r.of_drives(lambda d: 100 * d.busy),
+    "link-throughput": lambda r: r.of_places(r.of_drives(lambda d: d.throughput), 0),
+    "host-throughput": lambda r: r.of_places(r.of_drives(lambda d: d.throughput), 1),
 }
 
 
@@ -107,15 +168,32 @@ def _values(series: Series, seen: Round) -> dict[int, int]:
     return {subject: value // series.worth for subject, value in _READ[series.id](seen).items()}
 
 
-def take_round(session: Session, at: dt.datetime, seen: Seen | None = None) -> Round:
-    """Record what matters, at a moment; what was read for it."""
+def take_round(
+    session: Session, at: dt.datetime, seen: Seen | None = None, played: Mapping[int, Measured] | None = None
+) -> Round:
+    """Record what matters, at a moment, with what was measured of the pools that are played on; what was read for it."""
     at, seen = ROUND.start(at), seen or Seen()
     stretches = {every: start_of(at, every) for every in {s.every for s in SERIES}}
     series = [s for s in SERIES if seen.recorded.get(s.every) != stretches[s.every]]
-    found = Round(load_holdings(session), used_on_drives(session, seen), take_readings(session, devices(), at))
+    stands = pick(DriveRow.id, DriveRow.shelf_id, Shelf.host_id).join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+    found = Round(
+        load_holdings(session), used_on_drives(session, seen), take_readings(session, devices(), at), dict(played or {}),
+        {drive: (shelf, host) for drive, shelf, host in session.exec(stands.where(DriveRow.service != Service.RETIRED))},
+        _at_slot(session, played or ()),
+    )  # fmt: skip
     history.make_parts(session, at)
     history.store_round(session, at, {s: _values(s, found) for s in series})
     seen.recorded = stretches
+    return found
+
+
+def _at_slot(session: Session, pools: Collection[int]) -> dict[int, dict[int, int]]:
+    found: dict[int, dict[int, int]] = {pool: {} for pool in pools}
+    query = pick(PoolPlace.pool_id, PoolPlace.slot, PoolPlace.drive_id).where(
+        among(PoolPlace.pool_id, list(pools)), col(PoolPlace.slot).is_not(None), col(PoolPlace.drive_id).is_not(None)
+    )
+    for pool, slot, drive in session.exec(query) if found else ():
+        found[pool][slot] = drive
     return found
 
 
@@ -217,8 +295,9 @@ class Watch:
         with held_lock(Lock.HISTORY) as mine:
             if mine is None:
                 return False
+            played = play_all(devices(), at)
             with transaction() as session:
-                found = take_round(session, at, self._seen)
+                found = take_round(session, at, self._seen, played)
             self._last = at
             with transaction() as session:
                 look_at_thresholds(session, found.pools, at)

@@ -93,13 +93,8 @@ def open_pool(session: Session, pool_id: int) -> OpenPool:
     return OpenPool(row, places, designed_layout(row, places, stripes))
 
 
-def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | SpreadIO | RestripeIO:
-    """The pool's bytes, any interrupted write finished first.
-
-    NotPossible while too many members are away: finishing a write without them could cost what they hold.
-    """
-    if not pool.serves():
-        raise NotServing(pool.row.name, pool.row.state, "nothing of it is touched")
+def load_members(session: Session, pool: OpenPool, world: Devices) -> list[Member]:
+    """The places of a pool with the drives that answer there."""
     ids = [p.drive_id for p in pool.places if p.drive_id is not None]
     drives = {d.id: d for d in session.exec(select(DriveRow).where(col(DriveRow.id).in_(ids)))}
 
@@ -111,6 +106,17 @@ def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | Spread
     for place in pool.members:
         rebuilt_to = place.rebuilt_to if place.state == MemberState.REBUILDING else None
         members.append(Member(device_of(place), rebuilt_to, device_of(pool.copy_beside(place.slot))))
+    return members
+
+
+def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | SpreadIO | RestripeIO:
+    """The pool's bytes, any interrupted write finished first.
+
+    NotPossible while too many members are away: finishing a write without them could cost what they hold.
+    """
+    if not pool.serves():
+        raise NotServing(pool.row.name, pool.row.state, "nothing of it is touched")
+    members = load_members(session, pool, world)
     absences = {p.slot: (p.number, p.absence) for p in pool.members if p.state == MemberState.MISSING}
 
     def miss(regions: Mapping[int, Sequence[int]]) -> None:

@@ -29,7 +29,7 @@ from pairshelf.store.repositories.books import load_volumes
 from pairshelf.store.repositories.drives_and_pools import load_pools
 from pairshelf.store.repositories.history import Point, bytes_of_all, load_points
 from pairshelf.store.repositories.holdings import PoolHolds, load_holdings, load_watched
-from pairshelf.store.tables import DriveRow, JobRow, OutlookRow, PoolRow, Threshold, VolumeRow, now
+from pairshelf.store.tables import DriveRow, Host, JobRow, OutlookRow, PoolRow, Shelf, Threshold, VolumeRow, now
 
 #: What was worked out for earlier answers of this process, by the database that it is of.
 _seen: WeakKeyDictionary[Engine, Seen] = WeakKeyDictionary()
@@ -236,7 +236,7 @@ class History:
 
 
 def history_of(session: Session, series: Series, number: int, span: dt.timedelta, until: dt.datetime | None) -> History:
-    """What was recorded of a pool, volume or drive in a span of time that ends at a moment, or now."""
+    """What was recorded of a pool, volume, drive, host or link in a span of time that ends at a moment, or now."""
     end = min(until or now(), now())
     grain = grain_for(span, now() - end)
     begin = max(grain.start(end - span), _FIRST)
@@ -246,11 +246,16 @@ def history_of(session: Session, series: Series, number: int, span: dt.timedelta
 
 
 def history_named(session: Session, series_id: str, name: str, hours: float) -> History:
-    """The same by names: of a pool, of pool/volume, of a drive's serial. BadInput or NotFound where there is none."""
+    """The same by names: of a pool, of pool/volume, of a drive's serial, of a host, of the shelf at a link. BadInput or NotFound where there is none."""
     series = series_named(series_id)
     if not 0 < hours <= LONGEST_HOURS:
         raise BadInput("Look back between a moment and ten years.", field="hours")
-    if series.subject is Subject.DRIVE:
+    if series.subject in _PLACES:
+        named = select(Host.id).where(Host.name == name.strip())
+        if series.subject is Subject.LINK:
+            named = select(Shelf.id).where(Shelf.name == name.strip())
+        number = session.exec(named).first()
+    elif series.subject is Subject.DRIVE:
         number = session.exec(select(DriveRow.id).where(DriveRow.serial == name.strip())).first()
     elif series.subject is Subject.POOL:
         number = session.exec(select(PoolRow.id).where(PoolRow.name == name.strip())).first()
@@ -263,6 +268,9 @@ def history_named(session: Session, series_id: str, name: str, hours: float) -> 
     return history_of(session, series, number, dt.timedelta(hours=hours), None)
 
 
+#: What stands for a host, and for the link of a shelf.
+_PLACES: dict[Subject, type[Host] | type[Shelf]] = {Subject.HOST: Host, Subject.LINK: Shelf}
+
 #: How far back can be looked, hours: a little over ten years.
 LONGEST_HOURS = 24 * 3660
 #: Nothing was recorded before.
@@ -271,6 +279,11 @@ _FIRST = dt.datetime(2020, 1, 1, tzinfo=dt.UTC)
 
 def _subject(session: Session, series: Series, number: int) -> tuple[int, str, float | None]:
     """What its history is kept by, what it is called, and where it would be full; NotFound where there is none."""
+    if series.subject in _PLACES:
+        place = session.get(Host, number) if series.subject is Subject.HOST else session.get(Shelf, number)
+        if place is None:
+            raise NotFound("host" if series.subject is Subject.HOST else "shelf", field="of")
+        return number, place.name, None
     if series.subject is Subject.DRIVE:
         drive = session.exec(pick(DriveRow.serial, DriveRow.size).where(DriveRow.id == number)).first()
         if drive is None:
@@ -282,12 +295,12 @@ def _subject(session: Session, series: Series, number: int) -> tuple[int, str, f
             raise NotFound("volume", field="of")
         (held,) = load_holdings(session, [pool_id])
         volume = next(v for v in held.volumes if v.id == number)
-        full_at = volume.for_files if series.id == "volume-files" else volume.size
-        return held.recorded_as[number], volume.name, float(full_at)
+        full_at = {"volume-files": volume.for_files, "volume-given": volume.size}.get(series.id)
+        return held.recorded_as[number], volume.name, None if full_at is None else float(full_at)
     row = session.exec(pick(PoolRow.name, PoolRow.capacity).where(PoolRow.id == number)).first()
     if row is None:
         raise NotFound("pool", field="of")
-    return number, row.name, None if series.id == "pool-capacity" else float(row.capacity * EXTENT)
+    return number, row.name, float(row.capacity * EXTENT) if series.id in ("pool-given", "pool-files") else None
 
 
 def room_of_histories(session: Session) -> tuple[int, int]:
@@ -298,5 +311,6 @@ def room_of_histories(session: Session) -> tuple[int, int]:
         Subject.DRIVE: session.exec(
             select(func.count()).select_from(DriveRow).where(DriveRow.service != "retired")
         ).one(),
+        **{what: session.exec(select(func.count()).select_from(table)).one() for what, table in _PLACES.items()},
     }
     return bytes_of_all(session), int(kept_bytes(counts))

@@ -28,6 +28,8 @@ class Workload:
     #: that moves whole stripes.
     writes: float
     whole: float
+    #: The mix that is played for it (``core.loads``).
+    plays: str
     #: Better on flash where there is some.
     flash: bool = False
 
@@ -61,12 +63,12 @@ def load_said(given: Assumptions, assumed_for: Workload | None) -> str:
 WORKLOADS: dict[str, Workload] = {
     w.id: w
     for w in (
-        Workload("general", "general files", "Files of all sizes, read more than written.", 0.45, 0.25, 0.10, 0.05, 0.05, 0.10, 0.02, 0.5),
-        Workload("virtual", "operating systems and virtual machines", "Many small reads and writes at once.", 0.15, 0.20, 0.40, 0.15, 0.0, 0.10, 0.05, 0.25, True),
-        Workload("database", "database", "Small writes above all.", 0.10, 0.20, 0.45, 0.15, 0.0, 0.10, 0.06, 0.1, True),
-        Workload("media", "video and images", "Large files, one after the other.", 0.45, 0.20, 0.0, 0.0, 0.25, 0.10, 0.01, 0.9),
-        Workload("archive", "archive", "Written once, rarely read, kept for long.", 0.60, 0.30, 0.0, 0.0, 0.05, 0.05, 0.005, 1.0),
-        Workload("backup", "backup target", "Long writes; there is another copy.", 0.55, 0.15, 0.0, 0.0, 0.20, 0.10, 0.02, 1.0),
+        Workload("general", "general files", "Files of all sizes, read more than written.", 0.45, 0.25, 0.10, 0.05, 0.05, 0.10, 0.02, 0.5, "files"),
+        Workload("virtual", "operating systems and virtual machines", "Many small reads and writes at once.", 0.15, 0.20, 0.40, 0.15, 0.0, 0.10, 0.05, 0.25, "machines", True),
+        Workload("database", "database", "Small writes above all.", 0.10, 0.20, 0.45, 0.15, 0.0, 0.10, 0.06, 0.1, "database", True),
+        Workload("media", "video and images", "Large files, one after the other.", 0.45, 0.20, 0.0, 0.0, 0.25, 0.10, 0.01, 0.9, "recorder"),
+        Workload("archive", "archive", "Written once, rarely read, kept for long.", 0.60, 0.30, 0.0, 0.0, 0.05, 0.05, 0.005, 1.0, "recorder"),
+        Workload("backup", "backup target", "Long writes; there is another copy.", 0.55, 0.15, 0.0, 0.0, 0.20, 0.10, 0.02, 1.0, "recorder"),
     )
 }  # fmt: skip
 

@@ -7,7 +7,7 @@ pieces that stay in the processor's second-level cache, so each data byte crosse
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from functools import lru_cache
 
 import numpy as np
@@ -217,3 +217,20 @@ def locate(count: int, columns: Sequence[bytes | Block]) -> int | None:
             return None
         votes.add(e)
     return votes.pop() if len(votes) == 1 and min(votes) < count else None
+
+
+def columns_to_read(data: int, parities: int, changed: Collection[int]) -> list[int]:
+    """The columns of a stripe that are read before some of its data change: the rest of the data where these are fewer,
+    else those that change and the parity."""
+    rest = [c for c in range(data) if c not in changed]
+    return rest if len(rest) < len(changed) + parities else [*sorted(changed), *range(data, data + parities)]
+
+
+def changed_parity(data: int, parities: int, changed: Mapping[int, Block], stands: Mapping[int, Block]) -> list[Block]:
+    """The parity of stripes after some of their columns have changed. ``stands``: of what they held, either the rest of
+    the data, or the columns that change and the parity (parity is linear: that of the change is added)."""
+    if all(c in changed or c in stands for c in range(data)):
+        return parity([changed[c] if c in changed else stands[c] for c in range(data)], parities)
+    nothing = np.zeros_like(next(iter(changed.values())))
+    change = parity([changed[c] ^ stands[c] if c in changed else nothing for c in range(data)], parities)
+    return [stands[data + i] ^ change[i] for i in range(parities)]

@@ -169,19 +169,22 @@ class SpreadLayout(Layout):
         del after
         return "Data are lost: some stripes have lost more drives than they can do without."
 
-    def _stream(self) -> float:
+    def _stream(self, moved: Sequence[int]) -> float:
         """All data of the volumes, over the time of the drive that has most to do: its extents over its rate."""
-        longest = max(used * EXTENT / d.mean_rate for d, used in zip(self.members, self.used_extents, strict=True))
+        longest = max(used * EXTENT / d.mean_rate for d, used in zip(self.members, moved, strict=True))
         slowest = min(d.mean_rate for d in self.members)
         return self.data_extents * EXTENT / longest if longest else len(self.members) * slowest
 
     def stream_write(self) -> float:
         """A stream lasts as long as the busiest drive is at work."""
-        return self._stream()
+        return self._stream(self.used_extents)
 
     def stream_read(self) -> float:
-        """A stream lasts as long as the busiest drive is at work."""
-        return self._stream()
+        """The same; only data are read, of copies the first."""
+        data = np.zeros(len(self.members), np.int64)
+        for volume in self.volumes:
+            data += np.bincount(volume.slots[:, : volume.protection.data].ravel(), minlength=len(self.members))
+        return self._stream(data.tolist())
 
     def _held(self) -> Held:
         drives = len(self.members)

@@ -15,6 +15,9 @@ class Subject(StrEnum):
     POOL = "pool"
     VOLUME = "volume"
     DRIVE = "drive"
+    HOST = "host"
+    #: What a shelf's drives hang on.
+    LINK = "link"
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,14 +29,19 @@ class Series:
     id: str
     subject: Subject
     label: str
-    #: bytes, count, °C, hours, %
+    #: bytes, count, °C, hours, %, a second, bytes a second, µs
     unit: str
     #: What one whole number is worth, in the unit.
     worth: int
     about: str
     #: Seconds between two times that it is recorded: what changes slowly is not recorded in every round.
     every: int = 10
+    #: Of no more than so many at a time, where that is certain: only what is played on volumes is recorded.
+    most: int | None = None
 
+
+#: Volumes on which loads are played at once at most, and what of their pools is recorded with them.
+MOST_PLAYED, _DRIVES_OF_PLAYED = 8, 512
 
 MINUTE, HOUR = 60, 3600
 
@@ -58,6 +66,19 @@ SERIES = (
     Series(14, "drive-wear", Subject.DRIVE, "wear", "%", 1, "Of the writing that its maker rates it for, what has been used.", HOUR),
     Series(15, "drive-spare", Subject.DRIVE, "spare left", "%", 1, "Of the cells that stand in for worn ones, what is left.", HOUR),
     Series(16, "drive-written", Subject.DRIVE, "written to it", "bytes", 2**30, "All that was ever written to it.", HOUR),
+    # What stands behind a host and a link, and, while loads are played, what they make of it.
+    Series(17, "host-drives", Subject.HOST, "drives that answer", "count", 1, "Of those in its shelves, how many can be read."),
+    Series(18, "link-drives", Subject.LINK, "drives that answer", "count", 1, "Of those on the shelf, how many can be read."),
+    Series(19, "volume-operations", Subject.VOLUME, "requests", "a second", 1, "Requests that were answered.", most=MOST_PLAYED),
+    Series(20, "volume-throughput", Subject.VOLUME, "moved", "bytes a second", 2**10, "What its users read and wrote.", most=MOST_PLAYED),
+    Series(21, "volume-response", Subject.VOLUME, "response time", "µs", 1, "Half of its requests were answered sooner.", most=MOST_PLAYED),
+    Series(22, "pool-operations", Subject.POOL, "requests", "a second", 1, "Requests to all its volumes that were answered.", most=MOST_PLAYED),
+    Series(23, "pool-throughput", Subject.POOL, "moved", "bytes a second", 2**10, "What users of all its volumes read and wrote.", most=MOST_PLAYED),
+    Series(24, "pool-response", Subject.POOL, "response time", "µs", 1, "Half of all requests were answered sooner.", most=MOST_PLAYED),
+    Series(25, "drive-operations", Subject.DRIVE, "operations", "a second", 1, "What it had to do for users and jobs.", most=_DRIVES_OF_PLAYED),
+    Series(26, "drive-busy", Subject.DRIVE, "busy", "%", 1, "Of its time, how much it was at work.", most=_DRIVES_OF_PLAYED),
+    Series(27, "link-throughput", Subject.LINK, "moved over it", "bytes a second", 2**10, "What drives on it read and wrote.", most=_DRIVES_OF_PLAYED),
+    Series(28, "host-throughput", Subject.HOST, "moved", "bytes a second", 2**10, "What drives in its shelves read and wrote.", most=_DRIVES_OF_PLAYED),
 )  # fmt: skip
 
 BY_ID = {series.id: series for series in SERIES}
@@ -142,6 +163,7 @@ def kept_bytes(subjects: dict[Subject, int], days: float = 3660) -> float:
         value = _OF_ROUND if grain is ROUND else _OF_OTHERS
         for series in SERIES:
             count = subjects.get(series.subject, 0)
+            count = count if series.most is None else min(count, series.most)
             times = rounds * min(1.0, grain.seconds / series.every)
             total += times * (count * value + -(-count // TOGETHER) * _ROW)
     return total

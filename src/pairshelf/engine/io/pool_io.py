@@ -19,7 +19,14 @@ import numpy.typing as npt
 from pairshelf.core.domain.device import Device, Unreadable
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.erasure import Block, locate, parity, reconstruct
+from pairshelf.core.layouts.erasure import (
+    Block,
+    changed_parity,
+    columns_to_read,
+    locate,
+    parity,
+    reconstruct,
+)
 from pairshelf.core.layouts.model import Code, Group
 from pairshelf.core.layouts.placement import Placement, columns_of
 from pairshelf.core.layouts.regions import REGION
@@ -243,10 +250,16 @@ class PoolIO(MembersIO):
     # -- what users of the pool do -------------------------------------------------------------
 
     def read(self, address: int, count: int) -> bytes:
-        """``count`` data extents from a pool address, reconstructed where members are away."""
+        """``count`` data extents from a pool address, reconstructed where members are away. Where they are all there, no
+        more is read of them than what was asked for."""
         out = np.empty((count, self.block), np.uint8)
         for run, base in self._touched(address, count):
             group = self._group(run)
+            if group.code is not Code.COPIES and all(
+                self._stands_on(m, run) for m in self._asked(run, base, address, count)
+            ):
+                self._read_run(run, base, address, out, passing_over=True)
+                continue
             loaded = self._load_a_copy(run) if group.code is Code.COPIES else self._load(run)
 
             def put_down(
@@ -263,6 +276,17 @@ class PoolIO(MembersIO):
             each(put_down, self._phases(group, run))
         return out.tobytes()
 
+    def _asked(self, run: Run, base: int, address: int, count: int) -> set[int]:
+        """The members of a run's group on which something of these addresses stands."""
+        group = self._group(run)
+        found = set()
+        for phase in self._phases(group, run):
+            for column in range(group.data):
+                here, _ = self._part(run, phase, base + column, address, count)
+                if here.start < here.stop:
+                    found.add(phase.columns[column])
+        return found
+
     def write(self, address: int, data: bytes, *, fresh: bool = False) -> None:
         """Write data extents from a pool address; whole stripes change, or none.
 
@@ -275,7 +299,8 @@ class PoolIO(MembersIO):
         named: list[Stripes] = []
         for run, base in self._touched(address, len(blocks)):
             for part, first in self._by_coverage(run, base, address, len(blocks)):
-                found = self._intents(part, first, address, blocks)
+                small = self._small_write(part, first, address, blocks)
+                found = self._intents(part, first, address, blocks) if small is None else small
                 if fresh and self._whole(part, first, address, len(blocks)):
                     loose += found
                     named.append(Stripes(part.band, part.group, part.row, part.rows))
@@ -286,20 +311,26 @@ class PoolIO(MembersIO):
     def read_data(self, address: int, out: Block) -> None:
         """The same, into extents that are there already, of a pool whose members are all there: of each drive no more
         is read than the data asked for."""
-        count = len(out)
-        for run, base in self._touched(address, count):
-            group = self._group(run)
-            phases = list(self._phases(group, run))
-            parts = [[self._part(run, phase, base + c, address, count) for c in range(group.data)] for phase in phases]
-            wanted = {m: np.zeros(run.rows, bool) for m in group.members}
-            for phase, own in zip(phases, parts, strict=True):
-                for column, (here, _) in enumerate(own):
-                    wanted[phase.columns[column]][phase.rows][here] = True
-            loaded = dict(
-                zip(group.members, each(lambda m: self._load_some(m, run, wanted[m]), group.members), strict=True)  # noqa: B023
-            )
-            for phase, own in zip(phases, parts, strict=True):
-                for column, (here, there) in enumerate(own):
+        for run, base in self._touched(address, len(out)):
+            self._read_run(run, base, address, out)
+
+    def _read_run(self, run: Run, base: int, address: int, out: Block, *, passing_over: bool = False) -> None:
+        """``passing_over``: what lies between counts as moved, as a drive that reads on comes past it."""
+        group, count = self._group(run), len(out)
+        phases = list(self._phases(group, run))
+        parts = [[self._part(run, phase, base + c, address, count) for c in range(group.data)] for phase in phases]
+        wanted = {m: np.zeros(run.rows, bool) for m in group.members}
+        for phase, own in zip(phases, parts, strict=True):
+            for column, (here, _) in enumerate(own):
+                wanted[phase.columns[column]][phase.rows][here] = True
+        asked = [m for m in group.members if wanted[m].any()]
+        loaded = dict(zip(asked, each(lambda m: self._load_some(m, run, wanted[m]), asked), strict=True))
+        for member in asked if passing_over else ():
+            rows = np.flatnonzero(wanted[member])
+            self.moved.add(member, int(rows[-1] - rows[0]) + 1 - len(rows))
+        for phase, own in zip(phases, parts, strict=True):
+            for column, (here, there) in enumerate(own):
+                if here.start < here.stop:
                     out[there] = loaded[phase.columns[column]][phase.rows][here]
 
     def _load_some(self, member: int, run: Run, wanted: npt.NDArray[np.bool_]) -> Block:
@@ -373,6 +404,36 @@ class PoolIO(MembersIO):
             if device := self.members[member].device:
                 self.moved.add(member, run.rows)
                 intents.append(Intent(device.serial, run.row, fresh[member].data.cast("B")))
+        return intents
+
+    def _small_write(self, run: Run, base: int, address: int, blocks: Block) -> list[Intent] | None:
+        """A row that is written in part, with no more read and written than it takes: what is changed and its parity,
+        or the rest of the data where that is less. None: its redundancy is not known to be in step, or somebody who
+        would be written to is away; then the whole row is made anew."""
+        group = self._group(run)
+        if group.code is Code.COPIES or run.rows > 1:
+            return None
+        if group.code is Code.PARITY and run.number >= self.synced_to:
+            return None
+        (phase,) = self._phases(group, run)
+        parts = [self._part(run, phase, base + c, address, len(blocks)) for c in range(group.data)]
+        changed = {c: blocks[there] for c, (here, there) in enumerate(parts) if here.start < here.stop}
+        written = [*changed, *range(group.data, group.data + group.parity)]
+        member = phase.columns
+        if len(changed) == group.data or not all(self._stands_on(member[c], run) for c in written):
+            return None
+        read = columns_to_read(group.data, group.parity, changed) if group.parity else []
+        if not all(self._stands_on(member[c], run) for c in read):
+            read = written
+        stands = dict(zip(read, each(lambda c: self._load_member(member[c], run), read), strict=True))
+        fresh = changed_parity(group.data, group.parity, changed, stands) if group.parity else []
+        new = {**changed, **{group.data + i: block for i, block in enumerate(fresh)}}
+        intents = []
+        for column in written:
+            device = self.members[member[column]].device
+            assert device is not None
+            self.moved.add(member[column], 1)
+            intents.append(Intent(device.serial, run.row, np.ascontiguousarray(new[column]).data.cast("B")))
         return intents
 
     def _rewrite(

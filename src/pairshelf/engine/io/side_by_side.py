@@ -6,8 +6,9 @@ import os
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from functools import lru_cache
-from threading import Lock, current_thread
+from threading import Lock, current_thread, local
 from typing import TypeVar
 
 _Given = TypeVar("_Given")
@@ -33,9 +34,22 @@ class Tally(Counter[int]):
             self[key] += count
 
 
+_here = local()
+
+
+@contextmanager
+def in_turn() -> Iterator[None]:
+    """What this thread does meanwhile, it does one after the other: where there is nothing to wait for, threads only cost."""
+    _here.in_turn = True
+    try:
+        yield
+    finally:
+        _here.in_turn = False
+
+
 def each(act: Callable[[_Given], _Got], given: Iterable[_Given]) -> list[_Got]:
     """The act on each, side by side; results in order. A forked process gets threads of its own."""
-    if current_thread().name.startswith(_SIDE):
+    if getattr(_here, "in_turn", False) or current_thread().name.startswith(_SIDE):
         # Asked for by one of these threads: were all of them to wait for one another, they would for ever.
         return [act(one) for one in given]
     return list(_threads(os.getpid(), _SIDE).map(act, given))

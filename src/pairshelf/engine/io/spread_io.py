@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
@@ -16,7 +17,7 @@ import numpy.typing as npt
 from pairshelf.core.domain.device import Unreadable
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.erasure import Block, parity
+from pairshelf.core.layouts.erasure import Block, changed_parity, columns_to_read, parity
 from pairshelf.core.layouts.model import Code
 from pairshelf.core.layouts.protections import Protection
 from pairshelf.core.layouts.regions import REGION
@@ -140,14 +141,28 @@ class SpreadIO(MembersIO):
         return found
 
     def read(self, address: int, count: int) -> bytes:
-        """``count`` data extents from an address, reconstructed where members are away."""
+        """``count`` data extents from an address, reconstructed where members are away; where they are all there, no more
+        is read than what was asked for."""
         stretch, start = self._touched(address, count)
-        k = stretch.volume.protection.data
+        protection = stretch.volume.protection
+        k = protection.data
         flat = np.empty((stretch.count * k, self.block), np.uint8)
-        for rows, present in self._loaded(stretch):
-            found = self._columns(stretch, present, list(range(k)))
-            for column in range(k):
-                flat[rows * k + column] = found[column]
+        inside = np.zeros(stretch.count * k, bool)
+        inside[start : start + count] = True
+        asked = inside.reshape(-1, k)
+        there = self._serving()[stretch.spots[:, :, 0]]
+        lacking = (asked & ~there[:, :k]).any(axis=1)
+        for column in range(k):
+            rows = np.flatnonzero(asked[:, column] & ~lacking)
+            flat[rows * k + column] = self._read(stretch, rows, column)
+        for row in np.flatnonzero(lacking).tolist():
+            one = Stretch(stretch.volume, stretch.first + row, 1)
+            if protection.copies and there[row].any():
+                flat[row] = self._read(one, np.zeros(1, np.int64), int(np.argmax(there[row])))[0]
+                continue
+            for _, present in self._loaded(one):
+                for column, block in self._columns(one, present, list(range(k))).items():
+                    flat[row * k + column] = block[0]
         return flat[start : start + count].tobytes()
 
     def write(self, address: int, data: bytes, *, fresh: bool = False) -> None:
@@ -155,18 +170,56 @@ class SpreadIO(MembersIO):
         del fresh  # Its stripes lie apart; there is little to save.
         blocks = np.frombuffer(data, np.uint8).reshape(-1, self.block)
         stretch, start = self._touched(address, len(blocks))
+        k, end = stretch.volume.protection.data, start + len(blocks)
+        # The ends, where they are written in part, and what is written whole between them.
+        edges = sorted({0, stretch.count, 1 if start else 0, stretch.count - 1 if end < stretch.count * k else 0})
+        intents: list[Intent] = []
+        for low, high in pairwise(edges):
+            part = Stretch(stretch.volume, stretch.first + low, high - low)
+            first, last = max(start, low * k), min(end, high * k)
+            own, at = blocks[first - start : last - start], first - low * k
+            small = self._small_write(part, at, own)
+            intents += self._intents(part, self._filled_up(part, at, own)) if small is None else small
+        self.carry_out(intents)
+
+    def _filled_up(self, stretch: Stretch, at: int, blocks: Block) -> Block:
+        """The data of stripes as they will be: what is written, and around it what stands there."""
         k = stretch.volume.protection.data
-        flat = np.empty((stretch.count * k, self.block), np.uint8)
-        if start or start + len(blocks) < stretch.count * k:
-            # Only the ends are kept; the stripes between are written whole.
-            for row in {0, stretch.count - 1}:
-                one = Stretch(stretch.volume, stretch.first + row, 1)
-                for _, present in self._loaded(one):
-                    found = self._columns(one, present, list(range(k)))
-                    for column in range(k):
-                        flat[row * k + column] = found[column][0]
-        flat[start : start + len(blocks)] = blocks
-        self.carry_out(self._intents(stretch, flat))
+        if len(blocks) == stretch.count * k:
+            return blocks
+        flat = np.empty((k, self.block), np.uint8)
+        for _, present in self._loaded(stretch):
+            for column, block in self._columns(stretch, present, list(range(k))).items():
+                flat[column] = block[0]
+        flat[at : at + len(blocks)] = blocks
+        return flat
+
+    def _small_write(self, one: Stretch, at: int, blocks: Block) -> list[Intent] | None:
+        """A stripe that is written in part, with no more read and written than it takes; None where somebody who would be
+        written to is away: see PoolIO."""
+        protection = one.volume.protection
+        k, p = protection.data, protection.survives
+        if protection.copies or len(blocks) == one.count * k:
+            return None
+        there = self._serving()[one.spots[0, :, 0]]
+        changed = {at + i: blocks[i : i + 1] for i in range(len(blocks))}
+        written = [*changed, *range(k, k + p)]
+        if not there[written].all():
+            return None
+        read = columns_to_read(k, p, changed)
+        if not there[read].all():
+            read = written
+        stands = {c: self._read(one, np.zeros(1, np.int64), c) for c in read}
+        fresh = changed_parity(k, p, changed, stands)
+        new = {**changed, **{k + i: block for i, block in enumerate(fresh)}}
+        intents = []
+        for column in written:
+            slot, where = one.spots[0, column].tolist()
+            device = self.members[slot].device
+            assert device is not None
+            self.moved.add(slot, 1)
+            intents.append(Intent(device.serial, where, new[column].tobytes()))
+        return intents
 
     def _intents(self, stretch: Stretch, flat: Block) -> list[Intent]:
         intents = []
@@ -303,6 +356,10 @@ class SpreadIO(MembersIO):
             raise NotPossible("This part of the volume has no place yet.", code="not-placed")
         return Stretch(volume, first, last - first + 1), local - first * k
 
+    def _serving(self) -> npt.NDArray[np.bool_]:
+        """Of each slot, whether what stands there can be read."""
+        return np.array([m.device is not None and m.rebuilt_to is None for m in self.members])
+
     def _loaded(
         self,
         stretch: Stretch,
@@ -312,7 +369,7 @@ class SpreadIO(MembersIO):
         columns: int | None = None,
     ) -> list[tuple[npt.NDArray[np.int64], dict[int, Block]]]:
         """Stripes with the same columns there, together: their rows, and the columns."""
-        serves = np.array([m.device is not None and m.rebuilt_to is None for m in self.members])
+        serves = self._serving()
         if leaving_out is not None:
             serves[leaving_out] = False
         there = serves[stretch.spots[:, :, 0]]

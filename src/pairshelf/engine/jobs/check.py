@@ -13,6 +13,7 @@ from pairshelf.core.figures import durations
 from pairshelf.core.figures.speed import sequential_read
 from pairshelf.core.policies.checking import why_no_check
 from pairshelf.engine.io.files import files_of
+from pairshelf.engine.jobs import trying
 from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.read_files import read_files_of
 from pairshelf.engine.jobs.starting import meet, start
@@ -96,5 +97,5 @@ def _compared(job: JobRow) -> Mapping[str, float]:
 
 KIND = JobKind(
     "check", "Check", "Everything can be used; reading is slower until it ends.", step, _outcome,
-    proves=Proof("check_hours", _comparing, _compared),
+    proves=Proof("check_hours", _comparing, _compared), tries=trying.compares,
 )  # fmt: skip

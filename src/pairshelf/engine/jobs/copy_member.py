@@ -12,6 +12,7 @@ from pairshelf.core.domain.drives import Drive, Kind
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures import durations
 from pairshelf.engine.growing import change_over
+from pairshelf.engine.jobs import trying
 from pairshelf.engine.jobs.kind import JobKind
 from pairshelf.engine.jobs.starting import meet, start
 from pairshelf.engine.jobs.work import Held, Work
@@ -96,5 +97,5 @@ def _outcome(report: Mapping[str, Any], pool: str) -> str:
 
 KIND = JobKind(
     "copy", "Copy of a drive", "Everything can be used, and as many drives may fail as before; reading is slower until "
-    "it ends.", step, _outcome,
+    "it ends.", step, _outcome, tries=trying.copies,
 )  # fmt: skip

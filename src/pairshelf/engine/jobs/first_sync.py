@@ -11,6 +11,7 @@ from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.figures import durations
 from pairshelf.engine.io.pool_io import ROWS
 from pairshelf.engine.io.spread_io import Stretch
+from pairshelf.engine.jobs import trying
 from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.starting import open_jobs, start
 from pairshelf.engine.jobs.work import Held, Work
@@ -99,5 +100,5 @@ def _of_whole_pool(job: JobRow) -> bool:
 
 KIND = JobKind(
     "first-sync", "First sync", "Everything can be used; writing is slower until it ends.", step, _outcome,
-    proves=Proof("first_sync_hours", _of_whole_pool),
+    proves=Proof("first_sync_hours", _of_whole_pool), tries=trying.brings_in_step,
 )  # fmt: skip

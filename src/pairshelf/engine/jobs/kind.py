@@ -9,6 +9,7 @@ from typing import Any
 from sqlmodel import Session
 
 from pairshelf.core.domain.device import Devices
+from pairshelf.engine.jobs.trying import AnyIO, moves_about
 from pairshelf.engine.jobs.work import LotWork, Work
 from pairshelf.store.tables import JobRow
 
@@ -50,6 +51,8 @@ class JobKind:
     proves: Proof | None = None
     #: Puts back what it has begun, when it ends unfinished.
     give_up: Callable[[Session, JobRow, Devices], None] | None = None
+    #: What a step of it makes drives do, from a stripe on, tried where nothing is changed.
+    tries: Callable[[AnyIO, JobRow | None, int], None] = moves_about
     #: A step of one that is of no pool; None: there is none of no pool.
     alone: Callable[[LotWork], float] | None = None
     #: What is added to the report of one of no pool when it is done.

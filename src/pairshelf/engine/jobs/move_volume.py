@@ -45,6 +45,7 @@ from pairshelf.store.tables import (
     KeepRule,
     Mount,
     OutlookRow,
+    PlayRow,
     SampleFile,
     Share,
     TargetLun,
@@ -59,7 +60,7 @@ _REGIONS, _ROUNDS = 64, 20
 
 #: What names a volume, and names the new one after the switch. Its pieces and stripes are its own.
 FOLLOW: tuple[type[SQLModel], ...] = (SampleFile, Mount, Share, TargetLun, KeepRule, BackupRow, Application, JobRow, Threshold,
-                                     Crossing, OutlookRow, HostWrites)  # fmt: skip
+                                     Crossing, OutlookRow, HostWrites, PlayRow)  # fmt: skip
 
 
 def step(work: Work) -> float:

@@ -12,6 +12,7 @@ from pairshelf.core.domain.drives import Drive, Kind
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures import durations
 from pairshelf.core.layouts.regions import rows_missed
+from pairshelf.engine.jobs import trying
 from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.starting import meet, start
 from pairshelf.engine.jobs.work import Held, Work
@@ -97,5 +98,5 @@ def _outcome(report: Mapping[str, Any], pool: str) -> str:
 
 KIND = JobKind(
     "rebuild", "Rebuild", "Everything can be used; reading and writing are slower until it ends.", step, _outcome,
-    proves=Proof("rebuild_hours", counts=lambda job: "missed" not in job.report),
+    proves=Proof("rebuild_hours", counts=lambda job: "missed" not in job.report), tries=trying.fills,
 )  # fmt: skip

@@ -8,6 +8,7 @@ from typing import Any
 from sqlmodel import Session
 
 from pairshelf.core.layouts.restriping import Restriping
+from pairshelf.engine.jobs import trying
 from pairshelf.engine.jobs.kind import JobKind, Proof
 from pairshelf.engine.jobs.starting import start
 from pairshelf.engine.jobs.work import Held, Work
@@ -66,5 +67,5 @@ def _going(job: JobRow) -> bool:
 
 KIND = JobKind(
     "restripe", "Restripe", "Everything can be used; reading and writing are slower until it ends.", step, _outcome,
-    proves=Proof("restripe_hours", _going),
+    proves=Proof("restripe_hours", _going), tries=trying.walks,
 )  # fmt: skip

@@ -15,6 +15,7 @@ from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotPossible, PairShelfError
 from pairshelf.core.policies.scanning import why_no_scan
 from pairshelf.engine.io.side_by_side import each
+from pairshelf.engine.jobs import trying
 from pairshelf.engine.jobs.kind import JobKind
 from pairshelf.engine.jobs.starting import meet, start
 from pairshelf.engine.jobs.work import Held, LotWork, Work
@@ -185,4 +186,5 @@ def _outcome(report: Mapping[str, Any], pool: str) -> str:
 
 KIND = JobKind(
     "scan", "Surface scan", "Everything can be used; reading is slower until it ends.", step, _outcome, alone=step_alone,
+    tries=trying.reads_drives,
 )  # fmt: skip

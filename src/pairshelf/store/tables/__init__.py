@@ -30,7 +30,16 @@ from pairshelf.store.tables.volumes import (
     VolumeRow,
     VolumeStripes,
 )
-from pairshelf.store.tables.watching import CalendarAddress, Crossing, HostWrites, OutlookRow, ScheduleRow, Threshold
+from pairshelf.store.tables.watching import (
+    CalendarAddress,
+    Crossing,
+    HostWrites,
+    OutlookRow,
+    PlayedRow,
+    PlayRow,
+    ScheduleRow,
+    Threshold,
+)
 from pairshelf.store.tables.work import Comparison, ErrandRow, JobRow, LogRow, SheetPlan, SheetRow
 
 __all__ = [
@@ -67,6 +76,8 @@ __all__ = [
     "PartitionPlan",
     "Party",
     "PartyMember",
+    "PlayRow",
+    "PlayedRow",
     "PoolPlace",
     "PoolRecord",
     "PoolRow",

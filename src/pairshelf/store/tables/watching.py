@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Any
 
 from sqlmodel import Field, SQLModel
 
 from pairshelf.store.clock import wall
-from pairshelf.store.tables.columns import Numbered, big, when
+from pairshelf.store.tables.columns import Numbered, big, json_column, when
 
 
 class Threshold(Numbered, table=True):
@@ -59,6 +60,27 @@ class HostWrites(SQLModel, table=True):
     a_day: int = big()
     #: Bytes of days that have passed, too few for an extent yet.
     owed: int = big(default=0)
+
+
+class PlayRow(SQLModel, table=True):
+    """A load that is played on a volume (``core.loads``)."""
+
+    __tablename__ = "play"
+    volume_id: int = Field(primary_key=True, foreign_key="volume.id")
+    mix: str
+    #: Requests under way at once; requests a second, where no more are wanted.
+    at_once: int
+    wanted: float | None = None
+    since: dt.datetime = when()
+
+
+class PlayedRow(SQLModel, table=True):
+    """What was measured last of the loads that are played on a pool."""
+
+    __tablename__ = "played"
+    pool_id: int = Field(primary_key=True, foreign_key="pool.id")
+    at: dt.datetime = when()
+    found: dict[str, Any] = json_column()
 
 
 class ScheduleRow(Numbered, table=True):

@@ -1,0 +1,89 @@
+"""Layouts that nobody has built, run against one another on the very same simulated drives: in memory, by the code that
+would run them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.figures.assess import Assessment
+from pairshelf.core.figures.speed import LEFT_FOR_REBUILD
+from pairshelf.core.layouts import Layout
+from pairshelf.core.loads import mixes
+from pairshelf.core.loads.measured import Rates, drive_rates, estimate_together, rates_of, speed_for, stands_of
+from pairshelf.core.loads.mixes import Estimate, Mix
+from pairshelf.core.loads.queues import Outcome, Phases, Player, Walking, play
+from pairshelf.engine.io.pool_io import PoolIO, Run
+from pairshelf.engine.io.trial import PIECE, Trial
+
+#: Answers that a measurement waits for; stripes of a rebuild that are tried.
+ANSWERS, _STRIPES = 240, 32
+
+
+@dataclass(frozen=True, slots=True)
+class LayoutMeasured:
+    """A layout on blank drives, measured whole, with a drive gone, and while that one is filled anew; each beside what the
+    figures say. Hours; None where nothing may be gone."""
+
+    whole: Rates
+    estimate: Estimate
+    #: The share of its time that the busiest drive worked.
+    busiest: float
+    #: The worst of its members gone: of each place that is unlike the others one is tried.
+    degraded: Rates | None
+    rebuild_hours: float | None
+    rebuild_estimate: float | None
+    #: What users get while it is filled anew.
+    rebuilding: Rates | None
+
+
+def measure_layout(assessed: Assessment, mix: Mix, *, answers: int = ANSWERS) -> LayoutMeasured:
+    """A mix on a layout that nobody has built: on blank drives in memory, by the code that would run it. A drive is filled
+    anew while users ask for as much as the comparison takes them to: their share of what the whole layout does."""
+    layout = assessed.layout
+    stands, _, carries = stands_of(layout.members)
+    room, step = [(0, layout.data_extents)], max(band.data for band in layout.drawn)
+
+    def users(trial: Trial, at_once: int) -> list[Player]:
+        asked = (trial.carried_out(r) for r in mixes.requests(mix, room, step, 1, at_once))
+        return [Player(asked, at_once)]
+
+    def rates(found: Outcome) -> Rates:
+        return rates_of(found.players, found.seconds)
+
+    whole = play(stands, users(Trial.made_up(layout), mix.at_once), links=carries, most=answers)
+    estimated = estimate_together([(mix, *speed_for(layout), 1.0)])
+    busiest = max(d.busy for d in drive_rates(whole))
+    if layout.scheme.survives == 0:
+        return LayoutMeasured(rates(whole), estimated, busiest, None, None, None, None)
+    slot = max(range(len(layout.members)), key=lambda i: layout.used_extents[i])
+    gone = play(stands, users(Trial.made_up(layout, away=[slot]), mix.at_once), links=carries, most=answers // 2)
+    filling = Trial.made_up(layout, filling=slot)
+    steps = _filling(filling, layout, slot)
+    # Users at the pace that the question has them at: as many requests as they would make with the drives whole.
+    pace = rates(whole).operations * assessed.user_share
+    players = [Player(p.requests, p.at_once, pace) for p in users(filling, mix.at_once)] if pace > 0 else []
+    found = play(stands, players, links=carries, job=Walking(steps, LEFT_FOR_REBUILD, 1.0), most=2 * answers)
+    filled = sum(a.size for s in steps for a in s[-1] if a.drive == slot) / len(steps) if steps else 0.0
+    rate = found.steps * filled / found.seconds if found.seconds else 0.0
+    hours = layout.used_extents[slot] * EXTENT / rate / 3600 if rate else None
+    return LayoutMeasured(
+        rates(whole), estimated, busiest, rates(gone), hours, assessed.rebuild_hours, rates(found) if players else None
+    )
+
+
+def _filling(trial: Trial, layout: Layout, slot: int) -> list[Phases]:
+    """What drives have to do for some stripes of a drive that is filled from the others."""
+    found = []
+    assert isinstance(trial.io, PoolIO)
+    runs = [r for r in trial.io.runs(0, 10**9) if slot in trial.io.placement.bands[r.band].groups[r.group].members]
+    whole = sum(r.rows for r in runs)
+    for number in range(_STRIPES):
+        at = number % max(1, whole)
+        for run in runs:
+            if at < run.rows:
+                trial.io.rebuild(Run(run.band, run.group, run.row + at, 1, run.number + at), slot)
+                break
+            at -= run.rows
+        found.append(trial.noted(PIECE))
+    return [s for s in found if any(s)]
