@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 import gc
-import threading
+import signal
+import subprocess
+import sys
 import time
-from typing import Any
 
 from bench.building import surroundings
 from bench.common import line
@@ -143,10 +144,10 @@ def watching() -> None:
             took.append(time.perf_counter() - began)
         slow = sorted(took)[int(len(took) * 0.95)]
         line("the first screen, 500 pools, 95th percentile", f"{slow * 1000:.0f} ms = {slow / TODAY:.2f} of allowed")
-        _beside(seen)
+        _beside()
 
 
-def _beside(seen: Any) -> None:
+def _beside() -> None:
     """Checks of a pool while 10,000 drives are watched and messages are seen to, against checks alone: by turns."""
     from sqlmodel import select
 
@@ -155,11 +156,9 @@ def _beside(seen: Any) -> None:
     from pairshelf.core.domain.inventory import DriveRecord
     from pairshelf.engine import approver
     from pairshelf.engine.carry import carry
-    from pairshelf.engine.history import Watch
     from pairshelf.engine.jobs.check import start_check
     from pairshelf.engine.jobs.fill import start_fill
     from pairshelf.engine.pools import devices, open_pool
-    from pairshelf.services.telling import notice
     from pairshelf.store.database import transaction
     from pairshelf.store.repositories.drives_and_pools import add_records
     from pairshelf.store.tables import Channel, JobRow, Service, Setting, User, VolumeRow
@@ -187,28 +186,22 @@ def _beside(seen: Any) -> None:
         job = start_fill(session, open_pool(session, volume.pool_id), volume, 0.3, "ida").number
         pool_id = volume.pool_id
     carry(job)
-    watch, done = Watch(), {False: 0, True: 0}
-    watch.look()
+    done = {False: 0, True: 0}
+    watcher = subprocess.Popen([sys.executable, "-m", "pairshelf.launch.watcher"])
+    # Its first round works everything out.
+    time.sleep(30)
     for number in range(4):
-        watched, over = number % 2 == 1, threading.Event()
-
-        def look(over: threading.Event = over) -> None:
-            while not over.wait(3):
-                watch.look()
-                notice()
-
-        beside = threading.Thread(target=look)
-        if watched:
-            beside.start()
+        watched = number % 2 == 1
+        watcher.send_signal(signal.SIGCONT if watched else signal.SIGSTOP)
         until = time.perf_counter() + 21
         while time.perf_counter() < until:
             with transaction() as session:
                 job = start_check(session, open_pool(session, pool_id), "ida").number
             carry(job)
             done[watched] += 1
-        over.set()
-        if watched:
-            beside.join()
+    watcher.send_signal(signal.SIGCONT)
+    watcher.terminate()
+    watcher.wait(20)
     line("checks of a pool while 10,000 drives are watched", f"{done[True] / done[False]:.2f} as many as alone")
 
 

@@ -83,3 +83,20 @@ def test_a_history_is_asked_for_by_name(house: int) -> None:
     ):
         status, _, said = run(["history", *words])
         assert status == 2 and said.startswith("pairshelf: "), said
+
+
+def test_speed_is_measured_from_a_script(house: int) -> None:
+    told = _told("speed", "p/v", "--mix", "database", "--beside", "check", "--pace", "fast")
+    assert told["beside"]["users"]["operations"] < told["beside"]["users_alone"]["operations"]
+    assert told["beside"]["costs_users"] == pytest.approx(0.8, abs=0.1)
+    code, said, _ = run(["speed", "p/v"])
+    assert code == 0 and "the figures say" in said
+    assert run(["speed", "p/nothing"])[0] != 0
+
+
+def test_layouts_are_measured_from_a_script() -> None:
+    code, said, _ = run(["layouts", "6x4TB", "--survive", "1", "--measure", "--mix", "small-reads"])
+    assert code == 0 and "Measured with small reads, 32 requests at once" in said
+    told = _told("layouts", "6x4TB", "--survive", "1", "--measure")
+    assert told["measured"]["mix"] == "files"
+    assert all(m["whole"]["operations"] > 0 for m in told["measured"]["layouts"])

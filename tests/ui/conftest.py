@@ -44,7 +44,9 @@ def browser() -> Iterator[Browser]:
 
 #: Processes that begin with everything imported already: importing takes longer than most tests.
 _READY = multiprocessing.get_context("forkserver")
-_READY.set_forkserver_preload(["pairshelf.api.app", "pairshelf.api.served", "pairshelf.launch.worker"])
+_READY.set_forkserver_preload(
+    ["pairshelf.api.app", "pairshelf.api.served", "pairshelf.launch.worker", "pairshelf.launch.watcher"]
+)
 
 
 def _begin(module: str, words: list[str], surroundings: dict[str, str]) -> None:
@@ -91,7 +93,11 @@ def house(demo_house: House) -> House:
 def serving(children: list[multiprocessing.process.BaseProcess]) -> Iterator[str]:
     """The database and devices of this process behind a running server and worker; their address."""
     port = free_port()
-    children += [begin("pairshelf.api.serve", "127.0.0.1", str(port), "1"), begin("pairshelf.launch.worker")]
+    children += [
+        begin("pairshelf.api.serve", "127.0.0.1", str(port), "1"),
+        begin("pairshelf.launch.worker"),
+        begin("pairshelf.launch.watcher"),
+    ]
     url = f"http://127.0.0.1:{port}"
     until = time.monotonic() + 30
     while True:

@@ -23,7 +23,7 @@ from pairshelf.store.database import transaction
 api = APIBlueprint("loads", __name__, url_prefix="/api")
 
 
-class PartOut(BaseModel):
+class MixPartOut(BaseModel):
     share: float
     writes: bool
     size: int
@@ -38,7 +38,7 @@ class MixOut(BaseModel):
     about: str
     at_once: int
     reads: float
-    parts: list[PartOut]
+    parts: list[MixPartOut]
 
 
 class MixesOut(BaseModel):
@@ -47,7 +47,7 @@ class MixesOut(BaseModel):
     beside: dict[str, str]
 
 
-class RatesOut(BaseModel):
+class PlayedRatesOut(BaseModel):
     """Requests and bytes a second; seconds."""
 
     operations: float
@@ -67,7 +67,7 @@ class VolumeMeasuredOut(BaseModel):
     mix: str
     at_once: int
     wanted: float | None
-    rates: RatesOut
+    rates: PlayedRatesOut
     #: If it had the pool for itself.
     estimate: EstimateOut
 
@@ -87,12 +87,12 @@ class LinkMeasuredOut(BaseModel):
     carries: float
 
 
-class BesideOut(BaseModel):
+class JobBesideOut(BaseModel):
     kind: str
     name: str
     pace: str
-    users_alone: RatesOut
-    users: RatesOut
+    users_alone: PlayedRatesOut
+    users: PlayedRatesOut
     #: Bytes a second that drives moved for the job.
     job_alone: float
     job: float
@@ -102,11 +102,11 @@ class BesideOut(BaseModel):
 
 class MeasuredOut(BaseModel):
     volumes: list[VolumeMeasuredOut]
-    whole: RatesOut
+    whole: PlayedRatesOut
     estimate: EstimateOut
     drives: list[DriveMeasuredOut]
     links: list[LinkMeasuredOut]
-    beside: BesideOut | None
+    beside: JobBesideOut | None
 
 
 class PlayOut(BaseModel):
@@ -157,14 +157,14 @@ class LayoutMeasuredOut(BaseModel):
     name: str
     #: What the layout is, in words.
     description: str
-    whole: RatesOut
+    whole: PlayedRatesOut
     estimate: EstimateOut
     #: The share of its time that the busiest drive worked.
     busiest: float
-    degraded: RatesOut | None
+    degraded: PlayedRatesOut | None
     rebuild_hours: float | None
     rebuild_estimate: float | None
-    rebuilding: RatesOut | None
+    rebuilding: PlayedRatesOut | None
 
 
 class MeasuredCompareOut(BaseModel):
@@ -176,7 +176,7 @@ def _mix_out(name: str) -> MixOut:
     mix = MIXES[name]
     return MixOut(
         id=mix.id, name=mix.name, about=mix.about, at_once=mix.at_once, reads=mix.reads,
-        parts=[PartOut(**asdict(p)) for p in mix.parts],
+        parts=[MixPartOut(**asdict(p)) for p in mix.parts],
     )  # fmt: skip
 
 

@@ -1,4 +1,7 @@
-"""The worker process: carries jobs, watches the devices, and picks up what a crash dropped."""
+"""The worker process: carries jobs, looks at the devices, and picks up what a crash dropped.
+
+What is recorded and told has a process of its own (``engine.watcher``), so that it never slows the jobs.
+"""
 
 from __future__ import annotations
 
@@ -7,20 +10,17 @@ import contextlib
 import signal
 import threading
 import time
-from collections.abc import Callable, Sequence
 
 import procrastinate
 import structlog
 from sqlalchemy.exc import OperationalError, SQLAlchemyError
 from sqlmodel import col, select
 
-from pairshelf.engine import passing
 from pairshelf.engine.apply.pools.put_together import forget_those_that_are_over
 from pairshelf.engine.approver import look_through_drafts
 from pairshelf.engine.carry import carry, pick_up_the_dropped
 from pairshelf.engine.early import act_early
 from pairshelf.engine.errands import do_errands
-from pairshelf.engine.history import Watch
 from pairshelf.engine.io.files import empty_bins
 from pairshelf.engine.keys import clear_keys
 from pairshelf.engine.observe import look_after_a_rest, observe
@@ -40,8 +40,6 @@ _ROUND_EVERY = 3.0
 _BEAT_EVERY = 2.0
 _DRAFTS_EVERY = 60.0
 _RECORDS_EVERY = 1.0
-_WATCH_EVERY = 1.0
-_PASSING_EVERY = 1.0
 
 _stopping = threading.Event()
 _logger = structlog.get_logger()
@@ -114,27 +112,6 @@ def keep_records() -> None:
             _logger.warning("records", error=f"{type(error).__name__}: {error}".split("\n")[0])
 
 
-def keep_watch() -> None:
-    """Record every ten seconds what matters, and hold it against its thresholds."""
-    kept = Watch()
-    while not _stopping.wait(_WATCH_EVERY):
-        try:
-            kept.look()
-        except Exception as error:
-            _logger.warning("history", error=f"{type(error).__name__}: {error}".split("\n")[0])
-
-
-def let_time_pass() -> None:
-    """Go on letting days pass for the simulated devices, where somebody has asked for that."""
-    kept = Watch()
-    while not _stopping.wait(_PASSING_EVERY):
-        try:
-            while not _stopping.is_set() and passing.stride(kept):
-                pass
-        except Exception as error:
-            _logger.warning("passing", error=f"{type(error).__name__}: {error}".split("\n")[0])
-
-
 def _beat() -> None:
     with transaction() as session:
         row = session.exec(select(Setting).where(col(Setting.key) == "worker")).first() or Setting(key="worker")
@@ -153,8 +130,8 @@ async def _serve(app: procrastinate.App) -> None:
         )
 
 
-def main(besides: Sequence[Callable[[threading.Event], None]] = ()) -> None:
-    """Run until told to stop, with what else is kept ``besides``, each in a thread of its own. Ends with an error when the database is lost; whoever started it tries again."""
+def main() -> None:
+    """Run until told to stop. Ends with an error when the database is lost; whoever started it tries again."""
     quiet_log()
     app = receiver()
     register(app)
@@ -164,12 +141,7 @@ def main(besides: Sequence[Callable[[threading.Event], None]] = ()) -> None:
     watcher.start()
     threading.Thread(target=beat, name="beat", daemon=True).start()
     threading.Thread(target=keep_records, name="records", daemon=True).start()
-    threading.Thread(target=let_time_pass, name="passing", daemon=True).start()
-    threading.Thread(target=keep_watch, name="history", daemon=True).start()
     threading.Thread(target=read_drafts, name="drafts", daemon=True).start()
-    others = [threading.Thread(target=one, args=(_stopping,), name=one.__name__, daemon=True) for one in besides]
-    for other in others:
-        other.start()
     loop = asyncio.new_event_loop()
     task = loop.create_task(_serve(app))
 
@@ -184,6 +156,5 @@ def main(besides: Sequence[Callable[[threading.Event], None]] = ()) -> None:
             loop.run_until_complete(task)
     finally:
         _stopping.set()
-        for thread in (watcher, *others):
-            thread.join(timeout=3)
+        watcher.join(timeout=3)
         engine().dispose()

@@ -111,6 +111,7 @@ def _children(host: str, port: int) -> list[Child]:
     return [
         Child("web server", web, env),
         Child("worker", [sys.executable, "-m", "pairshelf.launch.worker"], env),
+        Child("watcher", [sys.executable, "-m", "pairshelf.launch.watcher"], env),
     ]
 
 

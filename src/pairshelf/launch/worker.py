@@ -1,15 +1,8 @@
-"""The worker process, with all that is kept beside its jobs."""
+"""The worker process."""
 
 from __future__ import annotations
 
-from pairshelf.engine import worker
-from pairshelf.services.telling import keep_noticing, keep_sending
-
-
-def main() -> None:
-    """Run until told to stop."""
-    worker.main(besides=[keep_noticing, keep_sending])
-
+from pairshelf.engine.worker import main
 
 if __name__ == "__main__":
     main()

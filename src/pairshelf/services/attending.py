@@ -5,6 +5,8 @@ from __future__ import annotations
 import datetime as dt
 import shutil
 from dataclasses import dataclass
+from functools import cache
+from typing import Any
 
 from sqlalchemy import and_, case, func
 from sqlmodel import Session, col, or_, select
@@ -72,19 +74,27 @@ class Attention:
         return sum(getattr(g.account, figure) for g in self.glances)
 
 
-def attend(session: Session, most: int | None = None) -> Attention:
-    """What needs a person, and every pool at a glance; of the first ``most`` of them also when they will be full."""
+# Statements that never change are put together once: that takes longer than asking.
+
+
+@cache
+def _drives_counted() -> Any:
     free = func.count().filter(
         col(DriveRow.service) == "free",
         col(DriveRow.condition) == "good",
         col(DriveRow.starts_host).is_(False),
     )
     new = func.count().filter(col(DriveRow.service) == "new")
-    drives, free_drives, new_drives, raw = session.exec(
+    return (
         select(func.count(), free, new, func.coalesce(func.sum(DriveRow.size), 0))
         .select_from(DriveRow)
         .where(DriveRow.service != "retired")
-    ).one()
+    )
+
+
+def attend(session: Session, most: int | None = None) -> Attention:
+    """What needs a person, and every pool at a glance; of the first ``most`` of them also when they will be full."""
+    drives, free_drives, new_drives, raw = session.exec(_drives_counted()).one()
     held = load_holdings(session)
     watched = load_watched(session)
     looks = in_order(glances(session, held, watched))
@@ -99,17 +109,21 @@ def attend(session: Session, most: int | None = None) -> Attention:
     return Attention(found, looks, drives, free_drives, int(raw))
 
 
-def _backups(session: Session) -> list[tuple[int, str, float]]:
-    """Recorded backups that may be old: (pool, of what, days)."""
-    query = (
+@cache
+def _backups_recorded() -> Any:
+    return (
         pick(PoolRow.id, PoolRow.name, VolumeRow.name, BackupRow.recorded_at, BackupRow.age_hours)
         .select_from(BackupRow).join(PoolRow, col(PoolRow.id) == BackupRow.pool_id)
         .outerjoin(VolumeRow, col(VolumeRow.id) == BackupRow.volume_id)
         .order_by(PoolRow.name, col(BackupRow.id))
     )  # fmt: skip
+
+
+def _backups(session: Session) -> list[tuple[int, str, float]]:
+    """Recorded backups that may be old: (pool, of what, days)."""
     return [
         (pool, f"{volume} of {name}" if volume else name, (now() - at) / dt.timedelta(days=1) + hours / 24)
-        for pool, name, volume, at, hours in session.exec(query)
+        for pool, name, volume, at, hours in session.exec(_backups_recorded())
     ]
 
 
@@ -167,18 +181,22 @@ def _unkept(session: Session) -> list[tuple[int, str]]:
     return [(i or 0, name) for i, name in session.exec(query)]
 
 
-def _unruled(session: Session) -> list[tuple[int, str, str]]:
-    query = (
+@cache
+def _recorders() -> Any:
+    return (
         select(VolumeRow.pool_id, VolumeRow.name, Application.name)
         .join(Application, col(Application.volume_id) == VolumeRow.id)
         .outerjoin(KeepRule, col(KeepRule.volume_id) == VolumeRow.id)
         .where(Application.kind == "recorder", col(KeepRule.volume_id).is_(None)).order_by(VolumeRow.name).limit(_MOST)
     )  # fmt: skip
-    return [(pool, volume, app) for pool, volume, app in session.exec(query)]
 
 
-def _drives(session: Session) -> list[DriveFacts]:
-    """Drives that their readings speak against."""
+def _unruled(session: Session) -> list[tuple[int, str, str]]:
+    return [(pool, volume, app) for pool, volume, app in session.exec(_recorders())]
+
+
+@cache
+def _drives_spoken_of() -> Any:
     # A member whose copying is under way needs nobody any more.
     copied = select(JobRow.slot).where(
         JobRow.kind == "copy", JobRow.pool_id == PoolPlace.pool_id, JobRow.slot == PoolPlace.slot,
@@ -190,16 +208,26 @@ def _drives(session: Session) -> list[DriveFacts]:
         or_(JobRow.pool_id == PoolPlace.pool_id, JobRow.report["drive"].as_integer() == DriveRow.id),  # type: ignore[index]
     )  # fmt: skip
     warns = and_(col(DriveHealth.level) == Health.WARNS, col(DriveRow.condition) == "good", ~scanned.exists())
-    rows = session.exec(
+    # Found by what is said of them first: joined are few.
+    spoken_of = (
+        select(DriveRow.id).where(DriveRow.condition == "failing")
+        .union(select(DriveHealth.drive_id).where(DriveHealth.level == Health.WARNS))
+    )  # fmt: skip
+    return (
         pick(DriveRow.id, Shelf.name, DriveRow.bay, DriveRow.serial, DriveRow.condition, PoolPlace.pool_id, PoolRow.acts_early, PoolRow.domain,
              DriveHealth.reasons)
         .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
         .outerjoin(PoolPlace, and_(col(PoolPlace.drive_id) == DriveRow.id, col(PoolPlace.slot).is_not(None)))
         .outerjoin(PoolRow, col(PoolRow.id) == PoolPlace.pool_id)
         .outerjoin(DriveHealth, col(DriveHealth.drive_id) == DriveRow.id)
-        .where(~copied.exists(), DriveRow.service != "retired", or_(col(DriveRow.condition) == "failing", warns))
+        .where(col(DriveRow.id).in_(spoken_of), ~copied.exists(), DriveRow.service != "retired", or_(col(DriveRow.condition) == "failing", warns))
         .order_by(Shelf.name, col(DriveRow.bay)).limit(_MOST)
     )  # fmt: skip
+
+
+def _drives(session: Session) -> list[DriveFacts]:
+    """Drives that their readings speak against."""
+    rows = session.exec(_drives_spoken_of())
     found = []
     for number, shelf, bay, serial, condition, pool, early, domain, reasons in rows:
         rules = [RULE[r["rule"]] for r in reasons or ()]
@@ -211,15 +239,20 @@ def _drives(session: Session) -> list[DriveFacts]:
     return found
 
 
-def _spoilt(session: Session) -> list[tuple[int, str, str]]:
-    """Drives still here whose last wiping did not come to its end."""
+@cache
+def _badly_wiped() -> Any:
     last = select(func.max(WipeRow.id)).group_by(col(WipeRow.drive_id))
-    rows = session.exec(
+    return (
         pick(DriveRow.id, DriveRow.serial, WipeRow.state)
         .join(WipeRow, col(WipeRow.drive_id) == DriveRow.id)
         .where(col(WipeRow.id).in_(last), col(WipeRow.state).in_(("partly", "not")), DriveRow.service == "free")
         .order_by(DriveRow.serial).limit(_MOST)
     )  # fmt: skip
+
+
+def _spoilt(session: Session) -> list[tuple[int, str, str]]:
+    """Drives still here whose last wiping did not come to its end."""
+    rows = session.exec(_badly_wiped())
     words = {"partly": "only partly wiped", "not": "not wiped, though it was to be"}
     return [(i or 0, f"Drive {serial}", words[state]) for i, serial, state in rows]
 

@@ -14,7 +14,7 @@ from typing import Any
 import structlog
 from psycopg import OperationalError
 from psycopg.errors import DiskFull
-from sqlalchemy import ARRAY, Connection, Engine, Integer, cast, create_engine, event, func, text
+from sqlalchemy import ARRAY, Connection, Engine, Integer, Text, cast, create_engine, event, func, text
 from sqlalchemy.exc import ArgumentError, DisconnectionError
 from sqlmodel import Session, select
 
@@ -134,7 +134,8 @@ def pick(*columns: Any) -> Any:
 def among(column: Any, ids: Iterable[int | None]) -> Any:
     """The column is one of these, as one parameter however many there are: the statement stays the same, and
     is not worked out anew for each number of values."""
-    return column == func.any(cast(list(ids), ARRAY(Integer)))
+    # Written out here: the driver would look at each number for what it may be.
+    return column == func.any(cast(cast(f"{{{','.join(str(i) for i in ids if i is not None)}}}", Text), ARRAY(Integer)))
 
 
 def lock_until_commit(session: Session, family: Lock, which: int | str = 0) -> None:

@@ -116,6 +116,8 @@ export const SHOWN_BY: Record<string, readonly Path[]> = {
   logbook: ["/api/logbook", "/api/today"],
   errand: ["/api/sheets/{sheet_id}"],
   host_writes: POOL,
+  play: ["/api/pools/{pool_id}/speed"],
+  played: ["/api/pools/{pool_id}/speed"],
   setting: ["/api/stand-in/speed", "/api/stand-in/time", "/api/disposal", "/api/failing-rules", "/api/mail"],
   drive_model: ["/api/prices", ...COMPARED],
   comparison: ["/api/comparisons", "/api/comparisons/{comparison_id}"],

@@ -2598,6 +2598,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mixes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The mixes of requests that can be played. */
+        get: operations["loads_mixes_mixes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools/{pool_id}/speed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is played on a pool's volumes, and what was measured of it last. */
+        get: operations["loads_speed_pools__int_pool_id__speed_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools/{pool_id}/measure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Play a mix on a volume for a moment, and say what drives had to do for it. Nothing that is stored changes. */
+        post: operations["loads_measure_pools__int_pool_id__measure_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stand-in/load": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Play a mix on a volume from now on, or nothing any longer; what that makes drives do is recorded. */
+        put: operations["loads_set_load_stand_in_load_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compare/measured": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Run layouts against one another on the very same simulated drives, each whole, with a drive gone, and while that one
+         * @description is filled anew.
+         */
+        post: operations["loads_measured_compare_measured_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sheets/build-pool": {
         parameters: {
             query?: never;
@@ -9085,6 +9173,395 @@ export interface components {
         RefuseBody: {
             /** On */
             on: boolean;
+        };
+        /** MixesOut */
+        MixesOut: {
+            /** Mixes */
+            mixes: components["schemas"]["MixOut"][];
+            /** Beside */
+            beside: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * MixOut
+         * @description A mix of requests.
+         */
+        MixOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** About */
+            about: string;
+            /** At Once */
+            at_once: number;
+            /** Reads */
+            reads: number;
+            /** Parts */
+            parts: components["schemas"]["MixPartOut"][];
+        };
+        /** MixPartOut */
+        MixPartOut: {
+            /** Share */
+            share: number;
+            /** Writes */
+            writes: boolean;
+            /** Size */
+            size: number;
+            /** Along */
+            along: boolean;
+        };
+        /** SpeedsOut */
+        SpeedsOut: {
+            /** Plays */
+            plays: components["schemas"]["PlayOut"][];
+            /** At */
+            at: string | null;
+            found: components["schemas"]["MeasuredOut"] | null;
+            /** Why None */
+            why_none: string | null;
+        };
+        /** DriveMeasuredOut */
+        DriveMeasuredOut: {
+            /** Slot */
+            slot: number;
+            /** Operations */
+            operations: number;
+            /** Throughput */
+            throughput: number;
+            /** Busy */
+            busy: number;
+            /** For Job */
+            for_job: number;
+        };
+        /** EstimateOut */
+        EstimateOut: {
+            /** Operations */
+            operations: number;
+            /** Throughput */
+            throughput: number;
+        };
+        /** JobBesideOut */
+        JobBesideOut: {
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Pace */
+            pace: string;
+            users_alone: components["schemas"]["PlayedRatesOut"];
+            users: components["schemas"]["PlayedRatesOut"];
+            /** Job Alone */
+            job_alone: number;
+            /** Job */
+            job: number;
+            /** Costs Users */
+            costs_users: number;
+            /** Costs Job */
+            costs_job: number;
+        };
+        /** LinkMeasuredOut */
+        LinkMeasuredOut: {
+            /** Shelf */
+            shelf: string;
+            /** Throughput */
+            throughput: number;
+            /** Carries */
+            carries: number;
+        };
+        /** MeasuredOut */
+        MeasuredOut: {
+            /** Volumes */
+            volumes: components["schemas"]["VolumeMeasuredOut"][];
+            whole: components["schemas"]["PlayedRatesOut"];
+            estimate: components["schemas"]["EstimateOut"];
+            /** Drives */
+            drives: components["schemas"]["DriveMeasuredOut"][];
+            /** Links */
+            links: components["schemas"]["LinkMeasuredOut"][];
+            beside: components["schemas"]["JobBesideOut"] | null;
+        };
+        /** PlayOut */
+        PlayOut: {
+            /** Volume Id */
+            volume_id: number;
+            /** Volume */
+            volume: string;
+            /** Mix */
+            mix: string;
+            /** At Once */
+            at_once: number;
+            /** Wanted */
+            wanted: number | null;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+        };
+        /**
+         * PlayedRatesOut
+         * @description Requests and bytes a second; seconds.
+         */
+        PlayedRatesOut: {
+            /** Operations */
+            operations: number;
+            /** Throughput */
+            throughput: number;
+            /** Median */
+            median: number | null;
+            /** Slow */
+            slow: number | null;
+        };
+        /** VolumeMeasuredOut */
+        VolumeMeasuredOut: {
+            /** Volume Id */
+            volume_id: number;
+            /** Name */
+            name: string;
+            /** Mix */
+            mix: string;
+            /** At Once */
+            at_once: number;
+            /** Wanted */
+            wanted: number | null;
+            rates: components["schemas"]["PlayedRatesOut"];
+            estimate: components["schemas"]["EstimateOut"];
+        };
+        /** MeasureBody */
+        MeasureBody: {
+            /** Volume Id */
+            volume_id: number;
+            /** Mix */
+            mix: string;
+            /**
+             * At Once
+             * @default null
+             */
+            at_once?: number | null;
+            /**
+             * Beside
+             * @default null
+             */
+            beside?: string | null;
+            /**
+             * Pace
+             * @default gentle
+             */
+            pace?: string;
+        };
+        /** PlayBody */
+        PlayBody: {
+            /** Volume Id */
+            volume_id: number;
+            /** Mix */
+            mix: string;
+            /**
+             * At Once
+             * @default null
+             */
+            at_once?: number | null;
+            /**
+             * Wanted
+             * @default null
+             */
+            wanted?: number | null;
+        };
+        /** MeasuredCompareOut */
+        MeasuredCompareOut: {
+            mix: components["schemas"]["MixOut"];
+            /** Layouts */
+            layouts: components["schemas"]["LayoutMeasuredOut"][];
+        };
+        /** LayoutMeasuredOut */
+        LayoutMeasuredOut: {
+            /** Key */
+            key: string;
+            /** Name */
+            name: string;
+            /** Description */
+            description: string;
+            whole: components["schemas"]["PlayedRatesOut"];
+            estimate: components["schemas"]["EstimateOut"];
+            /** Busiest */
+            busiest: number;
+            degraded: components["schemas"]["PlayedRatesOut"] | null;
+            /** Rebuild Hours */
+            rebuild_hours: number | null;
+            /** Rebuild Estimate */
+            rebuild_estimate: number | null;
+            rebuilding: components["schemas"]["PlayedRatesOut"] | null;
+        };
+        /** MeasuredCompareBody */
+        MeasuredCompareBody: {
+            /**
+             * Drive Ids
+             * @default null
+             */
+            drive_ids?: number[] | null;
+            /**
+             * Shorthand
+             * @default null
+             */
+            shorthand?: string | null;
+            /**
+             * As Listed
+             * @default false
+             */
+            as_listed?: boolean;
+            /**
+             * File System
+             * @default ext4
+             */
+            file_system?: string;
+            /**
+             * Reserved Share
+             * @default null
+             */
+            reserved_share?: number | null;
+            /**
+             * Afr
+             * @default null
+             */
+            afr?: number | null;
+            /**
+             * Uber
+             * @default null
+             */
+            uber?: number | null;
+            /**
+             * Rate
+             * @default
+             */
+            rate?: string;
+            /**
+             * Ops
+             * @default null
+             */
+            ops?: number | null;
+            /**
+             * Replace Hours
+             * @default 24
+             */
+            replace_hours?: number;
+            /**
+             * User Share
+             * @default null
+             */
+            user_share?: number | null;
+            /**
+             * User Writes
+             * @default null
+             */
+            user_writes?: number | null;
+            /**
+             * Whole Stripes
+             * @default 0
+             */
+            whole_stripes?: number;
+            /**
+             * Price
+             * @default null
+             */
+            price?: number | null;
+            /**
+             * Tariff
+             * @default null
+             */
+            tariff?: number | null;
+            /**
+             * Network
+             * @default
+             */
+            network?: string;
+            /**
+             * Backup Where
+             * @default
+             */
+            backup_where?: string;
+            /**
+             * Backup Age Hours
+             * @default 24
+             */
+            backup_age_hours?: number;
+            /**
+             * Backup Link
+             * @default
+             */
+            backup_link?: string;
+            /**
+             * Need
+             * @default
+             */
+            need?: string;
+            /**
+             * Survive
+             * @default 0
+             */
+            survive?: number;
+            /**
+             * Survive Shelves
+             * @default 0
+             */
+            survive_shelves?: number;
+            /**
+             * Survive Hosts
+             * @default 0
+             */
+            survive_hosts?: number;
+            /**
+             * Spares
+             * @default null
+             */
+            spares?: number | null;
+            /**
+             * Spares For
+             * @default pool
+             */
+            spares_for?: string;
+            /**
+             * Workload
+             * @default general
+             */
+            workload?: string;
+            /**
+             * Rebuild Limit
+             * @default null
+             */
+            rebuild_limit?: number | null;
+            /**
+             * Widest
+             * @default null
+             */
+            widest?: number | null;
+            /**
+             * Budget
+             * @default null
+             */
+            budget?: number | null;
+            /**
+             * Bays Free
+             * @default 0
+             */
+            bays_free?: number;
+            /**
+             * Mix Kinds
+             * @default false
+             */
+            mix_kinds?: boolean;
+            /**
+             * Larger Later
+             * @default false
+             */
+            larger_later?: boolean;
+            /** Keys */
+            keys?: string[];
+            /**
+             * Mix
+             * @default
+             */
+            mix?: string;
         };
         /**
          * BuildPoolBody
@@ -16258,6 +16735,182 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MailboxOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    loads_mixes_mixes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MixesOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    loads_speed_pools__int_pool_id__speed_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpeedsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    loads_measure_pools__int_pool_id__measure_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MeasureBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    loads_set_load_stand_in_load_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlayBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpeedsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    loads_measured_compare_measured_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MeasuredCompareBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeasuredCompareOut"];
                 };
             };
             400: components["responses"]["BadInput"];

@@ -4,7 +4,7 @@ import { useElementSize } from "@mantine/hooks";
 import { useState } from "react";
 import { type Schema, server } from "../api/client";
 import { Trouble } from "./parts";
-import { formatCount, formatSize, formatWhen, type UnitSystem, useUnits } from "./units";
+import { formatCount, formatResponse, formatSize, formatWhen, type UnitSystem, useUnits } from "./units";
 
 const SPANS = [
   { value: "1", label: "the last hour" },
@@ -22,12 +22,14 @@ export function History({
   of,
   named,
   begin = "24",
+  title = "Over time",
 }: {
   series: string[];
   of: number;
   named: string;
   /** The span that is shown first, in hours. */
   begin?: string;
+  title?: string;
 }) {
   const [hours, setHours] = useState(begin);
   const query = (one: string) => ({ params: { query: { series: one, of, hours: Number(hours) } } });
@@ -41,7 +43,7 @@ export function History({
   return (
     <div>
       <div style={{ display: "flex", gap: "0.5rem 1rem", alignItems: "center", flexWrap: "wrap" }}>
-        <h3 style={{ margin: 0, fontSize: "1rem" }}>Over time</h3>
+        <h3 style={{ margin: 0, fontSize: "1rem" }}>{title}</h3>
         <Select
           aria-label="Span of time"
           size="xs"
@@ -232,6 +234,9 @@ function stretches(t: Told): Schema["PointOut"][][] {
 
 function value(number: number, unit: string, system: UnitSystem): string {
   if (unit === "bytes") return formatSize(number, system);
+  if (unit === "bytes a second") return `${formatSize(number, system)}/s`;
+  if (unit === "a second") return `${formatCount(number)}/s`;
+  if (unit === "µs") return formatResponse(number / 1e6);
   if (unit === "hours") return `${formatCount(Math.round(number))} h`;
   return unit === "count" ? formatCount(number) : `${formatCount(number)} ${unit}`;
 }

@@ -74,6 +74,15 @@ export function formatCount(count: number): string {
   return Math.round(count).toLocaleString("en").replaceAll(",", "\u202f");
 }
 
+/** How long an answer takes, given in seconds. */
+export function formatResponse(seconds: number | null): string {
+  if (seconds === null) return "–";
+  if (seconds >= 10) return `${Math.round(seconds)} s`;
+  if (seconds >= 1) return `${seconds.toFixed(1)} s`;
+  const thousandths = seconds * 1000;
+  return `${thousandths >= 10 ? Math.round(thousandths) : thousandths.toPrecision(2)} ms`;
+}
+
 export function formatMoney(value: number, currency: string | null | undefined): string {
   const text = value.toLocaleString("en", { minimumFractionDigits: 2, maximumFractionDigits: 2 });
   return `${text.replaceAll(",", "\u202f")}${currency ? ` ${currency}` : ""}`;

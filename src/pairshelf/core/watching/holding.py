@@ -4,7 +4,7 @@ its drives with all redundancy (rules: thin volumes and snapshots)."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.protections import Protection
@@ -36,6 +36,14 @@ class VolumeHolds:
     kept_by_rule: bool = False
     #: A copy that nobody sees yet: of a volume that is being moved here.
     unseen: bool = False
+    #: Bytes that files can take; and of that, what they take, 0 to 1. Kept, as they are asked for often.
+    for_files: int = field(init=False, compare=False, repr=False)
+    share: float = field(init=False, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        room = max(0, self.size - self.overhead)
+        object.__setattr__(self, "for_files", room)
+        object.__setattr__(self, "share", min(1.0, self.files / room) if room else 1.0)
 
     @property
     def told_of(self) -> bool:
@@ -43,19 +51,9 @@ class VolumeHolds:
         return not self.kept_by_rule and not self.unseen
 
     @property
-    def for_files(self) -> int:
-        """Bytes that files can take."""
-        return max(0, self.size - self.overhead)
-
-    @property
     def reserve(self) -> int:
         """Bytes of that which only its administrator may fill."""
         return int(self.for_files * self.reserved_share)
-
-    @property
-    def share(self) -> float:
-        """Of its room for files, what they take, 0 to 1."""
-        return min(1.0, self.files / self.for_files) if self.for_files else 1.0
 
 
 def stays(files: int, end: int, protection: Protection | None) -> int:
@@ -109,6 +107,14 @@ def holding(capacity_extents: int, volumes: Sequence[VolumeHolds]) -> Holding:
     thin = False
     for v in volumes:
         given, reclaimable, thin = given + v.taken, reclaimable + v.reclaimable, thin or v.thin
+        if v.times == 1.0:
+            files, in_bins, committed, reserve = (
+                files + v.files,
+                in_bins + v.in_bins,
+                committed + v.size,
+                reserve + v.reserve,
+            )
+            continue
         # In a spread pool as its drives bear it.
         files, in_bins = files + round(v.files * v.times), in_bins + round(v.in_bins * v.times)
         committed, reserve = committed + round(v.size * v.times), reserve + round(v.reserve * v.times)

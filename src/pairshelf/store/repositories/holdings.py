@@ -57,14 +57,10 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
     stripes = dict(ask(placed.where(of_pools(VolumeStripes.pool_id))).all())
     kept = col(SampleFile.deleted_at).is_(None)
     in_bins = func.coalesce(func.sum(SampleFile.extents).filter(~kept), 0)
-    files = {
-        volume: (int(taken), int(binned))
-        for volume, taken, binned in ask(
-            select(SampleFile.volume_id, func.sum(SampleFile.extents), in_bins)
-            .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
-            .where(of_pools(VolumeRow.pool_id)).group_by(col(SampleFile.volume_id))
-        ).all()
-    }  # fmt: skip
+    filed = select(SampleFile.volume_id, func.sum(SampleFile.extents), in_bins).group_by(col(SampleFile.volume_id))
+    if pool_ids is not None:
+        filed = filed.join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id).where(of_pools(VolumeRow.pool_id))
+    files = {volume: (int(taken), int(binned)) for volume, taken, binned in ask(filed).all()}
     stands = stands_to(session, of_pools(VolumeRow.pool_id))
     ruled = set(session.exec(select(KeepRule.volume_id)))
     divided = set(session.exec(select(PartitionPlan.pool_id).where(col(PartitionPlan.pool_id).is_not(None))))

@@ -11,6 +11,7 @@ import { Size, useUnits } from "../../shared/units";
 import { Buy } from "./Buy";
 import { Chosen } from "./Chosen";
 import { LayoutTable, MOST_PINS } from "./LayoutTable";
+import { Measured } from "./Measured";
 import { FIELDS, Needs } from "./Needs";
 import { Pinned } from "./Pinned";
 import { SavedBanner, SavedList, SaveThis } from "./Saved";
@@ -188,6 +189,7 @@ function Answer({ q, body, found }: { q: Question; body: Body; found: Schema["Co
       <Table found={found} body={body} pick={layout.key} pins={pins} onPick={pick} onPin={pin} />
       <Beside found={later} body={laterBody} pins={pins} beside={q.get("beside")} picked={shown} put={put} />
       <Chosen key={shown.key} layout={shown} body={laterBody} />
+      <Measured body={laterBody} keys={[shown.key, ...pins.split(",").filter(Boolean)]} found={later} />
       <WideNarrow considered={later.considered} pick={shown.key} onPick={pick} />
       <RuledOut found={later} />
     </>

@@ -20,6 +20,7 @@ import { Proofs } from "./Proofs";
 import { Replace } from "./Replace";
 import { Room } from "./Room";
 import { Schedules } from "./Schedules";
+import { Speed } from "./Speed";
 import { Spares, Surface } from "./StandingBy";
 import { Volume } from "./Volume";
 
@@ -118,6 +119,7 @@ function Shown({ pool }: { pool: PoolData }) {
             <Volume key={volume.id} volume={volume} closed={pool.why_closed} />
           ))}
           {pool.unallocated === null ? <MakeVolumes pool={pool} /> : <Divided pool={pool} />}
+          {pool.unallocated === null && <Speed pool={pool} />}
           <Backups pool={pool} />
           <div className="side-by-side">
             <Check pool={pool} />

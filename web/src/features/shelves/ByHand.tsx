@@ -6,6 +6,7 @@ import { Link } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
 import { download } from "../../shared/download";
 import { useAsking } from "../../shared/form";
+import { History } from "../../shared/History";
 import { useMay, useMayDo } from "../../shared/me";
 import { Act, Trouble } from "../../shared/parts";
 import { useDrawUp } from "../../shared/SheetForm";
@@ -123,6 +124,7 @@ export function ShelfActs({
     onSettled: () => client.invalidateQueries(),
   });
   const [open, setOpen] = useState(false);
+  const [looking, setLooking] = useState(false);
   const { form, sending, submit, unplaced } = useAsking({
     initialValues: { drives: "" },
     send: (body) =>
@@ -183,6 +185,7 @@ export function ShelfActs({
             >
               May it be switched off?
             </Menu.Item>
+            <Menu.Item onClick={() => setLooking(true)}>What its drives did, over time</Menu.Item>
             {mayPack.may && (
               <Menu.Item
                 disabled={power.isPending}
@@ -232,6 +235,43 @@ export function ShelfActs({
         </button>
       )}
       <Trouble error={remove.error} />
+      <Modal
+        opened={looking}
+        onClose={() => setLooking(false)}
+        title={`${shelf.name}${shelf.host ? ` and its host ${shelf.host}` : ""}, over time`}
+        size="xl"
+      >
+        <Stack gap="lg">
+          <History
+            series={["link-drives"]}
+            of={shelf.id}
+            named={`Shelf ${shelf.name}`}
+            title={`Drives of ${shelf.name} that answer`}
+          />
+          <History
+            series={["link-throughput"]}
+            of={shelf.id}
+            named={`Link of ${shelf.name}`}
+            title={`Moved over the link of ${shelf.name}, while loads are played`}
+          />
+          {shelf.host_id !== null && (
+            <>
+              <History
+                series={["host-drives"]}
+                of={shelf.host_id}
+                named={`Host ${shelf.host}`}
+                title={`Drives of ${shelf.host} that answer`}
+              />
+              <History
+                series={["host-throughput"]}
+                of={shelf.host_id}
+                named={`Host ${shelf.host}`}
+                title={`Moved by ${shelf.host}, while loads are played`}
+              />
+            </>
+          )}
+        </Stack>
+      </Modal>
       <Modal opened={open} onClose={() => setOpen(false)} title={`Drives in ${shelf.name}`} size="lg">
         <form onSubmit={submit} autoComplete="off">
           <Stack gap="sm">

@@ -1,0 +1,61 @@
+"""The process that keeps watch: what matters is recorded and told, apart from the jobs and after them."""
+
+from __future__ import annotations
+
+import os
+import signal
+import threading
+from collections.abc import Callable, Sequence
+
+import structlog
+
+from pairshelf.engine import passing
+from pairshelf.engine.history import Watch
+from pairshelf.engine.own_log import quiet_log
+from pairshelf.store.database import engine
+
+_WATCH_EVERY = 1.0
+_PASSING_EVERY = 1.0
+#: So much later than jobs its work comes to a processor that both want (``nice``).
+_AFTER_JOBS = 5
+_logger = structlog.get_logger()
+
+
+def keep_watch(stopping: threading.Event) -> None:
+    """Record every ten seconds what matters, and hold it against its thresholds."""
+    kept = Watch()
+    while not stopping.wait(_WATCH_EVERY):
+        try:
+            kept.look()
+        except Exception as error:
+            _logger.warning("history", error=f"{type(error).__name__}: {error}".split("\n")[0])
+
+
+def let_time_pass(stopping: threading.Event) -> None:
+    """Go on letting days pass for the simulated devices, where somebody has asked for that."""
+    kept = Watch()
+    while not stopping.wait(_PASSING_EVERY):
+        try:
+            while not stopping.is_set() and passing.stride(kept):
+                pass
+        except Exception as error:
+            _logger.warning("passing", error=f"{type(error).__name__}: {error}".split("\n")[0])
+
+
+def main(besides: Sequence[Callable[[threading.Event], None]] = ()) -> None:
+    """Run until told to stop, with what else is kept ``besides``, each in a thread of its own."""
+    quiet_log()
+    os.nice(_AFTER_JOBS)
+    stopping = threading.Event()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda _number, _frame: stopping.set())
+    threads = [
+        threading.Thread(target=one, args=(stopping,), name=one.__name__, daemon=True)
+        for one in (keep_watch, let_time_pass, *besides)
+    ]
+    for thread in threads:
+        thread.start()
+    stopping.wait()
+    for thread in threads:
+        thread.join(timeout=3)
+    engine().dispose()
