@@ -99,6 +99,10 @@ def test_what_fills_up_leads_to_making_the_pool_larger(lab: Person) -> None:
     carry_all()
     for volume in lab.get("/api/pools/1").get_json()["volumes"]:
         carry(fill(1, 0.97, volume["id"]))
+    # What finds no room any longer waits for it, and says so; somebody may end it.
+    for job in lab.get("/api/jobs").get_json()["jobs"]:
+        assert job["state"] == "held" and "cold is full; what is written waits" in job["why_held"]
+        assert lab.post(f"/api/jobs/{job['id']}/end").get_json()["jobs"][0]["state"] == "failed"
     (matter,) = said()
     assert (matter["act"], matter["link"], matter["gravity"]) == ("Make it larger", "/pools/1/grow", 1)
     new = shelf(1, size=200 * GIB, name="N")
@@ -111,7 +115,7 @@ def test_what_fills_up_leads_to_making_the_pool_larger(lab: Person) -> None:
     approve(lab, sheet)
     # The volumes have room again, at the cost of the thin one beside them.
     (matter,) = said()
-    assert "full: its thin volumes take no more writes" in str(matter["sentence"])
+    assert "is full. What needs new room in its thin volumes has to wait" in str(matter["sentence"])
 
 
 def test_drives_that_cannot_be_had_are_named_with_the_reason(lab: Person) -> None:

@@ -56,10 +56,18 @@ def test_under_thin_volumes_the_pool_fills_whatever_their_files_take() -> None:
     assert told(replace(POOL, gaps=((0, int(POOL.capacity * 0.25)),)), thin) is None
     low = replace(POOL, gaps=((0, int(POOL.capacity * 0.15)),))
     found = told(low, thin)
-    assert found is not None and found.act == "grow" and "no more writes" in found.sentence
+    assert found is not None and found.act == "grow" and "has to wait" in found.sentence
     assert found.share == pytest.approx(written_share(low)) and "85 % full" in found.sentence
     full = told(FULL, thin)
-    assert full is not None and full.sentence == "Pool p is full: its thin volumes take no more writes."
+    assert (
+        full is not None
+        and full.sentence == "Pool p is full. What needs new room in its thin volumes has to wait; nothing is lost."
+    )
+    (held,) = filling([FULL], [thin], waiting={FULL.id: ["v", "w"]})
+    assert held.sentence.startswith("Pool p is full. What is written to v and w waits, and goes on by itself")
+    # A write that waits is told of even where a little room is left.
+    (held,) = filling([low], [thin], waiting={low.id: ["v"]})
+    assert "What is written to v waits" in held.sentence
     # Of volumes that have all their room, what the pool has given away says nothing.
     assert told(low, volume(0.01)) is None
 

@@ -78,6 +78,8 @@ class JobOut(BaseModel):
     asked_by: str
     created_at: dt.datetime
     finished_at: dt.datetime | None
+    #: Whether a person may end it unfinished.
+    may_end: bool
 
 
 class JobsOut(BaseModel):
@@ -135,7 +137,7 @@ def _out(row: JobRow, pool: str, volume: str | None, speed: int, slowing: float)
             **{k: v for k, v in report.items() if k in ReportOut.model_fields},
         ),
         error=row.error, outcome=outcome(row, pool) if done else None, asked_by=row.asked_by,
-        created_at=row.created_at, finished_at=row.finished_at,
+        created_at=row.created_at, finished_at=row.finished_at, may_end=JOBS[row.kind].may_end,
     )  # fmt: skip
 
 
@@ -193,6 +195,16 @@ def resume(path: JobPath) -> Any:
         row = _locked(session, path.job_id)
         pacing.resume(session, row)
         return _changed(session, row, "resumed")
+
+
+@api.post("/jobs/<int:job_id>/end", responses={200: JobsOut})
+@needs(Act.RUN_JOBS)
+def end(path: JobPath) -> Any:
+    """End a job unfinished; what it has done stays."""
+    with transaction() as session:
+        row = _locked(session, path.job_id)
+        pacing.end(row, signed_in().name)
+        return _changed(session, row, "ended before it was done")
 
 
 @api.put("/jobs/<int:job_id>/pace", responses={200: JobsOut})

@@ -6,15 +6,16 @@ import datetime as dt
 from typing import Any
 
 from flask_openapi3 import APIBlueprint
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 from sqlmodel import select
 
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
+from pairshelf.api.queries import Query
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.watching.trouble import Concerned
 from pairshelf.engine.pools import devices
-from pairshelf.services.trouble import light, pool_trouble
+from pairshelf.services.trouble import light, pool_trouble, trouble_about
 from pairshelf.store.database import among, transaction
 from pairshelf.store.tables import JobRow
 
@@ -106,6 +107,62 @@ def trouble(path: TroublePath) -> Any:
         drives=[out(d) for d in found.drives] if found else [], keep_in=[out(d) for d in found.keep_in] if found else [],
         must=found.must.words if found else "", must_why=found.must.why if found else "", link=found.must.link if found else None,
         blocked=[BlockedOut(act=b.act, why=b.why) for b in found.blocked] if found else [],
+    )  # fmt: skip
+
+
+class AlsoOut(BaseModel):
+    words: str
+    link: str
+
+
+class AboutOut(BaseModel):
+    """One trouble that is not of a pool's drives."""
+
+    #: It is over: there is nothing below but what happened.
+    over: bool
+    #: now, soon or sometime.
+    gravity: str
+    sentence: str
+    still: str
+    must: str
+    must_why: str
+    link: str | None
+    also: list[AlsoOut]
+    blocked: list[BlockedOut]
+    happened: list[HappenedOut]
+    drive: ConcernedOut | None
+    shelf: int | None
+    jobs: list[JobOut]
+
+
+class AboutQuery(Query):
+    key: str = Field(min_length=1, max_length=300)
+
+
+@api.get("/trouble/about", responses={200: AboutOut})
+@needs(Act.LOOK)
+def about(query: AboutQuery) -> Any:
+    """One trouble by what it is known by: what still holds, the one right act, and what must not be done now."""
+    lit = devices().lit()
+    with transaction() as session:
+        told = trouble_about(session, query.key)
+        jobs = jobs_out(session, select(JobRow).where(among(JobRow.id, told.jobs))) if told.jobs else []
+    happened = [HappenedOut(at=at, sentence=said) for at, said in told.happened]
+    matter, guide = told.matter, told.guide
+    if matter is None or guide is None:
+        return AboutOut(
+            over=True, gravity="", sentence="", still="", must="", must_why="", link=None, also=[], blocked=[], happened=happened,
+            drive=None, shelf=None, jobs=[],
+        )  # fmt: skip
+    drive = None
+    if told.drive is not None:
+        number, serial, place, _, word = told.drive
+        drive = ConcernedOut(slot=0, drive_id=number, serial=serial, place=place, word=word, lit=serial in lit)
+    return AboutOut(
+        over=False, gravity=matter.gravity.name.lower(), sentence=matter.sentence, still=guide.still, must=told.act,
+        must_why=guide.why, link=told.link or None, also=[AlsoOut(words=w, link=to) for w, to in told.also],
+        blocked=[BlockedOut(act=b.act, why=b.why) for b in guide.blocked], happened=happened, drive=drive,
+        shelf=told.drive[3] if told.drive is not None else None, jobs=jobs,
     )  # fmt: skip
 
 

@@ -143,3 +143,4 @@ class NoRoom(NotPossible):
         self, message: str, *, needed: int, left: int, code: str | None = None, field: str | None = "size"
     ) -> None:
         super().__init__(message, code=code, field=field, needed=needed, left=left)
+        self.left = left

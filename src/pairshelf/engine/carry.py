@@ -81,9 +81,9 @@ def carry(job_id: int, *, stop: Callable[[], bool] = lambda: False) -> None:
             _wait(waits, job_id, stop)
 
 
-def _step(job_id: int, world: Devices) -> float | None:
-    """One step; the seconds to wait before the next, or None when there is none."""
-    whole = True
+def _step(job_id: int, world: Devices, *, most: int = _MOST) -> float | None:
+    """One step, of no more than so many extents; the seconds to wait before the next, or None when there is none."""
+    whole, users_work, name = True, False, ""
     try:
         with transaction() as session:
             found = session.exec(select(JobRow.to_pool_id, JobRow.pool_id).where(JobRow.id == job_id)).first()
@@ -95,11 +95,12 @@ def _step(job_id: int, world: Devices) -> float | None:
             for number in sorted(n for n in found if n is not None):  # In one order, as everybody holds pools.
                 lock_until_commit(session, Lock.POOL, number)
             pool = open_pool(session, pool_id)
-            whole = pool.whole
+            whole, name = pool.whole, pool.row.name
             job = session.get(JobRow, job_id, with_for_update=True)
             assert job is not None
             if job.state not in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
                 return None
+            users_work = JOBS[job.kind].users_work
             if _later(session, job):
                 job.state, job.why_held = JobState.HELD, "others go first: its turn comes as their drives are done"
                 return None
@@ -109,16 +110,24 @@ def _step(job_id: int, world: Devices) -> float | None:
                 return 4 * _STEP
             speed = simulated_speed(session)
             slowed = slowing(job, paces_under_way(session, [pool_id]))
-            work = Work(session, job, pool, world, _size_of_step(job, speed, slowed))
+            work = Work(session, job, pool, world, min(most, _size_of_step(job, speed, slowed)))
             return _do(work, speed, slowed)
     except DeviceError as error:
         _logger.warning("device", serial=error.serial, presence=error.presence.value)
         observe(world)
         return _STEP
     except PairShelfError as error:
-        if isinstance(error, NoRoom) and error.code == "pool-full" and not whole:
-            _hold(job_id, "there is no room while a drive is away; it goes on when it is back or replaced")
-            return 8 * _STEP
+        if isinstance(error, NoRoom) and error.code == "pool-full":
+            if users_work and 0 < error.left < most:
+                # What room there is, is used first.
+                return _step(job_id, world, most=error.left)
+            if users_work:
+                # Somebody else may need the worker to make room: it is asked again when dropped jobs are seen to.
+                _hold(job_id, f"pool {name} is full; what is written waits, and goes on by itself when there is room")
+                return None
+            if not whole:
+                _hold(job_id, "there is no room while a drive is away; it goes on when it is back or replaced")
+                return 8 * _STEP
         _give_up(job_id, error.message)
         return None
     except (OSError, OperationalError) as error:

@@ -1,4 +1,4 @@
-"""A pool's trouble with its shelf as it stands, and the lamps of drives."""
+"""A pool's trouble with its shelf as it stands, every other trouble by what it is known by, and the lamps of drives."""
 
 from __future__ import annotations
 
@@ -8,11 +8,14 @@ from dataclasses import dataclass
 from sqlmodel import Session, col, select
 
 from pairshelf.core.errors import NotFound
+from pairshelf.core.policies.attention import Matter
+from pairshelf.core.watching.guides import GUIDES, Guide
 from pairshelf.core.watching.trouble import Trouble, trouble_of
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices
+from pairshelf.services.attending import attend
 from pairshelf.store.database import tell
-from pairshelf.store.repositories.drives_and_pools import load_pools
+from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import DriveRow, JobRow, LogRow, PoolPlace, PoolRow
 
 #: Acts of the logbook that say what happened to a pool or a drive.
@@ -71,3 +74,61 @@ def light(session: Session, drive_id: int, who: str, *, on: bool) -> None:
     devices().light(row.serial, on=on)
     log(session, who, "lamp", row.serial, f"The lamp of drive {row.serial} is {'lit' if on else 'out'}.")
     tell(session, "drive")
+
+
+# -- any other trouble ---------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class About:
+    """All that is to be said of one trouble. ``matter`` None: it is over."""
+
+    matter: Matter | None
+    guide: Guide | None
+    #: The one right act, and where it is done; nowhere, if it is done by hand.
+    act: str
+    link: str
+    also: list[tuple[str, str]]
+    happened: list[tuple[dt.datetime, str]]
+    #: The drive it is about: number, serial, where it stands, shelf; and what it is called as it is.
+    drive: tuple[int, str, str, int | None, str] | None
+    #: The job that sees to it, if one does.
+    jobs: list[int]
+
+
+def trouble_about(session: Session, key: str) -> About:
+    """The trouble known by a key, as it stands now. What is over is over: a page that was opened a while ago says so."""
+    matter = next((m for m in attend(session).matters if m.key == key and m.sort), None)
+    if matter is None:
+        return About(None, None, "", "", [], _lines(session, [key]), None, [])
+    guide = GUIDES[matter.sort]
+    base = f"/pools/{matter.pool}" if matter.pool is not None else ""
+    also = [(words, base + to if to != "/disposal" else f"/disposal?drives={matter.drive}") for words, to in guide.also]
+    about, drive, jobs = [], None, list[int]()
+    if matter.pool is not None:
+        about.append(session.get_one(PoolRow, matter.pool).name)
+        jobs = [i or 0 for i in session.exec(
+            select(JobRow.id).where(JobRow.pool_id == matter.pool, col(JobRow.state).not_in(("done", "failed")))
+        )]  # fmt: skip
+    if matter.drive is not None:
+        (seen,) = load_drives(session, [matter.drive])
+        about.append(seen.serial)
+        row = session.get_one(DriveRow, matter.drive)
+        drive = (
+            matter.drive,
+            seen.serial,
+            seen.place,
+            row.shelf_id,
+            matter.sort if row.condition == "good" else row.condition,
+        )
+    return About(matter, guide, matter.act or guide.act, matter.link, also, _lines(session, about), drive, jobs)
+
+
+def _lines(session: Session, about: list[str]) -> list[tuple[dt.datetime, str]]:
+    lines = session.exec(
+        select(LogRow.at, LogRow.sentence)
+        .where(col(LogRow.about).in_(about))
+        .order_by(col(LogRow.id).desc())
+        .limit(_LINES)
+    )
+    return [(at, said) for at, said in lines]

@@ -29,7 +29,18 @@ from pairshelf.store.repositories.books import load_volumes
 from pairshelf.store.repositories.drives_and_pools import load_pools
 from pairshelf.store.repositories.history import Point, bytes_of_all, load_points
 from pairshelf.store.repositories.holdings import PoolHolds, load_holdings, load_watched
-from pairshelf.store.tables import DriveRow, Host, JobRow, OutlookRow, PoolRow, Shelf, Threshold, VolumeRow, now
+from pairshelf.store.tables import (
+    DriveRow,
+    Host,
+    JobRow,
+    JobState,
+    OutlookRow,
+    PoolRow,
+    Shelf,
+    Threshold,
+    VolumeRow,
+    now,
+)
 
 #: What was worked out for earlier answers of this process, by the database that it is of.
 _seen: WeakKeyDictionary[Engine, Seen] = WeakKeyDictionary()
@@ -48,7 +59,19 @@ def what_fills(session: Session, held: list[PoolHolds], watched: Watched) -> lis
     ids = [p.id for p in held if any(_levels(p, watched))]
     if not ids:
         return []
-    return filling(load_pools(session, ids), load_volumes(session, ids, only=True), watched)
+    return filling(load_pools(session, ids), load_volumes(session, ids, only=True), watched, _waiting(session, ids))
+
+
+def _waiting(session: Session, ids: Collection[int]) -> dict[int, list[str]]:
+    """Volumes of these pools that something is written to, and has to wait, by pool."""
+    held = (
+        select(JobRow.pool_id, VolumeRow.name).join(VolumeRow, col(VolumeRow.id) == JobRow.volume_id)
+        .where(JobRow.kind == "fill", JobRow.state == JobState.HELD, among(JobRow.pool_id, ids)).order_by(VolumeRow.name)
+    )  # fmt: skip
+    found: dict[int, list[str]] = {}
+    for pool, volume in session.exec(held):
+        found.setdefault(pool or 0, []).append(volume)
+    return found
 
 
 def _levels(pool: PoolHolds, watched: Watched) -> list[Level]:

@@ -20,6 +20,7 @@ export const ACCESS = [
 ] as const satisfies readonly Path[];
 
 const POOL = [
+  "/api/trouble/about",
   "/api/trouble/{pool_id}",
   "/api/pools/{pool_id}",
   "/api/pools/{pool_id}/replacements",

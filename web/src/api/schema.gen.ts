@@ -1292,6 +1292,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a job unfinished; what it has done stays. */
+        post: operations["jobs_end_jobs__int_job_id__end_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/pace": {
         parameters: {
             query?: never;
@@ -2279,6 +2296,23 @@ export interface paths {
         };
         /** What is wrong with a pool's drives, for somebody in front of the shelf. */
         get: operations["trouble_trouble_trouble__int_pool_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trouble/about": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One trouble by what it is known by: what still holds, the one right act, and what must not be done now. */
+        get: operations["trouble_about_trouble_about_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6468,6 +6502,8 @@ export interface components {
             created_at: string;
             /** Finished At */
             finished_at: string | null;
+            /** May End */
+            may_end: boolean;
         };
         /** MismatchOut */
         MismatchOut: {
@@ -8760,6 +8796,44 @@ export interface components {
             at: string;
             /** Sentence */
             sentence: string;
+        };
+        /**
+         * AboutOut
+         * @description One trouble that is not of a pool's drives.
+         */
+        AboutOut: {
+            /** Over */
+            over: boolean;
+            /** Gravity */
+            gravity: string;
+            /** Sentence */
+            sentence: string;
+            /** Still */
+            still: string;
+            /** Must */
+            must: string;
+            /** Must Why */
+            must_why: string;
+            /** Link */
+            link: string | null;
+            /** Also */
+            also: components["schemas"]["AlsoOut"][];
+            /** Blocked */
+            blocked: components["schemas"]["BlockedOut"][];
+            /** Happened */
+            happened: components["schemas"]["HappenedOut"][];
+            drive: components["schemas"]["ConcernedOut"] | null;
+            /** Shelf */
+            shelf: number | null;
+            /** Jobs */
+            jobs: components["schemas"]["JobOut"][];
+        };
+        /** AlsoOut */
+        AlsoOut: {
+            /** Words */
+            words: string;
+            /** Link */
+            link: string;
         };
         /** LampOut */
         LampOut: {
@@ -13813,6 +13887,40 @@ export interface operations {
             503: components["responses"]["NotNow"];
         };
     };
+    jobs_end_jobs__int_job_id__end_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobsOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
     jobs_pace_jobs__int_job_id__pace_put: {
         parameters: {
             query?: never;
@@ -15939,6 +16047,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TroubleOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    trouble_about_trouble_about_get: {
+        parameters: {
+            query: {
+                key: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AboutOut"];
                 };
             };
             400: components["responses"]["BadInput"];

@@ -30,6 +30,7 @@ import { Partitions } from "../features/shelves/Partitions";
 import { Shelves } from "../features/shelves/Shelves";
 import { Setup, SignIn } from "../features/sign-in/SignIn";
 import { Today } from "../features/today/Today";
+import { About } from "../features/trouble/About";
 import { InTrouble } from "../features/trouble/InTrouble";
 import { Live } from "../shared/live";
 import { useMe } from "../shared/me";
@@ -85,6 +86,7 @@ function Door() {
               <Route path="comparisons/:id" element={<OpenSaved />} />
               <Route path="build" element={<Build />} />
               <Route path="pools" element={<Pools />} />
+              <Route path="trouble/about" element={<About />} />
               <Route path="trouble/:id" element={<InTrouble />} />
               <Route path="mailbox" element={<Mailbox />} />
               <Route path="pools/:id" element={<Pool />} />

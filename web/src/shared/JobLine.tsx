@@ -31,8 +31,12 @@ export function JobLine({ job, plain }: { job: Job; plain?: boolean }) {
       ask(api.PUT("/api/jobs/{job_id}/pace", { params: path, body: { pace: to } })),
     ...settle,
   });
+  const end = useMutation({
+    mutationFn: () => ask(api.POST("/api/jobs/{job_id}/end", { params: path })),
+    ...settle,
+  });
   const open = !["done", "failed"].includes(job.state);
-  const error = pause.error ?? resume.error ?? pace.error;
+  const error = pause.error ?? resume.error ?? pace.error ?? end.error;
   return (
     <article aria-label={`${job.name} of ${job.pool}`} style={{ padding: "0.55rem 0" }}>
       <Group justify="space-between" gap="xs" align="baseline">
@@ -102,6 +106,11 @@ export function JobLine({ job, plain }: { job: Job; plain?: boolean }) {
               <SheetAct kind="leave-move" body={{ volume: `${job.pool}/${job.volume}` }}>
                 Leave it off
               </SheetAct>
+            )}
+            {job.may_end && (job.state === "paused" || job.state === "held") && (
+              <Act why={may.why} size="compact-sm" variant="subtle" onClick={() => end.mutate()}>
+                End it
+              </Act>
             )}
             {job.state === "paused" ? (
               <Act why={may.why} size="compact-sm" onClick={() => resume.mutate()}>

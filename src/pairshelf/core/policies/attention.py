@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import IntEnum
+from urllib.parse import quote
 
 from pairshelf.core.policies.filling import Filling
 
@@ -40,6 +41,11 @@ class Matter:
     page: str = ""
     #: What it is about, however it stands; empty: where to see to it, and how, says that.
     subject: str = ""
+    #: What sort of trouble it is (``core.watching.guides``); empty: it is none, only something to be done.
+    sort: str = ""
+    #: The pool, or the drive, that it is about.
+    pool: int | None = None
+    drive: int | None = None
 
     @property
     def key(self) -> str:
@@ -105,14 +111,24 @@ def _of_drive(drive: DriveFacts) -> Matter:
             f"{drive.named} still works, but is failing by its readings{why}.",
         )
         if drive.pool is None:
-            return Matter(Gravity.SOON, said, "Look at it", look, subject=subject)
+            return Matter(Gravity.SOON, said, "Look at it", look, subject=subject, sort="failing", drive=drive.id)
         to = f"/pools/{drive.pool}?replace={drive.id}"
         said = f"{said} {_BY_ITSELF[drive.by_itself]}"
         return Matter(Gravity.SOON, said, "Replace it", to, f"/trouble/{drive.pool}", subject)
     said, act = f"{drive.named} gives warning{why}.", "Scan it" if drive.to_scan else "Look at it"
     if drive.of_link:
         said = f"The link of {drive.named} gives trouble{why}."
-    return Matter(Gravity.SOON, said, act, look, subject=f"drive {drive.id} gives warning")
+    sort = "link" if drive.of_link else "scan" if drive.to_scan else "warns"
+    return Matter(
+        Gravity.SOON,
+        said,
+        act,
+        look,
+        subject=f"drive {drive.id} gives warning",
+        sort=sort,
+        drive=drive.id,
+        pool=drive.pool,
+    )
 
 
 def matters(
@@ -140,6 +156,7 @@ def matters(
                 "",
                 "",
                 subject=WORKER,
+                sort="worker",
             )
         )
     if room_left is not None and room_left < _LITTLE_ROOM:
@@ -149,12 +166,14 @@ def matters(
                 f"The disk beneath has {room_left // 2**20} MiB left: jobs are held until there is room. Free some.",
                 "",
                 "",
+                subject="disk",
+                sort="disk",
             )
         )
     for pool in pools:
         # Whatever is wrong with its drives, the page for somebody in front of the shelf says all of it.
         for number, matter in enumerate(_of_pool(pool)):
-            page = f"/trouble/{pool.id}" if pool.state != "healthy" else ""
+            page = f"/trouble/{pool.id}" if pool.state != "healthy" and not matter.sort else ""
             # The first says how its drives stand, if they do not stand well.
             subject = f"pool {pool.id}" if page and number == 0 else f"files of pool {pool.id}"
             found.append(replace(matter, page=page, subject=subject))
@@ -165,6 +184,9 @@ def matters(
             "say so, or make a new one while it is unlocked.",
             "See to it",
             f"/pools/{i}",
+            subject=f"passphrase of pool {i}",
+            sort="unkept",
+            pool=i,
         )
         for i, name in unkept
     ]
@@ -175,6 +197,8 @@ def matters(
             f.sentence,
             *_to_fill(f.pool_id, f.act),
             subject=f"room of pool {f.pool_id}",
+            sort="room",
+            pool=f.pool_id,
         )
         for f in fills
     ]
@@ -184,6 +208,9 @@ def matters(
             f"{where} is {became}: wipe it again, or have it destroyed.",
             "Let it go",
             f"/disposal?drives={i}",
+            subject=f"wiping of drive {i}",
+            sort="spoilt",
+            drive=i,
         )
         for i, where, became in spoilt
     ]
@@ -194,6 +221,8 @@ def matters(
             "See to it",
             f"/pools/{i}",
             subject=f"backup of {what}",
+            sort="backup",
+            pool=i,
         )
         for i, what, days in backups
         if days > OLD_BACKUP
@@ -208,6 +237,9 @@ def matters(
             f"Pool {name} is locked: its volumes cannot be used until it is unlocked.",
             "Unlock it",
             f"/pools/{i}",
+            subject=f"lock of pool {i}",
+            sort="locked",
+            pool=i,
         )
         for i, name in locked
     ]
@@ -250,7 +282,13 @@ def matters(
                 "/compare",
             )
         )
-    return sorted(found, key=lambda m: m.gravity)  # fmt: skip
+    found = [replace(m, page=page_of(m)) if m.sort and not m.page else m for m in found]
+    return sorted(found, key=lambda m: m.gravity)
+
+
+def page_of(matter: Matter) -> str:
+    """Where all that is to be said of a trouble stands, by what it is known by."""
+    return f"/trouble/about?key={quote(matter.key, safe='')}"
 
 
 def _to_fill(pool: int, act: str) -> tuple[str, str]:
@@ -312,6 +350,8 @@ def _of_pool(pool: PoolFacts) -> list[Matter]:
                 f"{pool.differing_files} files in {pool.name} differ from what was written.",
                 "See which",
                 link,
+                sort="differ",
+                pool=pool.id,
             )
         )
     elif pool.unsettled:
@@ -321,6 +361,8 @@ def _of_pool(pool: PoolFacts) -> list[Matter]:
                 f"The last check of {pool.name} found {pool.unsettled} mismatches that parity alone cannot settle.",
                 "Read the report",
                 link,
+                sort="mismatch",
+                pool=pool.id,
             )
         )
     return found

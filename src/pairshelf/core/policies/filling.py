@@ -6,7 +6,7 @@ volume whose oldest recordings a keep rule deletes is meant to be full, and is n
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from pairshelf.core.domain.estate import EstatePool, EstateVolume
@@ -43,24 +43,42 @@ def written_share(pool: EstatePool) -> float:
 
 
 def filling(
-    pools: Sequence[EstatePool], volumes: Sequence[EstateVolume], watched: Watched | None = None
+    pools: Sequence[EstatePool],
+    volumes: Sequence[EstateVolume],
+    watched: Watched | None = None,
+    waiting: Mapping[int, Sequence[str]] | None = None,
 ) -> list[Filling]:
-    """The pools about which something is to be said, by their thresholds and their volumes', the fullest first."""
-    watched = watched or Watched()
-    told = [said for pool in pools if (said := _of(pool, [v for v in volumes if v.pool == pool.name], watched))]
+    """The pools about which something is to be said, by their thresholds and their volumes', the fullest first.
+    ``waiting``: by pool, the volumes that something is written to and has to wait for room."""
+    watched, waits = watched or Watched(), waiting or {}
+    told = [
+        said
+        for pool in pools
+        if (said := _of(pool, [v for v in volumes if v.pool == pool.name], watched, waits.get(pool.id, ())))
+    ]
     return sorted(told, key=lambda one: (-one.level, -one.share))
 
 
-def _of(pool: EstatePool, volumes: Sequence[EstateVolume], watched: Watched) -> Filling | None:
+def _held(waiting: Sequence[str]) -> str:
+    """Which writes wait for room, in words."""
+    if not waiting:
+        return "What needs new room in its thin volumes has to wait; nothing is lost."
+    named = f"{', '.join(waiting[:-1])} and {waiting[-1]}" if len(waiting) > 1 else waiting[0]
+    return f"What is written to {named} waits, and goes on by itself as soon as there is room; nothing is lost."
+
+
+def _of(
+    pool: EstatePool, volumes: Sequence[EstateVolume], watched: Watched, waiting: Sequence[str] = ()
+) -> Filling | None:
     share = written_share(pool)
     growing = isinstance(pool.layout, Restriping) and pool.layout.to_come > 0
     own = watched.pool_level(pool.id, share)
     if own and any(v.thin for v in volumes):
         act = "watch" if growing else "grow"
-        if pool.free <= 0:
-            return _told(pool, share, f"Pool {pool.name} is full: its thin volumes take no more writes.", act, "", own)
+        if pool.free <= 0 or waiting:
+            return _told(pool, share, f"Pool {pool.name} is full. {_held(waiting)}", act, "", own)
         what = f"Pool {pool.name} is {_per_cent(share)} full under its thin volumes."
-        return _told(pool, share, what, act, "When it is full, it takes no more writes.", own)
+        return _told(pool, share, what, act, "When it is full, what needs new room has to wait.", own)
     full = [
         (level, filled_share(v), v)
         for v in volumes

@@ -98,4 +98,5 @@ def _compared(job: JobRow) -> Mapping[str, float]:
 KIND = JobKind(
     "check", "Check", "Everything can be used; reading is slower until it ends.", step, _outcome,
     proves=Proof("check_hours", _comparing, _compared), tries=trying.compares,
+    may_end=True,
 )  # fmt: skip

@@ -17,5 +17,5 @@ def _outcome(report: Mapping[str, Any], _pool: str) -> str:
 
 KIND = JobKind(
     "check-files", "Check of the file system", "It is read as by any user; nothing is changed.", step, _outcome,
-    users_work=True,
+    users_work=True, may_end=True,
 )  # fmt: skip

@@ -49,6 +49,8 @@ class JobKind:
     #: It is the users' own work; other jobs take the drives' time from that.
     users_work: bool = False
     proves: Proof | None = None
+    #: A person may end it unfinished: what has been done is whole as it is.
+    may_end: bool = False
     #: Puts back what it has begun, when it ends unfinished.
     give_up: Callable[[Session, JobRow, Devices], None] | None = None
     #: What a step of it makes drives do, from a stripe on, tried where nothing is changed.

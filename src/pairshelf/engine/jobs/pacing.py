@@ -10,7 +10,7 @@ from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures import durations
 from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.engine.queue import enqueue
-from pairshelf.store.tables import JobRow, JobState
+from pairshelf.store.tables import JobRow, JobState, now
 
 
 def users_work() -> list[str]:
@@ -43,6 +43,16 @@ def pause(session: Session, job: JobRow) -> None:
     if job.state not in (JobState.WAITING, JobState.RUNNING, JobState.HELD):
         raise NotPossible("Only a job that waits or runs can be paused.", code="not-running")
     job.state, job.why_held = JobState.PAUSED, None
+
+
+def end(job: JobRow, who: str) -> None:
+    """End a job unfinished: what it has done stays. NotPossible for one that would leave something half done."""
+    if job.state in (JobState.DONE, JobState.FAILED):
+        raise NotPossible("It has ended already.", code="not-running")
+    if not JOBS[job.kind].may_end:
+        raise NotPossible(f"{JOBS[job.kind].name} is not ended half done; pause it.", code="not-ended-halfway")
+    job.state, job.why_held, job.finished_at = JobState.FAILED, None, now()
+    job.error = f"Ended by {who} before it was done; what it had done stays."
 
 
 def resume(session: Session, job: JobRow) -> None:

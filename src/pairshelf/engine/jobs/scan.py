@@ -186,5 +186,5 @@ def _outcome(report: Mapping[str, Any], pool: str) -> str:
 
 KIND = JobKind(
     "scan", "Surface scan", "Everything can be used; reading is slower until it ends.", step, _outcome, alone=step_alone,
-    tries=trying.reads_drives,
+    tries=trying.reads_drives, may_end=True,
 )  # fmt: skip

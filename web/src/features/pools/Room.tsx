@@ -69,7 +69,7 @@ export function Room({ pool }: { pool: Schema["PoolOut"] }) {
       {held.over_commit > 1 && (
         <Text size="sm" mt={6}>
           More is promised than there is: {held.over_commit.toFixed(2)} times the capacity. When the pool is
-          full, its thin volumes take no more writes.
+          full, what needs new room in its thin volumes has to wait.
         </Text>
       )}
       {held.reclaimable > 0 && (

@@ -66,12 +66,7 @@ export function InTrouble() {
       {data.blocked.length > 0 && (
         <section aria-label="Not now">
           <h2>Not now</h2>
-          {data.blocked.map((one) => (
-            <div key={one.act} className="trouble-blocked">
-              <s>{one.act}</s>
-              <span>{one.why}</span>
-            </div>
-          ))}
+          <Blocked acts={data.blocked} />
           {data.keep_in.length > 0 && (
             <p>
               Leave in:{" "}
@@ -93,7 +88,16 @@ export function InTrouble() {
   );
 }
 
-function Happened({ lines }: { lines: Schema["HappenedOut"][] }) {
+export function Blocked({ acts }: { acts: Schema["BlockedOut"][] }) {
+  return acts.map((one) => (
+    <div key={one.act} className="trouble-blocked">
+      <s>{one.act}</s>
+      <span>{one.why}</span>
+    </div>
+  ));
+}
+
+export function Happened({ lines }: { lines: Schema["HappenedOut"][] }) {
   if (lines.length === 0) return null;
   return (
     <section aria-label="What happened">
@@ -111,7 +115,7 @@ function Happened({ lines }: { lines: Schema["HappenedOut"][] }) {
 }
 
 /** A drive by its bay and serial, large enough to be compared with what is printed on it; and its lamp. */
-function OneDrive({ drive }: { drive: Concerned }) {
+export function OneDrive({ drive }: { drive: Concerned }) {
   const client = useQueryClient();
   const may = useMay("manage-drives");
   const lamp = useMutation({
@@ -147,7 +151,7 @@ function OneDrive({ drive }: { drive: Concerned }) {
 }
 
 /** A shelf as it stands in front of one: the drive that is meant leans, those that must stay have a mark. */
-function Board({ shelf, hurt, needed }: { shelf: number; hurt: Set<number>; needed: Set<number> }) {
+export function Board({ shelf, hurt, needed }: { shelf: number; hurt: Set<number>; needed: Set<number> }) {
   const { system } = useUnits();
   const shelves = server.useQuery("get", "/api/shelves", { params: { query: { filter: "" } } });
   const found = server.useQuery("get", "/api/drives", {
