@@ -5,12 +5,13 @@ from __future__ import annotations
 import hashlib
 import shutil
 from collections.abc import Callable, Iterator
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 import pytest
 from sqlalchemy import text
-from sqlmodel import Session, select
+from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.domain.device import DeviceError
@@ -25,6 +26,7 @@ from pairshelf.services.simulated_use import delete_samples, install_application
 from pairshelf.store import database
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
+from pairshelf.store.repositories.holdings import house_now
 from pairshelf.store.tables import (
     DriveRow,
     ErrandRow,
@@ -309,6 +311,32 @@ def _state(sheet: int) -> str:
 
 def test_every_kind_of_change_has_an_example() -> None:
     assert set(CHANGES) == set(KINDS)
+
+
+@pytest.mark.parametrize("kind", EXAMPLES)
+def test_what_becomes_of_the_whole_house_is_what_the_sheet_says(
+    kind: str, laboratory: tuple[str, Path], server: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Capacity, what is given, drives in use and free ones: before and after, to the byte, whatever the change is."""
+    folder = tmp_path / "devices"
+    shutil.copytree(laboratory[1], folder)
+    with database_from(laboratory[0].rsplit("/", 1)[1], server, folder, monkeypatch):
+        sheet, approving = _drawn_up(kind)
+        with transaction() as session:
+            before = house_now(session)
+            mine = session.get_one(SheetRow, sheet).body["effect"]
+            # What is under way already has effects of its own: it is left where it stands.
+            for job in session.exec(select(JobRow).where(col(JobRow.state).not_in(("done", "failed")))):
+                job.state = "paused"
+        approving()
+        with transaction() as session:
+            kept = session.get_one(SheetRow, sheet).body["house"]
+        carry_all()
+        with transaction() as session:
+            after = house_now(session)
+    assert kept == asdict(before)
+    found = {name: getattr(after, name) - getattr(before, name) for name in asdict(before)}
+    assert found == mine
 
 
 @pytest.mark.parametrize("kind", EXAMPLES)

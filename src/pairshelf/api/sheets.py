@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from dataclasses import asdict
 from typing import Any
 
 from flask_openapi3 import APIBlueprint
@@ -22,6 +23,7 @@ from pairshelf.engine.errands import still_to_do
 from pairshelf.engine.pools import devices
 from pairshelf.services import accounts
 from pairshelf.store.database import transaction
+from pairshelf.store.repositories.holdings import house_now
 from pairshelf.store.tables import JobRow, SheetPlan, SheetRow, SheetState
 
 api = APIBlueprint("sheets", __name__, url_prefix="/api")
@@ -66,6 +68,24 @@ class FindingOut(BaseModel):
     blocks: bool
 
 
+class EffectOut(BaseModel):
+    """What a change adds to the figures of the whole house, once all of it is done; bytes, and drives."""
+
+    capacity: int
+    given: int
+    in_use: int
+    free: int
+
+
+class HouseOut(BaseModel):
+    """The figures of the whole house: of a draft as they are now, else as they were when it was approved."""
+
+    capacity: int
+    given: int
+    in_use: int
+    free: int
+
+
 class SheetBody(BaseModel):
     kind: str
     title: str
@@ -82,6 +102,7 @@ class SheetBody(BaseModel):
     gives_up: list[str]
     texts: list[TextOut]
     findings: list[FindingOut]
+    effect: EffectOut
 
 
 class PlanRef(BaseModel):
@@ -112,6 +133,8 @@ class SheetOut(BaseModel):
     jobs: list[JobOut]
     #: What is still to be done on drives and hosts, with why where that is known.
     waiting: list[str]
+    #: Before it; null where that was not kept.
+    house: HouseOut | None = None
     plan: PlanRef | None = None
     #: Of a pool just built encrypted: its passphrase, shown this once and kept nowhere.
     passphrase: str | None = None
@@ -160,7 +183,12 @@ class ApproveBody(BaseModel):
 
 
 #: What sheets drawn up by older versions do not have.
-_LATER: dict[str, Any] = {"gives_up": [], "texts": [], "findings": []}
+_LATER: dict[str, Any] = {
+    "gives_up": [],
+    "texts": [],
+    "findings": [],
+    "effect": {"capacity": 0, "given": 0, "in_use": 0, "free": 0},
+}
 
 
 def sheet_out(row: SheetRow, role: str, jobs: list[JobOut]) -> SheetOut:
@@ -169,7 +197,7 @@ def sheet_out(row: SheetRow, role: str, jobs: list[JobOut]) -> SheetOut:
         approved_by=row.approved_by, approved_at=row.approved_at, seconded_by=row.seconded_by, pool_id=row.pool_id,
         may_approve=allowed(role, KINDS[row.kind].approving),
         why_not=why_not(role, KINDS[row.kind].approving), body=SheetBody(**{**_LATER, **row.body}), jobs=jobs,
-        waiting=[],
+        waiting=[], house=row.body.get("house"),
     )  # fmt: skip
 
 
@@ -247,6 +275,8 @@ def sheet(path: SheetPath) -> Any:
         jobs = jobs_out(session, select(JobRow).where(JobRow.sheet_id == row.id).order_by(col(JobRow.id)))
         shown = sheet_out(row, user.role, jobs)
         shown.waiting = still_to_do(session, row.number)
+        if row.state == SheetState.DRAFT:
+            shown.house = HouseOut(**asdict(house_now(session)))
         shown.plan = _plan_of(session, row)
         return shown
 

@@ -26,6 +26,7 @@ from pairshelf.engine.planner import Named, estate_of, named, plan
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import Lock, lock_until_commit, transaction
 from pairshelf.store.repositories.drives_and_pools import lock_drives
+from pairshelf.store.repositories.holdings import house_now
 from pairshelf.store.tables import DriveRow, Setting, SheetPlan, SheetRow, SheetState, now
 
 _A_WEEK = dt.timedelta(days=7)
@@ -157,6 +158,7 @@ def _approve(
         raise BadInput(f"Type {planned.sheet.confirm} to confirm.", code="not-confirmed", field="confirm")
     if first_of_two and kind_of(row.kind).in_pairs and not _second(session, row, who):
         return row, Outcome()
+    before = asdict(house_now(session))
     try:
         outcome = APPLY[row.kind](session, row, planned, who, world)
     except DeviceError as error:
@@ -165,6 +167,7 @@ def _approve(
             code="drive-silent",
         ) from None
     row.state, row.approved_by, row.approved_at = SheetState.APPROVED, who, now()
+    row.body = {**row.body, "house": before}
     row.pool_id = outcome.pool_id or row.pool_id
     erased = [f"{e['place']} {e['serial']}" for e in row.body["erases"]]
     log(session, who, "sheet-approved", row.title, f"{row.title}: approved.", sheet=row.id,

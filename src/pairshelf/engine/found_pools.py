@@ -146,6 +146,8 @@ def _told(
         tuple(_hanging(body["volumes"])),
         pool.synced_to >= layout.stripes or layout.own_protection, pool.walk is not None, here,
         _former(session, head.pool) if ours else None,
+        sum(layout.used_extents) if layout.own_protection
+        else sum(count for v in body["volumes"] for _, _, count in v["pieces"]),
     )  # fmt: skip
 
 
@@ -168,6 +170,7 @@ def _member(
     return FoundMember(
         member.serial, member.slot, member.size, standing, state, drive.id if there and drive else None,
         drive.place if there and drive else "", _why_not(drive) if there and drive else None, missed,
+        bool(there and drive and drive.service == "free" and drive.condition == "good"),
     )  # fmt: skip
 
 

@@ -19,11 +19,13 @@ from pairshelf.core.domain.estate import Entry, Estate, EstateApplication, Estat
 from pairshelf.core.domain.mounting import aside_name
 from pairshelf.core.domain.names import on_letter
 from pairshelf.core.domain.partitions import wanted_of
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import PairShelfError
 from pairshelf.engine import keys
 from pairshelf.engine.found_pools import drives_of, found_pool
 from pairshelf.store.database import pick
 from pairshelf.store.repositories.books import load_books, taken_in
+from pairshelf.store.repositories.holdings import load_holdings
 from pairshelf.store.tables import (
     Application,
     DrainRow,
@@ -138,6 +140,8 @@ def estate_of(session: Session, context: Context, world: Devices) -> Estate:
     estate = load_books(session, pool_ids=subjects.pools, drive_ids=drives)
     pools = tuple(replace(p, locked=p.encrypted and not keys.is_open(p.id)) for p in estate.pools)
     estate = replace(estate, pools=pools)
+    if context.moving_with:
+        estate = replace(estate, copies=tuple(_copies(session, subjects.pools)))
     if context.read_drives:
         estate = replace(estate, silent=tuple(_silent(estate, world)))
     if context.identities:
@@ -156,6 +160,16 @@ def estate_of(session: Session, context: Context, world: Devices) -> Estate:
     if context.taken_in:
         estate = replace(estate, taken=tuple(_taken(session, estate, context)))
     return replace(estate, folders=tuple(_folders(estate, context, world)))
+
+
+def _copies(session: Session, pools: Iterable[int]) -> Iterable[tuple[int, int]]:
+    """What copies of volumes that are being moved have in these pools: (the volume, extents), of spread pools with their
+    redundancy."""
+    for held in load_holdings(session, list(pools)):
+        for volume in held.volumes:
+            row = session.get_one(VolumeRow, volume.id)
+            if row.moving_from is not None:
+                yield row.moving_from, volume.taken // EXTENT
 
 
 def plan(session: Session, kind: str, request: Any, world: Devices) -> Any:
@@ -217,11 +231,11 @@ def former_pools(session: Session, ids: Iterable[int] | None = None) -> Iterable
     kept = col(FormerPool.rows)
     query = pick(
         FormerPool.id, FormerPool.name, FormerPool.drives, FormerPool.until, FormerPool.put_together_at, kept["volumes"].as_integer(),
-        kept["encrypted"].as_boolean(), kept["survives"].as_integer(), kept.has_key("pool"),  # type: ignore[attr-defined]
+        kept["encrypted"].as_boolean(), kept["survives"].as_integer(), kept.has_key("pool"), kept["extents"].as_integer(), kept["taken"].as_integer(),  # type: ignore[attr-defined]
     ).order_by(col(FormerPool.id).desc())  # fmt: skip
     if ids is not None:
         query = query.where(col(FormerPool.id).in_(list(ids)))
-    for number, name, slots, until, back_at, volumes, encrypted, survives, whole in session.exec(query):
+    for number, name, slots, until, back_at, volumes, encrypted, survives, whole, extents, taken in session.exec(query):
         drives = {d.serial: d for d in session.exec(select(DriveRow).where(col(DriveRow.serial).in_(list(slots))))}
         mine = f"old data of pool {name}, readable"
         gone = [s for s in slots if s not in drives or drives[s].service != "free" or drives[s].holds != mine]
@@ -230,7 +244,7 @@ def former_pools(session: Session, ids: Iterable[int] | None = None) -> Iterable
         ]  # fmt: skip
         yield estate_of_pools.FormerPool(
             number, name, len(slots), volumes or 0, bool(encrypted), survives or 0, until <= now() or not whole,
-            back_at is not None, tuple(away), tuple(gone),
+            back_at is not None, tuple(away), tuple(gone), extents or 0, taken or 0,
         )  # fmt: skip
 
 

@@ -6407,6 +6407,8 @@ export interface components {
             /** Waiting */
             waiting: string[];
             /** @default null */
+            house?: components["schemas"]["HouseOut"] | null;
+            /** @default null */
             plan?: components["schemas"]["PlanRef"] | null;
             /**
              * Passphrase
@@ -6420,6 +6422,20 @@ export interface components {
             label: string;
             before: components["schemas"]["FigureOut"];
             after: components["schemas"]["FigureOut"];
+        };
+        /**
+         * EffectOut
+         * @description What a change adds to the figures of the whole house, once all of it is done; bytes, and drives.
+         */
+        EffectOut: {
+            /** Capacity */
+            capacity: number;
+            /** Given */
+            given: number;
+            /** In Use */
+            in_use: number;
+            /** Free */
+            free: number;
         };
         /** ErasedOut */
         ErasedOut: {
@@ -6453,6 +6469,20 @@ export interface components {
             sentence: string;
             /** Blocks */
             blocks: boolean;
+        };
+        /**
+         * HouseOut
+         * @description The figures of the whole house: of a draft as they are now, else as they were when it was approved.
+         */
+        HouseOut: {
+            /** Capacity */
+            capacity: number;
+            /** Given */
+            given: number;
+            /** In Use */
+            in_use: number;
+            /** Free */
+            free: number;
         };
         /** JobOut */
         JobOut: {
@@ -6614,6 +6644,7 @@ export interface components {
             texts: components["schemas"]["TextOut"][];
             /** Findings */
             findings: components["schemas"]["FindingOut"][];
+            effect: components["schemas"]["EffectOut"];
         };
         /** TakesOut */
         TakesOut: {

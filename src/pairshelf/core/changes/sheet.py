@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Sequence
-from dataclasses import asdict, dataclass
-from typing import Any
+from collections.abc import Iterable, Sequence
+from dataclasses import asdict, dataclass, fields
+from typing import TYPE_CHECKING, Any
 
 from pairshelf.core.figures.durations import Duration
+
+if TYPE_CHECKING:
+    from pairshelf.core.domain.estate import EstateDrive
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +29,35 @@ class BeforeAfter:
     label: str
     before: Figure
     after: Figure
+
+
+@dataclass(frozen=True, slots=True)
+class Effect:
+    """What a change adds to the figures of the whole house, once all of it is done."""
+
+    #: Bytes of all pools: what they hold, and what is given to volumes; of a spread pool, of its drives.
+    capacity: int = 0
+    given: int = 0
+    #: Drives: in pools, and free and well.
+    in_use: int = 0
+    free: int = 0
+
+
+def drives_come(drives: Iterable[EstateDrive]) -> Effect:
+    """Drives come into a pool: from those that are free, or that stood by for it already."""
+    new = [d for d in drives if d.service == "free"]
+    return Effect(in_use=len(new), free=-sum(d.condition == "good" for d in new))
+
+
+def drives_leave(drives: Iterable[EstateDrive]) -> Effect:
+    """Drives leave a pool, and are free as far as they are well."""
+    gone = list(drives)
+    return Effect(in_use=-len(gone), free=sum(d.condition == "good" for d in gone))
+
+
+def together(*effects: Effect) -> Effect:
+    """All of them."""
+    return Effect(*(sum(getattr(e, f.name) for e in effects) for f in fields(Effect)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,12 +106,12 @@ def simple_sheet(
     kind: str, title: str, why: str, *, steps: Sequence[str], role: str = "administrator",
     figures: Sequence[BeforeAfter] = (), takes: Sequence[Takes] = (), meanwhile: Sequence[str] = (),
     fixed: Sequence[str] = (), cautions: Sequence[str] = (), confirm: str | None = None, gives_up: Sequence[str] = (),
-    texts: Sequence[Text] = (), findings: Sequence[Finding] = (),
+    texts: Sequence[Text] = (), findings: Sequence[Finding] = (), effect: Effect = Effect(),
 ) -> ChangeSheet:  # fmt: skip
     """A sheet for a change that erases no drive."""
     return ChangeSheet(
         kind, title, why, tuple(figures), (), tuple(takes), tuple(meanwhile), tuple(fixed), tuple(steps),
-        tuple(cautions), confirm, role, tuple(gives_up), tuple(texts), tuple(findings),
+        tuple(cautions), confirm, role, tuple(gives_up), tuple(texts), tuple(findings), effect,
     )  # fmt: skip
 
 
@@ -105,6 +137,7 @@ class ChangeSheet:
     gives_up: tuple[str, ...] = ()
     texts: tuple[Text, ...] = ()
     findings: tuple[Finding, ...] = ()
+    effect: Effect = Effect()
 
     def as_json(self) -> dict[str, Any]:
         """The sheet as plain data."""

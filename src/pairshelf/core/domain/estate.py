@@ -342,6 +342,9 @@ class FormerPool:
     #: Members that are away, and drives that were used, wiped or written on since; by serial.
     away: tuple[str, ...] = ()
     spoilt: tuple[str, ...] = ()
+    #: Extents that it held, and that were given to volumes.
+    extents: int = 0
+    taken: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -393,6 +396,8 @@ class Estate:
     silent: tuple[tuple[int, str], ...] = ()
     #: What drives report of themselves, by id; those that do not answer are left out.
     identities: tuple[tuple[int, Identity], ...] = ()
+    #: Extents that copies of volumes which are being moved have in other pools: volume to extents.
+    copies: tuple[tuple[int, int], ...] = ()
     #: Pools that were taken apart, as far as the question names them.
     former: tuple[FormerPool, ...] = ()
     #: Drains under way, as far as the question names them.

@@ -42,6 +42,8 @@ class FoundMember:
     why_not: str | None = None
     #: Extents that it lacks, at most, where that is known.
     missed: int | None = None
+    #: It is here, and free as the books have it.
+    free: bool = False
 
     @property
     def whole(self) -> bool:
@@ -110,6 +112,8 @@ class FoundPool:
     #: The name it has in the books here, where it is in them; the pool that was taken apart and may be put together.
     here: str | None = None
     former: str | None = None
+    #: Extents that its volumes were given.
+    taken: int = 0
 
     @property
     def slots(self) -> tuple[FoundMember, ...]:

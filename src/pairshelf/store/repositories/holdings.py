@@ -17,6 +17,7 @@ from pairshelf.store.database import among, pick
 from pairshelf.store.repositories.books import stands_to
 from pairshelf.store.tables import (
     Crossing,
+    DriveRow,
     KeepRule,
     PartitionPlan,
     PoolRow,
@@ -101,3 +102,25 @@ def load_watched(session: Session) -> Watched:
         {c.pool_id: Level(c.level) for c in above if c.pool_id is not None},
         {c.volume_id: Level(c.level) for c in above if c.volume_id is not None},
     )
+
+
+@dataclass(frozen=True, slots=True)
+class House:
+    """The figures of the whole house: bytes of all pools, of spread ones with their redundancy; and drives."""
+
+    capacity: int
+    given: int
+    in_use: int
+    free: int
+
+
+def house_now(session: Session) -> House:
+    """What there is in all."""
+    held = load_holdings(session)
+    in_use, free = session.exec(
+        select(
+            func.count().filter(col(DriveRow.service) == "in-use"),
+            func.count().filter(col(DriveRow.service) == "free", col(DriveRow.condition) == "good"),
+        ).select_from(DriveRow)
+    ).one()
+    return House(sum(p.account.capacity for p in held), sum(p.account.given for p in held), in_use, free)

@@ -75,6 +75,7 @@ export function SheetScreen() {
           <Figures figures={body.figures} />
         </Part>
       )}
+      <House house={about.house ?? null} effect={body.effect} done={about.state === "approved"} />
       {body.findings.length > 0 && (
         <Part title="Looked at beforehand">
           {body.findings.map((f, i) => (
@@ -168,6 +169,42 @@ function Lines({ lines }: { lines: string[] }) {
       {text}
     </p>
   ));
+}
+
+const HOUSE = [
+  { name: "capacity", label: "Capacity of all pools" },
+  { name: "given", label: "Given to volumes" },
+  { name: "left", label: "Left in all pools" },
+  { name: "in_use", label: "Drives in use" },
+  { name: "free", label: "Free drives" },
+] as const;
+
+/** What becomes of the figures of the whole house, where the change touches them. */
+function House({
+  house,
+  effect,
+  done,
+}: {
+  house: Schema["HouseOut"] | null;
+  effect: Schema["EffectOut"];
+  done: boolean;
+}) {
+  if (!house || !Object.values(effect).some((n) => n !== 0)) return null;
+  const before = { ...house, left: house.capacity - house.given };
+  const adds = { ...effect, left: effect.capacity - effect.given };
+  const show = (name: (typeof HOUSE)[number]["name"], value: number) =>
+    name === "in_use" || name === "free" ? { text: String(value) } : { bytes: Math.max(0, value) };
+  return (
+    <Part title={done ? "The whole house, before and after" : "The whole house, now and after it"}>
+      <Figures
+        figures={HOUSE.filter(({ name }) => adds[name] !== 0).map(({ name, label }) => ({
+          label,
+          before: { text: null, bytes: null, ...show(name, before[name]) },
+          after: { text: null, bytes: null, ...show(name, before[name] + adds[name]) },
+        }))}
+      />
+    </Part>
+  );
 }
 
 function Figures({ figures }: { figures: Schema["BeforeAfterOut"][] }) {

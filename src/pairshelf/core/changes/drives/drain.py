@@ -10,7 +10,17 @@ from dataclasses import dataclass, replace
 from pairshelf.core.changes.drives.replace_drive import why_too_small
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Takes
+from pairshelf.core.changes.sheet import (
+    BeforeAfter,
+    ChangeSheet,
+    Effect,
+    Erased,
+    Figure,
+    Takes,
+    drives_come,
+    drives_leave,
+    together,
+)
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.file_systems import FileSystem
@@ -411,6 +421,10 @@ def _sheet(
         title=f"Drain {subject}",
         why=_why(copies, emptied),
         figures=tuple(figures),
+        effect=together(
+            Effect(capacity=sum(_stock_without(one) - one.pool.capacity for one in emptied) * EXTENT),
+            drives_come(c.onto for c in copies), drives_leave(in_use),
+        ),
         erases=tuple(Erased(c.onto.id, c.onto.place, c.onto.serial, c.onto.size, c.onto.holds) for c in copies),
         takes=tuple(takes),
         meanwhile=(

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from pairshelf.core.changes.drives.wipe import MOST, drives_to_let_go
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive
 from pairshelf.core.errors import BadInput
@@ -78,6 +78,7 @@ def plan(estate: Estate, request: HandOut) -> HandOutPlan:
         ),
         confirm=(drives[0].serial if one else f"{len(drives)} drives") if readable or destroyed else None,
         role="administrator" if readable or destroyed else "operator",
+        effect=Effect(free=-sum(d.service == "free" and d.condition == "good" for d in drives)),
     )  # fmt: skip
     return HandOutPlan(sheet, tuple(drives), destroyed, said, _day(request.on))
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import ChangeSheet, simple_sheet
+from pairshelf.core.changes.sheet import ChangeSheet, drives_leave, simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate
 from pairshelf.core.errors import BadInput, NotPossible
@@ -40,7 +40,7 @@ def plan(estate: Estate, request: LeaveCopy) -> LeaveCopyPlan:
     sheet = simple_sheet(
         "leave-copy", f"Leave the copying of {stays} off", f"It keeps its place in {pool.name}; {found.named} is free again.",
         steps=("End the copying.", f"Give {found.serial} free: what was copied onto it stays readable until it is wiped."),
-        role="operator",
+        role="operator", effect=drives_leave([found]),
     )  # fmt: skip
     return LeaveCopyPlan(sheet, request)
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, drives_leave, simple_sheet
 from pairshelf.core.domain.acts import Act
-from pairshelf.core.domain.estate import Estate, EstateDrain
+from pairshelf.core.domain.estate import Estate, EstateDrain, EstateDrive
 from pairshelf.core.errors import NotFound, NotPossible
 
 
@@ -39,11 +39,13 @@ def plan(estate: Estate, request: LeaveDrain) -> LeaveDrainPlan:
         raise NotPossible("This draining has ended.", code="ended", field="drain")
     own = set(found.drives)
     copies, pools, stay = [], [], 0
+    onto = list[EstateDrive]()
     for pool in estate.pools:
         mine = [p for p in pool.places if p.drive is not None and p.drive.id in own]
         stay += len(mine)
         beside = {slot for slot, _ in pool.copies}
         copies += [(pool.id, p.slot) for p in mine if p.slot in beside]
+        onto += [drive for slot, drive in pool.copies if any(p.slot == slot for p in mine)]
         if any(p.draining for p in mine):
             pools.append(pool.id)
     names = sorted(p.name for p in estate.pools if p.id in pools)
@@ -57,7 +59,7 @@ def plan(estate: Estate, request: LeaveDrain) -> LeaveDrainPlan:
             "Let new data be placed there again.",
         ),
         cautions=("Members that have handed their places over do not go back by this; replace them again for that.",) if copies else (),
-        role="administrator",
+        role="administrator", effect=drives_leave(onto),
     )  # fmt: skip
     return LeaveDrainPlan(sheet, found, tuple(copies), tuple(pools))
 

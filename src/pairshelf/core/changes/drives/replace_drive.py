@@ -8,7 +8,17 @@ from dataclasses import dataclass, replace
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
 from pairshelf.core.changes.pools.relayout import cautions_of
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Takes
+from pairshelf.core.changes.sheet import (
+    BeforeAfter,
+    ChangeSheet,
+    Effect,
+    Erased,
+    Figure,
+    Takes,
+    drives_come,
+    drives_leave,
+    together,
+)
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.file_systems import FileSystem
@@ -210,6 +220,7 @@ def _sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> ChangeSh
         ),
         erases=(Erased(drive.id, drive.place, drive.serial, drive.size, drive.holds),),
         takes=(Takes.of("Rebuild", takes),),
+        effect=together(drives_come([drive]), drives_leave([old] if old else [])),
         meanwhile=(
             in_words(pool.layout, now),
             "Reading and writing go on; what was on the missing drive is computed from the others.",
@@ -256,6 +267,9 @@ def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive, *, sta
         ),
         erases=(Erased(drive.id, drive.place, drive.serial, drive.size, drive.holds),),
         takes=tuple(takes),
+        effect=together(
+            Effect(capacity=(after.stock - before.stock) * EXTENT), drives_come([drive]), drives_leave([] if stands_by else [old])
+        ),
         meanwhile=(
             "Redundancy stays whole throughout: the old drive serves until its copy is complete, and what is written "
             "meanwhile is written to both.",

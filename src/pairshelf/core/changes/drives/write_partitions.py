@@ -6,12 +6,23 @@ from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, simple_sheet
+from pairshelf.core.changes.sheet import (
+    BeforeAfter,
+    ChangeSheet,
+    Effect,
+    Erased,
+    Figure,
+    drives_come,
+    drives_leave,
+    simple_sheet,
+    together,
+)
 from pairshelf.core.changes.volumes.volume_plan import serving
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool
 from pairshelf.core.domain.names import file_name
 from pairshelf.core.domain.partitions import Part, Table, Wanted, lay_out, names_of
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.domain.volume_spec import Spec, plan_volume
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 
@@ -85,7 +96,11 @@ def plan(estate: Estate, request: WritePartitions) -> PartitionsPlan:
         ),
     )  # fmt: skip
     erased = () if pool else (Erased(drive.id, drive.place, drive.serial, drive.size, drive.holds),)
-    return PartitionsPlan(replace(sheet, erases=erased), drive, table, volumes, pool, name)
+    before = sum(p.sectors for p in there) * sector
+    effect = Effect(given=sum(p.sectors * sector for p in table.parts if p.kind != "extended") - before)
+    if pool is None:
+        effect = together(effect, Effect(capacity=drive.as_drive.extents * EXTENT), drives_come([drive]))
+    return PartitionsPlan(replace(sheet, erases=erased, effect=effect), drive, table, volumes, pool, name)
 
 
 def _emptied(drive: EstateDrive, pool: EstatePool, table: Table) -> PartitionsPlan:
@@ -95,6 +110,7 @@ def _emptied(drive: EstateDrive, pool: EstatePool, table: Table) -> PartitionsPl
         "No partition is left on it. The drive is free again; what was on it stays readable until it is written over.",
         figures=(BeforeAfter("Drive", Figure(text="in use by its partitions"), Figure(text="free, old data readable")),),
         confirm=drive.serial, role="operator", steps=("Write the table without entries.", "Give the drive back."),
+        effect=together(Effect(capacity=-pool.capacity * EXTENT), drives_leave([drive])),
     )  # fmt: skip
     return PartitionsPlan(sheet, drive, table, (), pool, pool.name)
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.pools.build_pool import SPARES_FOR
 from pairshelf.core.changes.pools.relayout import drives_to_add
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, drives_come
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool
 from pairshelf.core.errors import BadInput, NotPossible
@@ -81,6 +81,7 @@ def plan(estate: Estate, request: AddSpares) -> AddSparesPlan:
             f"Write the pool's label on {'them' if many else 'it'}.",
         ),
         findings=tuple(findings),
+        effect=drives_come(drives),
         cautions=tuple(cautions),
         confirm=pool.name if any(d.holds for d in drives) else None,
         role="administrator",

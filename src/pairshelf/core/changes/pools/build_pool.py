@@ -6,7 +6,18 @@ from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.pools.relayout import chosen_drives
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Finding, Takes, Text
+from pairshelf.core.changes.sheet import (
+    BeforeAfter,
+    ChangeSheet,
+    Effect,
+    Erased,
+    Figure,
+    Finding,
+    Takes,
+    Text,
+    drives_come,
+    together,
+)
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive
 from pairshelf.core.domain.file_systems import FILE_SYSTEMS, file_system_of
@@ -187,6 +198,7 @@ def _sheet(
             *((BeforeAfter("Encrypted", Figure(text="no"), Figure(text="yes")),) if request.encrypted else ()),
         ),
         erases=tuple(Erased(d.id, d.place, d.serial, d.size, d.holds) for d in drives),
+        effect=together(Effect(capacity=capacity, given=use), drives_come(drives)),
         takes=tuple(
             Takes.of(job, duration)
             for job, duration in (("First sync", sync), ("Rebuild of one drive, later", None if spread else slowest_rebuild(layout)))

@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import ChangeSheet, simple_sheet
+from pairshelf.core.changes.sheet import ChangeSheet, Effect, simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, FormerPool
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotFound, NotPossible
 
 
@@ -72,6 +73,7 @@ def plan(estate: Estate, request: PutTogether) -> FormerPlan:
         ),
         meanwhile=("Mounts, shares and targets are not made again by this; draw them up anew.",),
         cautions=tuple(f"{s} is away: the pool comes back without it." for s in former.away),
+        effect=Effect(former.extents * EXTENT, former.taken * EXTENT, former.drives, len(former.away) - former.drives),
     )  # fmt: skip
     return FormerPlan(sheet, former)
 

@@ -7,7 +7,18 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.later import Opening
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, Finding, Takes
+from pairshelf.core.changes.sheet import (
+    BeforeAfter,
+    ChangeSheet,
+    Effect,
+    Erased,
+    Figure,
+    Finding,
+    Takes,
+    drives_come,
+    drives_leave,
+    together,
+)
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
@@ -135,6 +146,9 @@ def relayout(
             )),
         ),
         erases=tuple(Erased(d.id, d.place, d.serial, d.size, d.holds) for d in added),
+        effect=together(
+            Effect(capacity=-lost * EXTENT), drives_come(added), drives_leave(p.drive for p in leaving if p.drive is not None)
+        ),
         takes=takes,
         meanwhile=_evening(evened) if evened else _meanwhile(moving, takes, walks=walks, copies=copies, lost=lost),
         fixed=(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import NETWORK, PEOPLE, ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, drives_leave, simple_sheet, together
 from pairshelf.core.changes.volumes.volume_plan import backup_said, files_given_up
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool, EstateVolume
@@ -116,6 +116,10 @@ def plan(estate: Estate, request: TakeApart) -> TakeApartPlan:
             "Nothing is wiped by this. To be sure that nobody reads it, wipe the drives afterwards.",
         ),
         steps=steps, confirm=pool.name,
+        effect=together(
+            Effect(capacity=-pool.capacity * EXTENT, given=(pool.free - pool.capacity) * EXTENT),
+            drives_leave(drives),
+        ),
     )  # fmt: skip
     return TakeApartPlan(sheet, pool, volumes, request.keep_days)
 

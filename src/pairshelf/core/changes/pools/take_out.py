@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.pools.relayout import pool_to_change
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, drives_leave, simple_sheet, together
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool
 from pairshelf.core.domain.units import EXTENT
@@ -69,6 +69,7 @@ def plan(estate: Estate, request: TakeOut) -> TakeOutPlan:
         steps=(f"Make sure again that nothing stands on {them}.", "Let go: free, old data readable until wiped."),
         cautions=("Without a spare, a failed drive waits for a new one to be put in.",) if own and len(own) == len(spares) else (),
         fixed=tuple(f"{d.named} leaves the pool." for d in drives),
+        effect=together(Effect(capacity=-lost * EXTENT), drives_leave(drives)),
     )  # fmt: skip
     return TakeOutPlan(sheet, pool, own, leaving, after, gone)
 

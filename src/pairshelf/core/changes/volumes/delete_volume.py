@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, Effect, Figure, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import (
     VolumePlan,
     backup_said,
@@ -52,6 +52,7 @@ def plan(estate: Estate, request: DeleteVolume) -> VolumePlan:
             else BeforeAfter("Left in the pool", Figure(bytes=pool.free * EXTENT), Figure(bytes=(pool.free + back) * EXTENT)),
         ),
         gives_up=files_given_up(volume), confirm=volume.name,
+        effect=Effect(given=-(volume.size if at else back * EXTENT)),
         steps=("Make sure nothing uses it.", "Take its entry out of the table." if at else "Give its capacity back to the pool."),
         cautions=(*backup_said(estate, volume), "What was on it can be read from the drives until something else is written there; it is not wiped.",),
     )  # fmt: skip

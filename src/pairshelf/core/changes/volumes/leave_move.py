@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import ChangeSheet, simple_sheet
+from pairshelf.core.changes.sheet import ChangeSheet, Effect, simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateVolume
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotPossible
 
 
@@ -35,6 +36,7 @@ def plan(estate: Estate, request: LeaveMove) -> LeaveMovePlan:
     sheet = simple_sheet(
         "leave-move", f"Leave the moving of volume {volume.ref} off", f"It stays in {volume.pool}; nothing of it has changed.",
         steps=("End the copying.", "Give back what had been taken for it in the other pool."),
+        effect=Effect(given=-dict(estate.copies).get(volume.id, 0) * EXTENT),
     )  # fmt: skip
     return LeaveMovePlan(sheet, volume)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Text, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, Text, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import serving
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool
@@ -149,6 +149,7 @@ def _sheet(
         ),
         cautions=cautions,
         texts=lines,
+        effect=Effect(given=use * EXTENT),
     )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
-from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, Effect, Figure, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import (
     VolumePlan,
     backup_said,
@@ -80,6 +80,7 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
             BeforeAfter("Unallocated on the drive" if at else "Left in the pool",
                         Figure(bytes=free[0]), Figure(bytes=free[1])),
         ),
+        effect=Effect(given=size - volume.size if at else free[0] - free[1]),
         steps=(
             ("Move the end of its entry in the table." if at else "Take more capacity from the pool.", f"Grow the file system ({system.id}, {system.grows}).") if larger
             else ("Make sure no file lies beyond the new end.", f"Shrink the file system ({system.id}).",

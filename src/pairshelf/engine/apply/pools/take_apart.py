@@ -118,7 +118,8 @@ def _kept(session: Session, row: PoolRow, planned: TakeApartPlan) -> dict[str, A
         .join(SampleFile, col(SampleFile.volume_id) == VolumeRow.id).where(VolumeRow.pool_id == row.id)
     )  # fmt: skip
     kept: dict[str, Any] = {"files": [list(f) for f in files], "encrypted": row.key is not None, "volumes": len(planned.volumes),
-                            "survives": planned.pool.layout.scheme.survives}  # fmt: skip
+                            "survives": planned.pool.layout.scheme.survives, "extents": planned.pool.capacity,
+                            "taken": planned.pool.capacity - planned.pool.free}  # fmt: skip
     if not planned.keep_days:
         return kept
     volumes = [v.id for v in planned.volumes]
