@@ -121,10 +121,10 @@ def one_play(session: Session, pool: OpenPool, volume_id: int, mix: str, at_once
 
 def measure(
     session: Session, pool: OpenPool, world: Devices, playing: Sequence[Playing], *,
-    beside: str | None = None, pace: str = "gentle", answers: int = ANSWERS,
+    beside: str | None = None, pace: str = "gentle", answers: int = ANSWERS, seed: int = 0,
 ) -> Measured:  # fmt: skip
     """Play these loads on a pool as it is now; beside the job that is under way on it, or one of that kind. The caller
-    holds the pool. NotPossible where nothing is written yet that could be asked for."""
+    holds the pool. For one ``seed`` the same is asked for. NotPossible where nothing is written yet that could be asked for."""
     trial = trial_of(session, pool, world)
     stands, shelves, carries = stands_of(pool.layout.members)
     # A drive that is being made the copy of a member is like it.
@@ -136,7 +136,7 @@ def measure(
     def players() -> list[Player]:
         return [
             Player(
-                _asked(trial, p, rooms[p.volume.number], _step(pool, p.volume), _base(pool, p.volume)),
+                _asked(trial, p, rooms[p.volume.number], _step(pool, p.volume), _base(pool, p.volume), seed),
                 p.at_once,
                 p.wanted,
             )
@@ -195,9 +195,11 @@ def _together(
     )
 
 
-def _asked(trial: Trial, playing: Playing, room: Sequence[tuple[int, int]], step: int, base: int) -> Iterator[Asked]:
-    """What drives have to do for each request, found out as it is asked. The same volume is asked for the same."""
-    for request in mixes.requests(playing.mix, room, step, playing.volume.number, playing.at_once, base):
+def _asked(
+    trial: Trial, playing: Playing, room: Sequence[tuple[int, int]], step: int, base: int, seed: int
+) -> Iterator[Asked]:
+    """What drives have to do for each request, found out as it is asked. The same volume is asked for the same, for one seed."""
+    for request in mixes.requests(playing.mix, room, step, playing.volume.number + seed, playing.at_once, base):
         yield trial.carried_out(request)
 
 
@@ -246,7 +248,9 @@ def play_all(world: Devices, at: dt.datetime) -> dict[int, Measured]:
                 playing = playing_on(session, pool_id)
                 if not playing:
                     continue
-                found[pool_id] = measure(session, pool, world, playing, answers=ANSWERS_OF_ROUND)
+                found[pool_id] = measure(
+                    session, pool, world, playing, answers=ANSWERS_OF_ROUND, seed=int(at.timestamp())
+                )
                 session.merge(PlayedRow(pool_id=pool_id, at=at, found=found[pool_id].kept()))
         except (PairShelfError, DeviceError) as error:
             with transaction() as session:

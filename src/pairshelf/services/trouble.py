@@ -103,7 +103,8 @@ def trouble_about(session: Session, key: str) -> About:
         return About(None, None, "", "", [], _lines(session, [key]), None, [])
     guide = GUIDES[matter.sort]
     base = f"/pools/{matter.pool}" if matter.pool is not None else ""
-    also = [(words, base + to if to != "/disposal" else f"/disposal?drives={matter.drive}") for words, to in guide.also]
+    link = f"{guide.to}?drives={matter.drive}" if guide.to else matter.link
+    also = [(words, base + to) for words, to in guide.also]
     about, drive, jobs = [], None, list[int]()
     if matter.pool is not None:
         about.append(session.get_one(PoolRow, matter.pool).name)
@@ -121,7 +122,7 @@ def trouble_about(session: Session, key: str) -> About:
             row.shelf_id,
             matter.sort if row.condition == "good" else row.condition,
         )
-    return About(matter, guide, matter.act or guide.act, matter.link, also, _lines(session, about), drive, jobs)
+    return About(matter, guide, guide.act or matter.act, link, also, _lines(session, about), drive, jobs)
 
 
 def _lines(session: Session, about: list[str]) -> list[tuple[dt.datetime, str]]:

@@ -63,4 +63,8 @@ export const theme = createTheme({
   defaultRadius: "sm",
   cursorType: "pointer",
   fontSizes: { xs: "0.82rem", sm: "0.92rem", md: "1rem", lg: "1.15rem", xl: "1.35rem" },
+  components: {
+    // The cross of every dialog says what it does.
+    Modal: { defaultProps: { closeButtonProps: { "aria-label": "Close" } } },
+  },
 });

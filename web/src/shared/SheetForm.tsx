@@ -119,7 +119,7 @@ function SheetForm({
   onClose: () => void;
 }) {
   return (
-    <Modal opened onClose={onClose} title={title} size="lg" closeButtonProps={{ "aria-label": "Close" }}>
+    <Modal opened onClose={onClose} title={title} size="lg">
       <SheetFields
         {...form}
         beside={

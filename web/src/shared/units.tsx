@@ -80,6 +80,7 @@ export function formatResponse(seconds: number | null): string {
   if (seconds >= 10) return `${Math.round(seconds)} s`;
   if (seconds >= 1) return `${seconds.toFixed(1)} s`;
   const thousandths = seconds * 1000;
+  if (thousandths < 0.001) return "0 ms";
   return `${thousandths >= 10 ? Math.round(thousandths) : thousandths.toPrecision(2)} ms`;
 }
 

@@ -11,11 +11,13 @@ from pairshelf.core.watching.trouble import Blocked
 
 @dataclass(frozen=True, slots=True)
 class Guide:
-    """What is said of one sort of trouble. ``act``: the one right act, where the matter names none."""
+    """What is said of one sort of trouble. ``act``: the one right act, where that is another than the matter names."""
 
     still: str
     why: str
     act: str = ""
+    #: Where that is done, if not where the matter says.
+    to: str = ""
     #: What else would do: in words, and where under the pool or the drive.
     also: tuple[tuple[str, str], ...] = ()
     blocked: tuple[Blocked, ...] = ()
@@ -98,7 +100,8 @@ GUIDES: dict[str, Guide] = {
     "failing": Guide(
         "It is in no pool: no data depend on it.",
         "Its readings speak against it. Wipe it while it still takes that, and let it go.",
-        also=(("Let it go", "/disposal"),),
+        act="Let it go while it can still be wiped",
+        to="/disposal",
         blocked=(
             Blocked("Building on it, or letting it stand by", "It would fail when it is needed. It is not offered for either."),
         ),

@@ -56,35 +56,50 @@ export function Speed({ pool }: { pool: PoolData }) {
           </Button>
         )}
       </Group>
-      {looking && (
-        <div style={{ marginTop: "0.8rem" }}>
-          <History
-            series={["pool-operations"]}
-            of={pool.id}
-            named={`Pool ${pool.name}`}
-            begin="1"
-            title="Requests a second"
-          />
-          <History
-            series={["pool-response"]}
-            of={pool.id}
-            named={`Pool ${pool.name}`}
-            begin="1"
-            title="Response time"
-          />
-          <History
-            series={["pool-throughput"]}
-            of={pool.id}
-            named={`Pool ${pool.name}`}
-            begin="1"
-            title="Moved a second"
-          />
-        </div>
-      )}
+      {looking && <OverTime pool={pool} plays={plays} />}
       <Loads pool={pool} plays={plays} mixes={mixes.data} />
       <Trouble error={told.error} />
       {measuring && <Measuring pool={pool} mixes={mixes.data} onClose={() => setMeasuring(false)} />}
     </section>
+  );
+}
+
+const RECORDED = [
+  { id: "operations", title: "Requests a second" },
+  { id: "response", title: "Response time" },
+  { id: "throughput", title: "Moved a second" },
+];
+
+/** What was recorded of it, of the whole pool or of one volume. */
+function OverTime({ pool, plays }: { pool: PoolData; plays: Schema["PlayOut"][] }) {
+  const [of, setOf] = useState("pool");
+  const play = plays.find((p) => String(p.volume_id) === of);
+  return (
+    <div style={{ marginTop: "0.8rem", display: "grid", gap: "1rem" }}>
+      {plays.length > 1 && (
+        <SegmentedControl
+          aria-label="Of what"
+          size="xs"
+          value={play ? of : "pool"}
+          onChange={setOf}
+          data={[
+            { value: "pool", label: "the whole pool" },
+            ...plays.map((p) => ({ value: String(p.volume_id), label: p.volume })),
+          ]}
+          style={{ justifySelf: "start" }}
+        />
+      )}
+      {RECORDED.map(({ id, title }) => (
+        <History
+          key={id}
+          series={[`${play ? "volume" : "pool"}-${id}`]}
+          of={play ? play.volume_id : pool.id}
+          named={play ? `Volume ${play.volume}` : `Pool ${pool.name}`}
+          begin="1"
+          title={title}
+        />
+      ))}
+    </div>
   );
 }
 

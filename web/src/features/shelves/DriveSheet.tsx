@@ -109,8 +109,24 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
         <div style={{ margin: "0.8rem 0" }}>
           <Ruler label={`Drive ${drive.serial}`} capacity={drive.size} written={drive.used} />
           <details onToggle={(event) => setLooking(event.currentTarget.open)} className="no-print">
-            <summary className="opens">How it filled</summary>
-            {looking && <History series={["drive-used"]} of={drive.id} named={`Drive ${drive.serial}`} />}
+            <summary className="opens">How it filled, and how busy it was</summary>
+            {looking && (
+              <>
+                <History
+                  series={["drive-used"]}
+                  of={drive.id}
+                  named={`Drive ${drive.serial}`}
+                  title="Used on it"
+                />
+                <History
+                  series={["drive-busy"]}
+                  of={drive.id}
+                  named={`Drive ${drive.serial}`}
+                  begin="1"
+                  title="Busy, while loads are played"
+                />
+              </>
+            )}
           </details>
         </div>
       )}
