@@ -38,7 +38,9 @@ def main() -> None:
                 executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
             )
             url = f"http://127.0.0.1:{port}"
-            walk(signed_in(browser.new_context(base_url=url, viewport={"width": 1280, "height": 800}).new_page()))
+            page = signed_in(browser.new_context(base_url=url, viewport={"width": 1280, "height": 800}).new_page())
+            speed(page)
+            walk(page)
             dark = browser.new_context(base_url=url, viewport={"width": 1280, "height": 800}, color_scheme="dark")
             by_night = signed_in(dark.new_page())
             take(by_night, "compare-dark", f"/compare?what=what-if&what-if={STATIONS}&survive_shelves=1")
@@ -91,6 +93,24 @@ def decide(page: Page) -> None:
     page.get_by_text(re.compile("^Suggested")).wait_for()
 
 
+def speed(page: Page) -> None:
+    """What users get, beside a check; and layouts run against one another."""
+    page.goto("/pools/1")
+    page.get_by_role("region", name="Speed").get_by_role("button", name="Measure…").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Beside").click()
+    page.get_by_role("option", name="a check").click()
+    dialog.get_by_role("button", name="Measure").click()
+    dialog.get_by_text(re.compile("it costs users")).wait_for()
+    take(page, "speed")
+    page.goto("/compare?what=what-if&what-if=12x8TB&workload=database&survive=1")
+    measured = page.get_by_role("region", name="Measured")
+    measured.get_by_role("button", name="Measure").click()
+    measured.get_by_text("As a database").wait_for(timeout=60_000)
+    page.wait_for_timeout(600)
+    measured.screenshot(path=SHOTS / "measured.png")
+
+
 def change(page: Page, kind: str, *, confirm: str = "", **body: object) -> None:
     """Draw a sheet up and approve it, without a picture."""
     csrf = page.request.get("/api/me").json()["csrf"]
@@ -121,13 +141,6 @@ def access(page: Page) -> None:
         initiators=[iqn + "sorrell"],
     )
     take(page, "shares", "/access/shares")
-    page.goto("/access/targets")
-    page.get_by_role("combobox", name="Host that logs in").click()
-    page.get_by_role("option", name="sorrel", exact=True).click()
-    page.get_by_role("button", name="Try to log in").click()
-    page.get_by_text("Refused.").wait_for()
-    take(page, "targets")
-    take(page, "notice", "/notice?kind=shelf&name=Cold Store")
 
 
 def grow(page: Page) -> None:
