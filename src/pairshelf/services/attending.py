@@ -17,7 +17,7 @@ from pairshelf.core.watching.failing import RULE, Health
 from pairshelf.core.watching.glance import Glance, in_order
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices
-from pairshelf.services.watching import glances, what_fills, with_outlooks
+from pairshelf.services.watching import glances, levels_of, what_fills, with_outlooks
 from pairshelf.store.clock import wall
 from pairshelf.store.database import pick
 from pairshelf.store.repositories.holdings import load_holdings, load_watched
@@ -97,13 +97,14 @@ def attend(session: Session, most: int | None = None) -> Attention:
     drives, free_drives, new_drives, raw = session.exec(_drives_counted()).one()
     held = load_holdings(session)
     watched = load_watched(session)
-    looks = in_order(glances(session, held, watched))
+    levels = levels_of(held, watched)
+    looks = in_order(glances(session, held, watched, levels=levels))
     looks = [*with_outlooks(session, looks[:most], held), *(looks[most:] if most is not None else [])]
     found = matters(
         _pools(session), new_drives=new_drives, drives=_drives(session), drafts=_drafts(session),
         worker_away=worker_away(session), no_drives=drives == 0, free_drives=free_drives,
         no_pools=not held, locked=_locked(session), unkept=_unkept(session), room_left=shutil.disk_usage(devices().folder).free,
-        unruled=_unruled(session), fills=what_fills(session, held, watched), spoilt=_spoilt(session),
+        unruled=_unruled(session), fills=what_fills(session, held, watched, levels), spoilt=_spoilt(session),
         backups=_backups(session),
     )  # fmt: skip
     return Attention(found, looks, drives, free_drives, int(raw))

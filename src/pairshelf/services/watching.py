@@ -24,7 +24,7 @@ from pairshelf.core.watching.thresholds import USUAL, Level, Thresholds, Watched
 from pairshelf.core.watching.trend import Outlook
 from pairshelf.engine.history import Seen, used_on_drives
 from pairshelf.engine.log import log
-from pairshelf.store.database import among, engine, pick
+from pairshelf.store.database import among, among_or_all, engine, pick
 from pairshelf.store.repositories.books import load_volumes
 from pairshelf.store.repositories.drives_and_pools import load_pools
 from pairshelf.store.repositories.history import Point, bytes_of_all, load_points
@@ -54,9 +54,11 @@ def drives_used(session: Session, pools: Collection[int] | None = None) -> dict[
     }
 
 
-def what_fills(session: Session, held: list[PoolHolds], watched: Watched) -> list[Filling]:
+def what_fills(
+    session: Session, held: list[PoolHolds], watched: Watched, levels: dict[int, Level] | None = None
+) -> list[Filling]:
     """What is filling up. Only pools in which anything is nearly full are looked at one by one."""
-    ids = [p.id for p in held if any(_levels(p, watched))]
+    ids = [number for number, level in (levels or levels_of(held, watched)).items() if level]
     if not ids:
         return []
     return filling(load_pools(session, ids), load_volumes(session, ids, only=True), watched, _waiting(session, ids))
@@ -74,12 +76,17 @@ def _waiting(session: Session, ids: Collection[int]) -> dict[int, list[str]]:
     return found
 
 
-def _levels(pool: PoolHolds, watched: Watched) -> list[Level]:
-    """How full a pool and its volumes are, as far as any of them is near a threshold."""
-    near = watched.lowest
-    found = [watched.volume_level(v.id, v.share) for v in pool.volumes if v.share >= near and v.told_of]
-    if pool.account.thin and pool.account.share >= near:
-        found.append(watched.pool_level(pool.id, pool.account.share))
+def levels_of(held: list[PoolHolds], watched: Watched) -> dict[int, Level]:
+    """How full each pool is, or the fullest of its volumes, where any of them is near a threshold."""
+    near, found = watched.lowest, {}
+    for pool in held:
+        level = Level.ROOM
+        for v in pool.volumes:
+            if v.share >= near and v.told_of:
+                level = max(level, watched.volume_level(v.id, v.share))
+        if pool.account.thin and pool.account.share >= near:
+            level = max(level, watched.pool_level(pool.id, pool.account.share))
+        found[pool.id] = level
     return found
 
 
@@ -88,20 +95,21 @@ def glances(
     held: list[PoolHolds],
     watched: Watched,
     outlooks: dict[int, list[tuple[str | None, Outlook]]] | None = None,
+    levels: dict[int, Level] | None = None,
 ) -> list[Glance]:
     """Each of these pools at a glance. A fixed number of statements, but for those that are not healthy."""
-    outlooks = outlooks or {}
+    outlooks, levels = outlooks or {}, levels or levels_of(held, watched)
     ids = [p.id for p in held]
     rows = {r.id: r for r in session.exec(
-        pick(PoolRow.id, PoolRow.tint, PoolRow.state, PoolRow.scheme, PoolRow.domain, PoolRow.walk).where(among(PoolRow.id, ids))
+        pick(PoolRow.id, PoolRow.tint, PoolRow.state, PoolRow.scheme, PoolRow.domain, PoolRow.walk).where(among_or_all(PoolRow.id, ids))
     )}  # fmt: skip
     survive = _survive(session, ids)
     checked = dict(session.exec(
         select(JobRow.pool_id, func.max(JobRow.finished_at))
-        .where(JobRow.kind == "check", JobRow.state == "done", among(JobRow.pool_id, ids)).group_by(col(JobRow.pool_id))
+        .where(JobRow.kind == "check", JobRow.state == "done", among_or_all(JobRow.pool_id, ids)).group_by(col(JobRow.pool_id))
     ).all())  # fmt: skip
     busy = set(session.exec(
-        select(JobRow.pool_id).where(among(JobRow.pool_id, ids), col(JobRow.state).not_in(("done", "failed")))
+        select(JobRow.pool_id).where(among_or_all(JobRow.pool_id, ids), col(JobRow.state).not_in(("done", "failed")))
     ))  # fmt: skip
     doubtful = [i for i, r in rows.items() if r.state != "healthy" or r.walk is not None]
     left = {p.id: _left(p) for p in load_pools(session, doubtful)} if doubtful else {}
@@ -110,7 +118,7 @@ def glances(
         row = rows[pool.id]
         of, told = first_to_fill(outlooks.get(pool.id, []))
         found.append(Glance(
-            pool.id, pool.name, row.tint, row.state, pool.account, watched.of_pool(pool.id), max(_levels(pool, watched), default=Level.ROOM),
+            pool.id, pool.name, row.tint, row.state, pool.account, watched.of_pool(pool.id), levels[pool.id],
             left[pool.id] if pool.id in left else survive.get(pool.id, scheme_of(row.scheme).survives),
             row.domain or "drive", told, of, checked.get(pool.id), pool.id in busy,
         ))  # fmt: skip
@@ -121,7 +129,7 @@ def _survive(session: Session, ids: Collection[int]) -> dict[int, int]:
     """Of spread pools, what their least protected volume survives."""
     found: dict[int, int] = {}
     query = select(VolumeRow.pool_id, VolumeRow.protection).where(
-        col(VolumeRow.protection).is_not(None), among(VolumeRow.pool_id, ids)
+        col(VolumeRow.protection).is_not(None), among_or_all(VolumeRow.pool_id, ids)
     )
     for pool, protection in session.exec(query.distinct()):
         own = parse_protection(protection or "").survives

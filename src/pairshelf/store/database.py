@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import errno
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from contextlib import contextmanager
 from enum import IntEnum
 from functools import lru_cache
@@ -14,7 +14,7 @@ from typing import Any
 import structlog
 from psycopg import OperationalError
 from psycopg.errors import DiskFull
-from sqlalchemy import ARRAY, Connection, Engine, Integer, Text, cast, create_engine, event, func, text
+from sqlalchemy import ARRAY, Connection, Engine, Integer, cast, create_engine, event, func, text, true
 from sqlalchemy.exc import ArgumentError, DisconnectionError
 from sqlmodel import Session, select
 
@@ -134,8 +134,16 @@ def pick(*columns: Any) -> Any:
 def among(column: Any, ids: Iterable[int | None]) -> Any:
     """The column is one of these, as one parameter however many there are: the statement stays the same, and
     is not worked out anew for each number of values."""
-    # Written out here: the driver would look at each number for what it may be.
-    return column == func.any(cast(cast(f"{{{','.join(str(i) for i in ids if i is not None)}}}", Text), ARRAY(Integer)))
+    return column == func.any(cast(list(ids), ARRAY(Integer)))
+
+
+#: Of more than so many, all rows are read instead of looking each of them up.
+_MANY = 100
+
+
+def among_or_all(column: Any, ids: Collection[int]) -> Any:
+    """The column is one of these; of many of them, whatever it is: whoever asks looks them up in the answer."""
+    return true() if len(ids) > _MANY else among(column, ids)
 
 
 def lock_until_commit(session: Session, family: Lock, which: int | str = 0) -> None:
