@@ -4,7 +4,7 @@ them, beside a job or by themselves, and not a byte of what is stored changes.""
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -176,10 +176,9 @@ def measure(
 
 
 def _together(
-    stands: Sequence[Stand], carries: Sequence[float], players: object, steps: Sequence[Phases], kind: str, pace: str,
+    stands: Sequence[Stand], carries: Sequence[float], players: Callable[[], list[Player]], steps: Sequence[Phases], kind: str, pace: str,
     alone: Outcome, answers: int,
 ) -> tuple[Outcome, Beside]:  # fmt: skip
-    assert callable(players)
     users = durations.GENTLE if pace == "gentle" else durations.FAST
     walking = Walking(steps, 1 - users, 1 - users)
     sizes = [float(sum(act.size for phase in step for act in phase)) for step in steps]

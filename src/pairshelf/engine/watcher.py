@@ -12,7 +12,7 @@ import structlog
 from pairshelf.engine import passing
 from pairshelf.engine.history import Watch
 from pairshelf.engine.own_log import quiet_log
-from pairshelf.store.database import engine
+from pairshelf.store.database import engine, use_few_connections
 
 _WATCH_EVERY = 1.0
 _PASSING_EVERY = 1.0
@@ -46,6 +46,7 @@ def main(besides: Sequence[Callable[[threading.Event], None]] = ()) -> None:
     """Run until told to stop, with what else is kept ``besides``, each in a thread of its own."""
     quiet_log()
     os.nice(_AFTER_JOBS)
+    use_few_connections()
     stopping = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda _number, _frame: stopping.set())

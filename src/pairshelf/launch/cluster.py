@@ -76,7 +76,9 @@ class Cluster:
             [str(binaries() / "postgres"), "-D", str(self.data), "-p", str(self.port),
              "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
              # Screens ask many small questions; compiling one takes longer than answering it.
-             "-c", "jit=off"],
+             "-c", "jit=off",
+             # Web servers, worker and watcher keep some each.
+             "-c", "max_connections=300"],
             stdout=log, stderr=log, stdin=subprocess.DEVNULL, cwd=self.folder, start_new_session=True, **_as_owner(),
         )  # fmt: skip
         log.close()

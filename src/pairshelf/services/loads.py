@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlmodel import Session, col, func, select
 
-from pairshelf.core.domain.device import Devices
+from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.core.figures.workloads import workload_of
 from pairshelf.core.loads.mixes import MIXES, Mix, check_play, mix_of
@@ -125,9 +125,15 @@ def measure_now(
     if pace not in _PACES:
         raise BadInput("A job is gentle or fast.", field="pace")
     pool = open_pool(session, pool_id)
-    return measure(
-        session, pool, world, [one_play(session, pool, volume_id, mix, at_once)], beside=beside or None, pace=pace
-    )
+    playing = [one_play(session, pool, volume_id, mix, at_once)]
+    try:
+        return measure(session, pool, world, playing, beside=beside or None, pace=pace)
+    except DeviceError as error:
+        raise NotPossible(
+            f"Drive {error.serial} does not answer ({error.presence.value}); look again in a moment.",
+            code="drive-silent",
+            field=None,
+        ) from None
 
 
 def measure_named(session: Session, world: Devices, of: str, mix: str, **more: Any) -> Measured:

@@ -54,6 +54,15 @@ class Lock(IntEnum):
     SENDING = 7014
 
 
+#: Connections that this process keeps, and has besides at most.
+_connections = [12, 12]
+
+
+def use_few_connections() -> None:
+    """This process has little to ask, and leaves connections to others. To be said before the first is used."""
+    _connections[:] = [4, 4]
+
+
 @lru_cache
 def engine() -> Engine:
     """The engine of this process; a stale connection is noticed before it is used."""
@@ -61,7 +70,7 @@ def engine() -> Engine:
     if not url.startswith("postgresql+psycopg://"):
         raise ArgumentError("no address of a PostgreSQL database")
     made = create_engine(
-        url, pool_size=12, max_overflow=12, pool_timeout=10,
+        url, pool_size=_connections[0], max_overflow=_connections[1], pool_timeout=10,
         # A server that takes the connection and says nothing is none.
         connect_args={} if "connect_timeout" in url else {"connect_timeout": 6},
     )  # fmt: skip
