@@ -23,7 +23,7 @@ from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import load_pools
 from pairshelf.store.tables import JobRow, KeepRule, PoolRow, SampleFile, VolumeRow
-from tests.engine.helpers import at_once, carry_all, check, do, happens, open_jobs, pool_state, shelf
+from tests.engine.helpers import at_once, carry_all, check, do, files_intact, happens, open_jobs, pool_state, shelf
 
 pytestmark = pytest.mark.usefixtures("db")
 
@@ -332,3 +332,21 @@ def test_shrinking_keeps_every_file_and_refuses_one_byte_too_small() -> None:
     empty = checksum_of(b"")
     with transaction() as session:
         assert all(f.checksum != empty for f in session.exec(select(SampleFile)))
+
+
+@pytest.mark.parametrize("gone", range(1, 7))
+def test_what_is_written_before_the_first_sync_is_protected_as_it_is_written(gone: int) -> None:
+    """Drives begin full of noise: to redundancy that nobody brought in step yet nothing is added, it is made anew."""
+    at_once()
+    pool = do("build-pool", name="p", scheme="spread", drives=tuple(shelf(6, size=60 * GIB)), volume="v", domain="drive",
+              protection="parity-1:6", volume_size="120 GiB", file_system="none").pool_id or 0  # fmt: skip
+    with transaction() as session:
+        session.exec(select(JobRow).where(JobRow.kind == "first-sync")).one().state = "paused"
+    # One extent of a stripe at a time: to change its parity would be less than to make it anew.
+    for extents in (1, 1, 2, 7):
+        with transaction() as session:
+            volume = session.exec(select(VolumeRow)).one()
+            job = start_fill(session, open_pool(session, pool), volume, 1.0, "ida", Writer(extents=extents)).number
+        carry(job)
+    happens("fail", f"A{gone}")
+    assert files_intact(pool)

@@ -17,7 +17,7 @@ import numpy.typing as npt
 from pairshelf.core.domain.device import Unreadable
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.erasure import Block, changed_parity, columns_to_read, parity
+from pairshelf.core.layouts.erasure import Block, changed_parity, parity
 from pairshelf.core.layouts.model import Code
 from pairshelf.core.layouts.protections import Protection
 from pairshelf.core.layouts.regions import REGION
@@ -195,8 +195,9 @@ class SpreadIO(MembersIO):
         return flat
 
     def _small_write(self, one: Stretch, at: int, blocks: Block) -> list[Intent] | None:
-        """A stripe that is written in part, with no more read and written than it takes; None where somebody who would be
-        written to is away: see PoolIO."""
+        """A stripe that is written in part: what is written and its parity are written, and the parity is made anew from
+        the rest of the data, as nobody knows here whether what stands is in step yet. None where somebody of them is
+        away."""
         protection = one.volume.protection
         k, p = protection.data, protection.survives
         if protection.copies or len(blocks) == one.count * k:
@@ -204,12 +205,10 @@ class SpreadIO(MembersIO):
         there = self._serving()[one.spots[0, :, 0]]
         changed = {at + i: blocks[i : i + 1] for i in range(len(blocks))}
         written = [*changed, *range(k, k + p)]
-        if not there[written].all():
+        rest = [c for c in range(k) if c not in changed]
+        if not there[[*written, *rest]].all():
             return None
-        read = columns_to_read(k, p, changed)
-        if not there[read].all():
-            read = written
-        stands = {c: self._read(one, np.zeros(1, np.int64), c) for c in read}
+        stands = {c: self._read(one, np.zeros(1, np.int64), c) for c in rest}
         fresh = changed_parity(k, p, changed, stands)
         new = {**changed, **{k + i: block for i, block in enumerate(fresh)}}
         intents = []
