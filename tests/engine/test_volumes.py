@@ -335,11 +335,13 @@ def test_shrinking_keeps_every_file_and_refuses_one_byte_too_small() -> None:
 
 
 @pytest.mark.parametrize("gone", range(1, 7))
-def test_what_is_written_before_the_first_sync_is_protected_as_it_is_written(gone: int) -> None:
+@pytest.mark.parametrize("scheme", ["spread", "parity-1", "stepped-2"])
+def test_what_is_written_before_the_first_sync_is_protected_as_it_is_written(scheme: str, gone: int) -> None:
     """Drives begin full of noise: to redundancy that nobody brought in step yet nothing is added, it is made anew."""
     at_once()
-    pool = do("build-pool", name="p", scheme="spread", drives=tuple(shelf(6, size=60 * GIB)), volume="v", domain="drive",
-              protection="parity-1:6", volume_size="120 GiB", file_system="none").pool_id or 0  # fmt: skip
+    more = {"domain": "drive", "protection": "parity-1:6"} if scheme == "spread" else {}
+    pool = do("build-pool", name="p", scheme=scheme, drives=tuple(shelf(6, size=60 * GIB)), volume="v",
+              volume_size="120 GiB", file_system="none", **more).pool_id or 0  # fmt: skip
     with transaction() as session:
         session.exec(select(JobRow).where(JobRow.kind == "first-sync")).one().state = "paused"
     # One extent of a stripe at a time: to change its parity would be less than to make it anew.

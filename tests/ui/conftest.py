@@ -93,6 +93,7 @@ def house(demo_house: House) -> House:
 def serving(children: list[multiprocessing.process.BaseProcess]) -> Iterator[str]:
     """The database and devices of this process behind a running server and worker; their address."""
     port = free_port()
+    os.environ["PAIRSHELF_WATCH_AT_ONCE"] = "1"
     children += [
         begin("pairshelf.api.serve", "127.0.0.1", str(port), "1"),
         begin("pairshelf.launch.worker"),

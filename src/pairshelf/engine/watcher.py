@@ -42,10 +42,10 @@ def let_time_pass(stopping: threading.Event) -> None:
             _logger.warning("passing", error=f"{type(error).__name__}: {error}".split("\n")[0])
 
 
-def main(besides: Sequence[Callable[[threading.Event], None]] = ()) -> None:
+def main(besides: Sequence[Callable[[threading.Event], None]] = (), *, after_jobs: int = _AFTER_JOBS) -> None:
     """Run until told to stop, with what else is kept ``besides``, each in a thread of its own."""
     quiet_log()
-    os.nice(_AFTER_JOBS)
+    os.nice(after_jobs)
     use_few_connections()
     stopping = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
