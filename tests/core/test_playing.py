@@ -13,6 +13,7 @@ from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.figures.speed import Speed
+from pairshelf.core.figures.workloads import WORKLOADS
 from pairshelf.core.loads.measured import Beside, Rates, estimate_together, moved_by_job, rates_of, stands_of
 from pairshelf.core.loads.mixes import MIXES, MOST_AT_ONCE, check_play, estimate, mix_of, requests
 from pairshelf.core.loads.queues import Act, Asked, Player, Stand, Walking, play
@@ -25,6 +26,10 @@ SPEED = Speed(1200.0, 300.0, 100.0, 1000e6, 500e6)
 def forever(*phases: list[Act], size: int = 4096):
     while True:
         yield Asked(phases, size, any(a.writes for p in phases for a in p))
+
+
+def test_every_use_is_played_by_a_mix_that_there_is() -> None:
+    assert {w.plays for w in WORKLOADS.values()} <= set(MIXES)
 
 
 def test_shares_of_every_mix_add_up() -> None:

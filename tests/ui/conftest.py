@@ -12,6 +12,7 @@ import urllib.request
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
@@ -49,16 +50,16 @@ _READY.set_forkserver_preload(
 )
 
 
-def _begin(module: str, words: list[str], surroundings: dict[str, str]) -> None:
+def _begin(module: str, words: list[str], surroundings: dict[str, str], given: dict[str, Any]) -> None:
     os.environ.update(surroundings)
     sys.argv = [module, *words]
-    importlib.import_module(module).main()
+    importlib.import_module(module).main(**given)
 
 
-def begin(module: str, *words: str) -> multiprocessing.process.BaseProcess:
+def begin(module: str, *words: str, **given: Any) -> multiprocessing.process.BaseProcess:
     """``python -m MODULE WORDS`` as a process of its own, on the database and devices of this test."""
     surroundings = {n: v for n, v in os.environ.items() if n.startswith("PAIRSHELF_")}
-    child = _READY.Process(target=_begin, args=(module, list(words), surroundings))
+    child = _READY.Process(target=_begin, args=(module, list(words), surroundings, given))
     child.start()
     return child
 
@@ -93,11 +94,11 @@ def house(demo_house: House) -> House:
 def serving(children: list[multiprocessing.process.BaseProcess]) -> Iterator[str]:
     """The database and devices of this process behind a running server and worker; their address."""
     port = free_port()
-    os.environ["PAIRSHELF_WATCH_AT_ONCE"] = "1"
     children += [
         begin("pairshelf.api.serve", "127.0.0.1", str(port), "1"),
         begin("pairshelf.launch.worker"),
-        begin("pairshelf.launch.watcher"),
+        # With so many processes side by side it must not come last of all.
+        begin("pairshelf.launch.watcher", after_jobs=0),
     ]
     url = f"http://127.0.0.1:{port}"
     until = time.monotonic() + 30

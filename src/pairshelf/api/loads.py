@@ -43,7 +43,7 @@ class MixOut(BaseModel):
 
 class MixesOut(BaseModel):
     mixes: list[MixOut]
-    #: Kinds of jobs that can be measured beside, with their names.
+    #: Kinds of jobs that can be measured beside while none is under way, with their names.
     beside: dict[str, str]
 
 
@@ -198,7 +198,10 @@ def mixes() -> Any:
 def speed(path: SpeedPath) -> Any:
     """What is played on a pool's volumes, and what was measured of it last."""
     with transaction() as session:
-        found = loads.speeds_of(session, path.pool_id)
+        return _speeds_out(loads.speeds_of(session, path.pool_id))
+
+
+def _speeds_out(found: loads.Speeds) -> SpeedsOut:
     return SpeedsOut(
         plays=[PlayOut(**asdict(p)) for p in found.plays], at=found.at,
         found=_measured_out(found.found) if found.found else None, why_none=found.why_none,
@@ -224,10 +227,7 @@ def set_load(body: PlayBody) -> Any:
     with transaction() as session:
         loads.set_play(session, body.volume_id, body.mix, signed_in().name, at_once=body.at_once, wanted=body.wanted)
         session.flush()
-        found = loads.speeds_of(session, loads.pool_of(session, body.volume_id))
-    return SpeedsOut(
-        plays=[PlayOut(**asdict(p)) for p in found.plays], at=found.at, found=None, why_none=found.why_none
-    )
+        return _speeds_out(loads.speeds_of(session, loads.pool_of(session, body.volume_id)))
 
 
 @api.post("/compare/measured", responses={200: MeasuredCompareOut})

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Collection
+from dataclasses import asdict
 from typing import Any
 
 from flask_openapi3 import APIBlueprint
@@ -80,6 +82,10 @@ class LampOut(BaseModel):
     on: bool
 
 
+def _concerned(one: Concerned, lit: Collection[str]) -> ConcernedOut:
+    return ConcernedOut(**asdict(one), lit=one.serial in lit)
+
+
 @api.get("/trouble/<int:pool_id>", responses={200: TroubleOut})
 @needs(Act.LOOK)
 def trouble(path: TroublePath) -> Any:
@@ -89,22 +95,12 @@ def trouble(path: TroublePath) -> Any:
         told = pool_trouble(session, path.pool_id)
         jobs = jobs_out(session, select(JobRow).where(among(JobRow.id, told.jobs))) if told.jobs else []
 
-    def out(one: Concerned) -> ConcernedOut:
-        return ConcernedOut(
-            slot=one.slot,
-            drive_id=one.drive_id,
-            serial=one.serial,
-            place=one.place,
-            word=one.word,
-            lit=one.serial in lit,
-        )
-
     found = told.trouble
     return TroubleOut(
         pool_id=path.pool_id, pool=told.name, state=told.state, over=found is None, shelves=told.shelves, jobs=jobs,
         title=found.title if found else f"Pool {told.name} is {told.state}", still=found.still if found else "",
         happened=[HappenedOut(at=at, sentence=said) for at, said in told.happened],
-        drives=[out(d) for d in found.drives] if found else [], keep_in=[out(d) for d in found.keep_in] if found else [],
+        drives=[_concerned(d, lit) for d in found.drives] if found else [], keep_in=[_concerned(d, lit) for d in found.keep_in] if found else [],
         must=found.must.words if found else "", must_why=found.must.why if found else "", link=found.must.link if found else None,
         blocked=[BlockedOut(act=b.act, why=b.why) for b in found.blocked] if found else [],
     )  # fmt: skip
@@ -154,15 +150,12 @@ def about(query: AboutQuery) -> Any:
             over=True, gravity="", sentence="", still="", must="", must_why="", link=None, also=[], blocked=[], happened=happened,
             drive=None, shelf=None, jobs=[],
         )  # fmt: skip
-    drive = None
-    if told.drive is not None:
-        number, serial, place, _, word = told.drive
-        drive = ConcernedOut(slot=0, drive_id=number, serial=serial, place=place, word=word, lit=serial in lit)
     return AboutOut(
         over=False, gravity=matter.gravity.name.lower(), sentence=matter.sentence, still=guide.still, must=told.act,
         must_why=guide.why, link=told.link or None, also=[AlsoOut(words=w, link=to) for w, to in told.also],
-        blocked=[BlockedOut(act=b.act, why=b.why) for b in guide.blocked], happened=happened, drive=drive,
-        shelf=told.drive[3] if told.drive is not None else None, jobs=jobs,
+        blocked=[BlockedOut(act=b.act, why=b.why) for b in guide.blocked], happened=happened,
+        drive=_concerned(told.drive, lit) if told.drive is not None else None,
+        shelf=told.shelf, jobs=jobs,
     )  # fmt: skip
 
 

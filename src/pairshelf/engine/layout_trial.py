@@ -10,14 +10,22 @@ from pairshelf.core.figures.assess import Assessment
 from pairshelf.core.figures.speed import LEFT_FOR_REBUILD
 from pairshelf.core.layouts import Layout
 from pairshelf.core.loads import mixes
-from pairshelf.core.loads.measured import Rates, drive_rates, estimate_together, rates_of, speed_for, stands_of
+from pairshelf.core.loads.measured import (
+    Rates,
+    drive_rates,
+    estimate_together,
+    rates_of,
+    row_width,
+    speed_for,
+    stands_of,
+)
 from pairshelf.core.loads.mixes import Estimate, Mix
 from pairshelf.core.loads.queues import Outcome, Phases, Player, Walking, play
 from pairshelf.engine.io.pool_io import PoolIO, Run
-from pairshelf.engine.io.trial import PIECE, Trial
+from pairshelf.engine.io.trial import ANSWERS, PIECE, Trial
 
-#: Answers that a measurement waits for; stripes of a rebuild that are tried.
-ANSWERS, _STRIPES = 240, 32
+#: Stripes of a rebuild that are tried.
+_STRIPES = 32
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +37,7 @@ class LayoutMeasured:
     estimate: Estimate
     #: The share of its time that the busiest drive worked.
     busiest: float
-    #: The worst of its members gone: of each place that is unlike the others one is tried.
+    #: The member gone on which most stands.
     degraded: Rates | None
     rebuild_hours: float | None
     rebuild_estimate: float | None
@@ -42,27 +50,26 @@ def measure_layout(assessed: Assessment, mix: Mix, *, answers: int = ANSWERS) ->
     anew while users ask for as much as the comparison takes them to: their share of what the whole layout does."""
     layout = assessed.layout
     stands, _, carries = stands_of(layout.members)
-    room, step = [(0, layout.data_extents)], max(band.data for band in layout.drawn)
+    room, width = [(0, layout.data_extents)], row_width(layout)
 
-    def users(trial: Trial, at_once: int) -> list[Player]:
-        asked = (trial.carried_out(r) for r in mixes.requests(mix, room, step, 1, at_once))
-        return [Player(asked, at_once)]
+    def users(trial: Trial) -> list[Player]:
+        return [Player((trial.carried_out(r) for r in mixes.requests(mix, room, width, 1)), mix.at_once)]
 
     def rates(found: Outcome) -> Rates:
         return rates_of(found.players, found.seconds)
 
-    whole = play(stands, users(Trial.made_up(layout), mix.at_once), links=carries, most=answers)
-    estimated = estimate_together([(mix, *speed_for(layout), 1.0)])
+    whole = play(stands, users(Trial.made_up(layout)), links=carries, most=answers)
+    estimated = estimate_together([(mix, speed_for(layout), width, 1.0)])
     busiest = max(d.busy for d in drive_rates(whole))
     if layout.scheme.survives == 0:
         return LayoutMeasured(rates(whole), estimated, busiest, None, None, None, None)
     slot = max(range(len(layout.members)), key=lambda i: layout.used_extents[i])
-    gone = play(stands, users(Trial.made_up(layout, away=[slot]), mix.at_once), links=carries, most=answers // 2)
+    gone = play(stands, users(Trial.made_up(layout, away=[slot])), links=carries, most=answers // 2)
     filling = Trial.made_up(layout, filling=slot)
     steps = _filling(filling, layout, slot)
     # Users at the pace that the question has them at: as many requests as they would make with the drives whole.
     pace = rates(whole).operations * assessed.user_share
-    players = [Player(p.requests, p.at_once, pace) for p in users(filling, mix.at_once)] if pace > 0 else []
+    players = [Player(p.requests, p.at_once, pace) for p in users(filling)] if pace > 0 else []
     found = play(stands, players, links=carries, job=Walking(steps, LEFT_FOR_REBUILD, 1.0), most=2 * answers)
     filled = sum(a.size for s in steps for a in s[-1] if a.drive == slot) / len(steps) if steps else 0.0
     rate = found.steps * filled / found.seconds if found.seconds else 0.0

@@ -26,6 +26,7 @@ from pairshelf.core.loads.measured import (
     estimate_together,
     moved_by_job,
     rates_of,
+    row_width,
     speed_for,
     stands_of,
 )
@@ -34,15 +35,16 @@ from pairshelf.core.loads.queues import Asked, Outcome, Phases, Player, Stand, W
 from pairshelf.engine.io.pool_io import PoolIO
 from pairshelf.engine.io.restripe_io import RestripeIO
 from pairshelf.engine.io.spread_io import SpreadIO
-from pairshelf.engine.io.trial import PIECE, Trial
+from pairshelf.engine.io.trial import ANSWERS, PIECE, Trial
 from pairshelf.engine.io.volume_io import pieces_of
 from pairshelf.engine.jobs.kinds import JOBS
+from pairshelf.engine.jobs.pacing import users_work
 from pairshelf.engine.pools import OpenPool, load_members, open_pool
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import JobRow, JobState, PlayedRow, PlayRow, PoolRow, VolumeRow
 
-#: Answers of each volume that a measurement waits for, and how many a standing load does in a round.
-ANSWERS, ANSWERS_OF_ROUND = 240, 120
+#: Answers that a load which goes on waits for in a round.
+ANSWERS_OF_ROUND = 120
 #: Steps of a job that are tried.
 _STEPS = 32
 
@@ -133,10 +135,13 @@ def measure(
     job = _under_way(session, pool)
     kind, pace = (job.kind, job.pace) if job is not None else (beside, pace)
 
+    def width_for(p: Playing) -> int:
+        return row_width(pool.layout, _protection(pool, p.volume))
+
     def players() -> list[Player]:
         return [
             Player(
-                _asked(trial, p, rooms[p.volume.number], _step(pool, p.volume), _base(pool, p.volume), seed),
+                _asked(trial, p, rooms[p.volume.number], width_for(p), _base(pool, p.volume), seed),
                 p.at_once,
                 p.wanted,
             )
@@ -150,7 +155,7 @@ def measure(
         if steps:
             found, together = _together(stands, carries, players, steps, kind, pace, alone, answers)
     shares = [p.requests for p in alone.players]
-    parts = [(p.mix, *speed_for(pool.layout, _protection(pool, p.volume))) for p in playing]
+    parts = [(p.mix, speed_for(pool.layout, _protection(pool, p.volume)), width_for(p)) for p in playing]
     return Measured(
         [
             OfVolume(
@@ -217,12 +222,6 @@ def _protection(pool: OpenPool, volume: VolumeRow) -> Protection | None:
     return parse_protection(volume.protection) if pool.layout.own_protection and volume.protection else None
 
 
-def _step(pool: OpenPool, volume: VolumeRow) -> int:
-    """Data extents that stand side by side in a stripe of the pool, or of the volume."""
-    protection = _protection(pool, volume)
-    return protection.data if protection is not None else max(band.data for band in pool.layout.drawn)
-
-
 def _base(pool: OpenPool, volume: VolumeRow) -> int:
     return base_of(volume.number) if pool.layout.own_protection else 0
 
@@ -266,10 +265,8 @@ def play_all(world: Devices, at: dt.datetime) -> dict[int, Measured]:
 
 def _under_way(session: Session, pool: OpenPool) -> JobRow | None:
     """The job under way on a pool that is not its users' own work."""
-    rows = session.exec(
-        select(JobRow).where(JobRow.pool_id == pool.row.id, JobRow.state == JobState.RUNNING).order_by(col(JobRow.id))
-    )
-    return next((j for j in rows if not JOBS[j.kind].users_work), None)
+    running = (JobRow.pool_id == pool.row.id, JobRow.state == JobState.RUNNING, col(JobRow.kind).not_in(users_work()))
+    return session.exec(select(JobRow).where(*running).order_by(col(JobRow.id)).limit(1)).first()
 
 
 def steps_of(trial: Trial, pool: OpenPool, kind: str, job: JobRow | None) -> list[Phases]:

@@ -122,12 +122,12 @@ def _write(session: Session, by: dt.timedelta) -> list[int]:
 
 
 def _wait_for(jobs: list[int]) -> None:
-    """Until what was started is written, or it has taken too long."""
+    """Until what was started is written, or has to wait itself, or it has taken too long."""
     until_then = time.monotonic() + _PATIENCE
     while jobs and time.monotonic() < until_then:
         with transaction() as session:
             open_ones = select(JobRow.id).where(
-                col(JobRow.id).in_(jobs), col(JobRow.state).not_in((JobState.DONE, JobState.FAILED))
+                col(JobRow.id).in_(jobs), col(JobRow.state).not_in((JobState.DONE, JobState.FAILED, JobState.HELD))
             )
             if session.exec(open_ones).first() is None:
                 return

@@ -165,11 +165,12 @@ def estate_of(session: Session, context: Context, world: Devices) -> Estate:
 def _copies(session: Session, pools: Iterable[int]) -> Iterable[tuple[int, int]]:
     """What copies of volumes that are being moved have in these pools: (the volume, extents), of spread pools with their
     redundancy."""
-    for held in load_holdings(session, list(pools)):
+    query = select(VolumeRow.id, VolumeRow.moving_from).where(col(VolumeRow.moving_from).is_not(None))
+    copies = dict(session.exec(query).all())
+    for held in load_holdings(session, list(pools)) if copies else ():
         for volume in held.volumes:
-            row = session.get_one(VolumeRow, volume.id)
-            if row.moving_from is not None:
-                yield row.moving_from, volume.taken // EXTENT
+            if (source := copies.get(volume.id)) is not None:
+                yield source, volume.taken // EXTENT
 
 
 def plan(session: Session, kind: str, request: Any, world: Devices) -> Any:

@@ -17,7 +17,7 @@ from pairshelf.store.database import engine, use_few_connections
 _WATCH_EVERY = 1.0
 _PASSING_EVERY = 1.0
 #: So much later than jobs its work comes to a processor that both want (``nice``).
-_AFTER_JOBS = 5
+AFTER_JOBS = 5
 _logger = structlog.get_logger()
 
 
@@ -42,7 +42,7 @@ def let_time_pass(stopping: threading.Event) -> None:
             _logger.warning("passing", error=f"{type(error).__name__}: {error}".split("\n")[0])
 
 
-def main(besides: Sequence[Callable[[threading.Event], None]] = (), *, after_jobs: int = _AFTER_JOBS) -> None:
+def main(besides: Sequence[Callable[[threading.Event], None]] = (), *, after_jobs: int = AFTER_JOBS) -> None:
     """Run until told to stop, with what else is kept ``besides``, each in a thread of its own."""
     quiet_log()
     os.nice(after_jobs)

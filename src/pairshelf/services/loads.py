@@ -13,9 +13,11 @@ from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.core.figures.workloads import workload_of
 from pairshelf.core.loads.mixes import MIXES, Mix, check_play, mix_of
+from pairshelf.core.policies.schedule import PACES
 from pairshelf.core.search.candidates import Answer, Candidate, Question
 from pairshelf.core.watching.series import MOST_PLAYED
 from pairshelf.engine.jobs.kinds import JOBS
+from pairshelf.engine.jobs.trying import ANY_TIME
 from pairshelf.engine.layout_trial import LayoutMeasured, measure_layout
 from pairshelf.engine.loads import Measured, measure, one_play
 from pairshelf.engine.log import log
@@ -27,9 +29,8 @@ from pairshelf.store.tables import PlayedRow, PlayRow, PoolRow, VolumeRow
 MOST_LAYOUTS = 8
 #: So many where none are named.
 FIRST_FEW = 4
-#: What a pool can be measured beside.
-BESIDE = tuple(k.id for k in JOBS.values() if not k.users_work and k.id != "wipe")
-_PACES = ("gentle", "fast")
+#: What a pool can be measured beside while nothing of the kind is under way.
+BESIDE = tuple(k.id for k in JOBS.values() if k.tries in ANY_TIME)
 #: What is held while it is said what is played.
 _PLAYING = "loads"
 
@@ -122,7 +123,7 @@ def measure_now(
     """Play a mix on a volume for a moment, as fast as it goes; beside the job under way, or one of a kind that is named."""
     if beside and beside not in BESIDE:
         raise BadInput(f"“{beside}” is no job to measure beside; choose one of {', '.join(BESIDE)}.", field="beside")
-    if pace not in _PACES:
+    if pace not in PACES:
         raise BadInput("A job is gentle or fast.", field="pace")
     pool = open_pool(session, pool_id)
     playing = [one_play(session, pool, volume_id, mix, at_once)]

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass
+from typing import Any
 
 from sqlmodel import Session, col, select
 
 from pairshelf.core.errors import NotFound
 from pairshelf.core.policies.attention import Matter
 from pairshelf.core.watching.guides import GUIDES, Guide
-from pairshelf.core.watching.trouble import Trouble, trouble_of
+from pairshelf.core.watching.trouble import Concerned, Trouble, trouble_of
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices
 from pairshelf.services.attending import attend
@@ -48,10 +49,6 @@ def pool_trouble(session: Session, pool_id: int) -> Told:
     (pool,) = load_pools(session, [pool_id])
     told = trouble_of(pool)
     about = [pool.name, *(p.drive.serial for p in pool.places if p.drive is not None)]
-    lines = session.exec(
-        select(LogRow.at, LogRow.sentence)
-        .where(col(LogRow.act).in_(_HAPPENED), col(LogRow.about).in_(about)).order_by(col(LogRow.id).desc()).limit(_LINES)
-    ).all()  # fmt: skip
     stands = session.exec(
         select(DriveRow.shelf_id, DriveRow.left_shelf_id)
         .join(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id).where(PoolPlace.pool_id == pool_id, col(PoolPlace.slot).is_not(None))
@@ -63,7 +60,14 @@ def pool_trouble(session: Session, pool_id: int) -> Told:
         )
     ).all()  # fmt: skip
     shelves = {s for pair in stands for s in pair if s is not None}
-    return Told(told, row.name, row.state, [(at, said) for at, said in lines], sorted(shelves), [j or 0 for j in jobs])
+    return Told(
+        told,
+        row.name,
+        row.state,
+        _lines(session, about, col(LogRow.act).in_(_HAPPENED)),
+        sorted(shelves),
+        [j or 0 for j in jobs],
+    )
 
 
 def light(session: Session, drive_id: int, who: str, *, on: bool) -> None:
@@ -90,8 +94,9 @@ class About:
     link: str
     also: list[tuple[str, str]]
     happened: list[tuple[dt.datetime, str]]
-    #: The drive it is about: number, serial, where it stands, shelf; and what it is called as it is.
-    drive: tuple[int, str, str, int | None, str] | None
+    #: The drive it is about, and the shelf that stands on.
+    drive: Concerned | None
+    shelf: int | None
     #: The job that sees to it, if one does.
     jobs: list[int]
 
@@ -100,12 +105,12 @@ def trouble_about(session: Session, key: str) -> About:
     """The trouble known by a key, as it stands now. What is over is over: a page that was opened a while ago says so."""
     matter = next((m for m in attend(session).matters if m.key == key and m.sort), None)
     if matter is None:
-        return About(None, None, "", "", [], _lines(session, [key]), None, [])
+        return About(None, None, "", "", [], [], None, None, [])
     guide = GUIDES[matter.sort]
     base = f"/pools/{matter.pool}" if matter.pool is not None else ""
     link = f"{guide.to}?drives={matter.drive}" if guide.to else matter.link
     also = [(words, base + to) for words, to in guide.also]
-    about, drive, jobs = [], None, list[int]()
+    about, drive, shelf, jobs = [], None, None, list[int]()
     if matter.pool is not None:
         about.append(session.get_one(PoolRow, matter.pool).name)
         jobs = [i or 0 for i in session.exec(
@@ -115,21 +120,14 @@ def trouble_about(session: Session, key: str) -> About:
         (seen,) = load_drives(session, [matter.drive])
         about.append(seen.serial)
         row = session.get_one(DriveRow, matter.drive)
-        drive = (
-            matter.drive,
-            seen.serial,
-            seen.place,
-            row.shelf_id,
-            matter.sort if row.condition == "good" else row.condition,
-        )
-    return About(matter, guide, guide.act or matter.act, link, also, _lines(session, about), drive, jobs)
+        shelf, word = row.shelf_id, row.condition
+        if word == "good":
+            word = "not wiped" if matter.sort == "spoilt" else "warns"
+        drive = Concerned(0, matter.drive, seen.serial, seen.place, word)
+    return About(matter, guide, guide.act or matter.act, link, also, _lines(session, about), drive, shelf, jobs)
 
 
-def _lines(session: Session, about: list[str]) -> list[tuple[dt.datetime, str]]:
-    lines = session.exec(
-        select(LogRow.at, LogRow.sentence)
-        .where(col(LogRow.about).in_(about))
-        .order_by(col(LogRow.id).desc())
-        .limit(_LINES)
-    )
-    return [(at, said) for at, said in lines]
+def _lines(session: Session, about: list[str], *of: Any) -> list[tuple[dt.datetime, str]]:
+    """What the logbook says last about these names."""
+    query = select(LogRow.at, LogRow.sentence).where(col(LogRow.about).in_(about), *of)
+    return list(session.exec(query.order_by(col(LogRow.id).desc()).limit(_LINES)).all())

@@ -119,12 +119,18 @@ def stands_of(members: Sequence[Drive]) -> tuple[list[Stand], list[str], list[fl
     return stands, [shelf or "" for _, shelf in known], carries
 
 
-def speed_for(layout: Layout, protection: Protection | None = None) -> tuple[Speed, float]:
-    """The speeds a mix is estimated by, and drives' worth of data of a long request. In a spread pool they are those of
-    a volume's protection: small writes cost what that makes them cost, on all drives."""
+def row_width(layout: Layout, protection: Protection | None = None) -> int:
+    """Data extents that stand side by side in a row: of a spread pool, in a stripe of that protection. As many drives'
+    worth of data a long request moves at a time."""
+    return protection.data if protection is not None else max(band.data for band in layout.drawn)
+
+
+def speed_for(layout: Layout, protection: Protection | None = None) -> Speed:
+    """The speeds a mix is estimated by. In a spread pool they are those of a volume's protection: small writes cost what
+    that makes them cost, on all drives."""
     found = speed(layout)
     if protection is None:
-        return found, float(max(band.data for band in layout.drawn))
+        return found
     operations = len(layout.members) * float(layout.operations)
     cost = protection.width if protection.copies else 2 * (protection.survives + 1)
     whole = len(layout.members) * min(float(d.mean_rate) for d in layout.members)
@@ -133,7 +139,7 @@ def speed_for(layout: Layout, protection: Protection | None = None) -> tuple[Spe
         random_write_rmw=operations / cost,
         sequential_write=min(found.sequential_write, whole * protection.data / protection.width),
         sequential_read=min(found.sequential_read, whole),
-    ), float(protection.data)
+    )
 
 
 def estimate_together(parts: Sequence[tuple[Mix, Speed, float, float]]) -> Estimate:

@@ -8,10 +8,10 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import accumulate
 
+from pairshelf.core.domain.units import KIB, MIB
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.figures.speed import Speed
 
-KIB, MIB = 2**10, 2**20
 #: Most requests of one volume under way at once.
 MOST_AT_ONCE = 256
 

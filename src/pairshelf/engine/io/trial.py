@@ -28,6 +28,8 @@ MADE_UP_BLOCK = 64
 
 #: Bytes of each operation of a job: it reads ahead.
 PIECE = 4 * 2**20
+#: Answers of each player that a measurement waits for.
+ANSWERS = 240
 #: So many writes of a trial are read back and compared.
 _READ_BACK = 32
 
@@ -136,7 +138,6 @@ class Trial:
         layout: Layout,
         members: Sequence[Member],
         block: int,
-        **more: Any,
     ) -> Trial:
         """A pool whose members are tried on top of what stands on them. A member's twin is noted by the number after
         all members."""
@@ -146,11 +147,11 @@ class Trial:
             return TriedDevice(number, block, notes, base) if base is not None else None
 
         own = [Member(tried(i, m.device), m.rebuilt_to, tried(len(members) + i, m.twin)) for i, m in enumerate(members)]
-        return cls(kind(layout, own, block, NoJournal(), **more), notes)  # type: ignore[arg-type]
+        return cls(kind(layout, own, block, NoJournal()), notes)  # type: ignore[arg-type]
 
     @classmethod
     def made_up(cls, layout: Layout, away: Iterable[int] = (), filling: int | None = None) -> Trial:
-        """A layout on blank drives that hold what is written to them. ``away``: members that are not there;
+        """A layout of sets, or a stepped one, on blank drives that hold what is written to them. ``away``: members that are not there;
         ``filling``: one that is new, and holds nothing yet."""
         notes: list[Noted] = []
         gone = set(away)
@@ -158,18 +159,9 @@ class Trial:
             Member(None if i in gone else TriedDevice(i, MADE_UP_BLOCK, notes), 0 if i == filling else None)
             for i in range(len(layout.members))
         ]
-        kind = SpreadIO if layout.own_protection else PoolIO
-        io = kind(layout, members, MADE_UP_BLOCK, NoJournal())
+        io = PoolIO(layout, members, MADE_UP_BLOCK, NoJournal())
         io.synced_to = 2**62
         return cls(io, notes)
-
-    @property
-    def step(self) -> int:
-        """Data extents of a row: what a long write fills whole stripes with."""
-        if isinstance(self.io, SpreadIO):
-            return max((v.protection.data for v in self.io.layout.volumes), default=1)
-        io = self.io if isinstance(self.io, PoolIO) else self.io.new
-        return io.placement.bands[0].data
 
     def carried_out(self, request: Request) -> Asked:
         """What drives had to do for a request. NotPossible where what comes back is not what was written."""

@@ -70,3 +70,7 @@ def moves_about(io: AnyIO, job: JobRow | None, at: int) -> None:
         assert source is not None and target is not None
         row = at % min(m.extents for m in io.layout.members)
         target.write(row, source.read(row, 1))
+
+
+#: What can be tried on any pool; the others need what a job of theirs has begun.
+ANY_TIME = (compares, reads_drives, brings_in_step, fills)

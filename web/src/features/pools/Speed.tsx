@@ -1,6 +1,6 @@
 /** Speed as it is measured: what users get, what drives do for it, and what a job and its users cost one another. */
 import { Button, Checkbox, Group, Modal, NumberInput, SegmentedControl, Select, Text } from "@mantine/core";
-import { useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema, server } from "../../api/client";
 import { EVERYTHING } from "../../api/keys";
@@ -29,8 +29,7 @@ export function Speed({ pool }: { pool: PoolData }) {
   const [looking, setLooking] = useState(false);
   if (!told.data || !mixes.data) return null;
   const { plays, found, why_none } = told.data;
-  const volumes = pool.volumes;
-  const why = prepare.why ?? (volumes.length ? null : "There is no volume yet.") ?? pool.why_closed;
+  const why = prepare.why ?? (pool.volumes.length ? null : "There is no volume yet.") ?? pool.why_closed;
   return (
     <section className="paper" aria-label="Speed">
       <h2>Speed</h2>
@@ -304,7 +303,7 @@ function Measuring({
   mixes: Schema["MixesOut"];
   onClose: () => void;
 }) {
-  const running = pool.jobs.find((j) => j.kind in mixes.beside && j.state === "running");
+  const running = pool.jobs.find((j) => j.pace !== null && j.state === "running");
   const { form, sending, submit, unplaced } = useAsking({
     initialValues: {
       volume_id: String(pool.volumes[0]?.id ?? ""),
@@ -362,9 +361,10 @@ function Measuring({
                 label="Beside"
                 data={[
                   { value: "", label: "nothing" },
-                  ...Object.entries(mixes.beside)
-                    .filter(([id]) => id === "check" || id === "scan" || id === "rebuild")
-                    .map(([id, name]) => ({ value: id, label: `a ${name.toLowerCase()}` })),
+                  ...Object.entries(mixes.beside).map(([id, name]) => ({
+                    value: id,
+                    label: `a ${name.toLowerCase()}`,
+                  })),
                 ]}
                 allowDeselect={false}
                 w={130}
@@ -446,9 +446,8 @@ function Loads({
       client.invalidateQueries(EVERYTHING);
     },
   });
-  const ending = useAsking({
-    initialValues: { volume_id: 0 },
-    send: (v) => ask(api.PUT("/api/stand-in/load", { body: { volume_id: v.volume_id, mix: "" } })),
+  const end = useMutation({
+    mutationFn: (volume_id: number) => ask(api.PUT("/api/stand-in/load", { body: { volume_id, mix: "" } })),
     onSuccess: () => client.invalidateQueries(EVERYTHING),
   });
   return (
@@ -457,12 +456,7 @@ function Loads({
         <Text key={play.volume_id} size="sm" component="div">
           Simulated users of {play.volume}: {nameOf(mixes, play.mix)}
           {play.wanted ? `, ${formatCount(play.wanted)} requests a second` : ", as much as goes"}.{" "}
-          <Act
-            why={may.why}
-            size="compact-xs"
-            variant="subtle"
-            onClick={() => ending.sending.mutate({ volume_id: play.volume_id })}
-          >
+          <Act why={may.why} size="compact-xs" variant="subtle" onClick={() => end.mutate(play.volume_id)}>
             End it
           </Act>
         </Text>
@@ -517,7 +511,7 @@ function Loads({
           </Group>
         </form>
       )}
-      <Trouble error={unplaced ?? ending.sending.error} />
+      <Trouble error={unplaced ?? end.error} />
     </div>
   );
 }
