@@ -14,7 +14,19 @@ from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.figures.speed import Speed
 from pairshelf.core.figures.workloads import WORKLOADS
-from pairshelf.core.loads.measured import Beside, Rates, estimate_together, moved_by_job, rates_of, stands_of
+from pairshelf.core.layouts.model import Division
+from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.core.layouts.registry import layout_of
+from pairshelf.core.loads.measured import (
+    Beside,
+    Rates,
+    estimate_together,
+    moved_by_job,
+    rates_of,
+    row_width,
+    speed_for,
+    stands_of,
+)
 from pairshelf.core.loads.mixes import MIXES, MOST_AT_ONCE, check_play, estimate, mix_of, requests
 from pairshelf.core.loads.queues import Act, Asked, Player, Stand, Walking, play
 
@@ -214,3 +226,18 @@ def test_drives_of_one_shelf_share_its_link() -> None:
     stands, shelves, carries = stands_of(drives)
     assert [s.link for s in stands] == [0, 0, None]
     assert (shelves, carries) == (["oak"], [1e9])
+
+
+@pytest.mark.parametrize(
+    ("protection", "cost", "width"),
+    [("copies-2", 2, 1), ("copies-3", 3, 1), ("parity-1:4", 4, 3), ("parity-2:8", 6, 6)],
+)
+def test_in_a_spread_pool_a_mix_is_estimated_by_the_volumes_own_protection(
+    protection: str, cost: int, width: int
+) -> None:
+    drives = [Drive(str(i), 100 * GIB, ops=150) for i in range(8)]
+    layout = layout_of(drives, "spread", Division(domain="drive", built=True))
+    own = parse_protection(protection)
+    assert speed_for(layout, own).random_write_rmw == pytest.approx(8 * 150 / cost)
+    assert speed_for(layout, own).random_read == pytest.approx(8 * 150)
+    assert row_width(layout, own) == width
