@@ -8,8 +8,8 @@ from typing import Any
 import pytest
 
 from pairshelf.core.watching.thresholds import Thresholds
+from pairshelf.engine import signs
 from pairshelf.engine.history import take_round
-from pairshelf.engine.worker import _beat
 from pairshelf.services.watching import set_thresholds
 from pairshelf.store import clock
 from pairshelf.store.database import transaction
@@ -23,7 +23,8 @@ def house(db: str) -> int:
     pool = build(shelf(4), "parity-1")
     fill(pool, 0.5)
     carry_all()
-    _beat()
+    for who in (signs.WORKER, signs.WATCHER):
+        signs.give(who)
     return pool
 
 

@@ -17,9 +17,10 @@ import uvicorn
 
 from pairshelf.api import guard, turns
 from pairshelf.api import served as module
+from pairshelf.engine import signs
 from pairshelf.launch.cluster import free_port
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import DriveRow, Setting, now
+from pairshelf.store.tables import DriveRow
 from tests.api.conftest import PASSWORD
 from tests.engine.helpers import shelf
 
@@ -161,10 +162,12 @@ def test_a_stream_says_what_answers(server: str) -> None:
         return [json.loads(line[6:]) for line in lines if line.startswith("data: {")]
 
     stream = Listening(Client(server, "wren"))
-    assert stream.hears(lambda lines: {"database": True, "worker": False} in states(lines)), "no worker runs here"
-    with transaction() as session:
-        session.merge(Setting(key="worker", value={"seen_at": now().isoformat()}))
-    assert stream.hears(lambda lines: states(lines)[-1:] == [{"database": True, "worker": True}])
+    nobody = {"database": True, "worker": False, "watcher": False}
+    assert stream.hears(lambda lines: nobody in states(lines)), "neither runs here"
+    signs.give(signs.WORKER)
+    assert stream.hears(lambda lines: states(lines)[-1:] == [nobody | {"worker": True}])
+    signs.give(signs.WATCHER)
+    assert stream.hears(lambda lines: states(lines)[-1:] == [dict.fromkeys(nobody, True)])
 
 
 def test_bodies_have_limits_by_route(server: str) -> None:

@@ -23,7 +23,7 @@ def everything() -> list[Matter]:
         DriveFacts(5, "Drive E", None, False, "pending", to_scan=True),
     ]  # fmt: skip
     return matters(
-        pools, new_drives=1, drives=drives, drafts=[(1, "A draft")], worker_away=True, no_drives=False, free_drives=0,
+        pools, new_drives=1, drives=drives, drafts=[(1, "A draft")], worker_away=True, watcher_away=True, no_drives=False, free_drives=0,
         no_pools=False, locked=[(4, "shut")], unkept=[(5, "bare")], room_left=1,
         unruled=[(6, "v", "recorder")], fills=[Filling(7, 0.95, "Pool p is full.", "grow", Level.URGENT)],
         spoilt=[(8, "Drive F", "only partly wiped")], backups=[(9, "p", 99.0)],
@@ -33,7 +33,7 @@ def everything() -> list[Matter]:
 def test_whatever_presses_has_a_page_of_its_own() -> None:
     found = everything()
     pages = [m.page for m in found if m.gravity < Gravity.SOMETIME]
-    assert all(pages) and len([m for m in found if m.sort]) == 13
+    assert all(pages) and len([m for m in found if m.sort]) == 14
     for matter in found:
         if matter.sort:
             assert parse_qs(urlsplit(matter.page).query) == {"key": [matter.key]}

@@ -14,6 +14,7 @@ from sqlmodel import col, select
 
 from pairshelf.core.errors import BadInput, Denied, NotFound, NotPossible
 from pairshelf.core.policies.attention import Gravity, Matter
+from pairshelf.engine import signs
 from pairshelf.engine.pools import devices
 from pairshelf.formats.messages import signature
 from pairshelf.services import telling
@@ -23,7 +24,7 @@ from pairshelf.services.telling import deliver, notice, write_test
 from pairshelf.standin.mailbox import Mailbox, Receivers
 from pairshelf.store.clock import wall
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import Channel, Delivery, Message, TopicRow, User
+from pairshelf.store.tables import Channel, Delivery, Message, Setting, TopicRow, User
 from tests.engine.helpers import at_once, build, carry_all, happens, shelf
 
 pytestmark = pytest.mark.usefixtures("db")
@@ -84,6 +85,12 @@ def looked(hands: Hands, *matters: Matter, seconds: float = 30) -> None:
         hands.on(seconds=3)
 
 
+def _noticed() -> None:
+    """By what is really so, while a worker runs."""
+    signs.give(signs.WORKER)
+    notice()
+
+
 def test_what_needs_somebody_arrives_once_with_its_link_and_then_that_it_is_over(box: Mailbox, hands: Hands) -> None:
     way()
     with transaction() as session:
@@ -111,14 +118,14 @@ def test_forty_drives_that_vanish_together_are_one_message_by_what_is_really_see
     pools = [build(list(range(10 * n + 1, 10 * n + 11)), "parity-1", name=f"p{n}") for n in range(4)]
     carry_all()
     way(urgencies=("now",))
-    notice()
+    _noticed()
     for n in range(4):
         for bay in range(1, 11):
             happens("pull", f"S{n}{bay}")
-        notice()
+        _noticed()
         hands.on(seconds=2)
     for _ in range(10):
-        notice()
+        _noticed()
         hands.on(seconds=3)
     deliver()
     (letter,) = box.letters()
@@ -129,10 +136,37 @@ def test_forty_drives_that_vanish_together_are_one_message_by_what_is_really_see
             happens("put_back", f"S{n}{bay}")
     carry_all()
     for _ in range(14):
-        notice()
+        _noticed()
         hands.on(seconds=3)
     deliver()
     assert [m.subject for m in box.letters()] == ["Pair Shelf: All is well again", letter.subject]
+
+
+def test_a_worker_that_does_not_come_back_is_told_of_by_who_keeps_watch(box: Mailbox, hands: Hands) -> None:
+    shelf(1)
+    way(urgencies=("now",))
+    _noticed()
+    with transaction() as session:
+        session.merge(Setting(key=signs.WORKER, value={"seen_at": (wall() - signs.AWAY).isoformat()}))
+    notice()
+    hands.on(seconds=5)
+    _noticed()
+    hands.on(seconds=30)
+    _noticed()
+    assert deliver() == 0, "it was back before anybody was told"
+    with transaction() as session:
+        session.merge(Setting(key=signs.WORKER, value={"seen_at": (wall() - signs.AWAY).isoformat()}))
+    for _ in range(5):
+        notice()
+        hands.on(seconds=3)
+    assert deliver() == 1
+    for _ in range(9):
+        _noticed()
+        hands.on(seconds=3)
+    deliver()
+    over, begun = box.letters()
+    assert "No worker is running" in begun.text and "No watcher" not in begun.text
+    assert over.subject == "Pair Shelf: All is well again"
 
 
 def test_an_event_arrives_signed_with_the_secret_that_was_shown(box: Mailbox, hands: Hands) -> None:

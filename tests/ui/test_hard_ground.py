@@ -17,7 +17,7 @@ pytestmark = [pytest.mark.ui, pytest.mark.alone]
 
 
 def test_an_open_screen_says_what_does_not_answer(db: str, page: Page, children: list[Any]) -> None:
-    web, worker = children
+    web, worker, watcher = children
     sign_in(page)
     said = page.get_by_role("status").filter(has_text="answer")
     expect(said).to_have_count(0)
@@ -27,6 +27,12 @@ def test_an_open_screen_says_what_does_not_answer(db: str, page: Page, children:
     assert time.monotonic() - began < 20
     assert accessible(page) == []
     os.kill(worker.pid, signal.SIGCONT)
+    expect(said).to_have_count(0, timeout=20_000)
+    os.kill(watcher.pid, signal.SIGSTOP)
+    began = time.monotonic()
+    expect(said).to_contain_text("No watcher answers", timeout=21_000)
+    assert time.monotonic() - began < 20
+    os.kill(watcher.pid, signal.SIGCONT)
     expect(said).to_have_count(0, timeout=20_000)
     os.kill(web.pid, signal.SIGSTOP)
     began = time.monotonic()

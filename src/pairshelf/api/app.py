@@ -49,8 +49,8 @@ from pairshelf.api import (
 from pairshelf.api.description import Described
 from pairshelf.api.guard import MOST_BODY, ask_first, needs
 from pairshelf.engine.own_log import quiet_log
+from pairshelf.engine.signs import WATCHER, WORKER, is_away
 from pairshelf.services.accounts import secret_key
-from pairshelf.services.attending import worker_away
 from pairshelf.store.database import transaction
 from pairshelf.store.settings import settings
 
@@ -71,6 +71,8 @@ class HealthOut(BaseModel):
     ok: bool
     #: Whether a worker has been heard of lately.
     worker: bool
+    #: Whether who keeps watch has been heard of lately.
+    watcher: bool
 
 
 class TokenInHeader(CSRFProtect):  # type: ignore[misc]
@@ -135,7 +137,7 @@ def _serve_web(app: OpenAPI) -> None:
     def health() -> Any:
         """Whether the server and its database answer."""
         with transaction() as session:
-            return HealthOut(ok=True, worker=not worker_away(session))
+            return HealthOut(ok=True, worker=not is_away(session, WORKER), watcher=not is_away(session, WATCHER))
 
     @app.route("/api/openapi.json")
     @needs(None)

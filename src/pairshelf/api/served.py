@@ -30,7 +30,7 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 from pairshelf.api.app import served
 from pairshelf.api.guard import most_body
 from pairshelf.api.problems import Problem
-from pairshelf.services.attending import WORKER_AWAY
+from pairshelf.engine.signs import AWAY, WATCHER, WORKER
 from pairshelf.store.settings import settings
 
 Message = MutableMapping[str, Any]
@@ -108,7 +108,7 @@ class Hub:
 
     def __init__(self) -> None:
         self.streams: set[Stream] = set()
-        self._state = json.dumps({"database": True, "worker": True})
+        self._state = json.dumps({"database": True, WORKER: True, WATCHER: True})
         self._tasks: list[asyncio.Task[None]] = []
 
     def refusal(self, user: int) -> Problem | None:
@@ -150,16 +150,17 @@ class Hub:
     async def _look(self) -> None:
         """What answers, and whose session has ended, every few seconds."""
         while True:
-            database, worker, asked = False, False, list(self.streams)
+            # While the database does not answer, nothing is known of the others.
+            database, here, asked = False, {WORKER, WATCHER}, list(self.streams)
             alive = {s.session for s in asked}
             with contextlib.suppress(psycopg.Error, OSError, TimeoutError):
                 async with asyncio.timeout(BEAT):
                     async with await psycopg.AsyncConnection.connect(
                         settings().libpq_url, autocommit=True, connect_timeout=4
                     ) as connection:
-                        worker, alive = await _asked(connection, [s.session for s in asked])
+                        here, alive = await _asked(connection, [s.session for s in asked])
                         database = True
-            self._state = json.dumps({"database": database, "worker": worker or not database})
+            self._state = json.dumps({"database": database} | {who: who in here for who in (WORKER, WATCHER)})
             for stream in asked:
                 stream.ended |= stream.session not in alive
             for stream in self.streams:
@@ -168,18 +169,19 @@ class Hub:
             await asyncio.sleep(BEAT)
 
 
-async def _asked(connection: psycopg.AsyncConnection[Any], sessions: list[int]) -> tuple[bool, set[int]]:
-    """Whether a worker has been heard of lately, and which sessions are open."""
-    beat = await connection.execute(
-        "select (value ->> 'seen_at')::timestamptz > now() - %s from setting where key = 'worker'", (WORKER_AWAY,)
+async def _asked(connection: psycopg.AsyncConnection[Any], sessions: list[int]) -> tuple[set[str], set[int]]:
+    """Who has given a sign of life lately, and which sessions are open."""
+    signs = await connection.execute(
+        "select key from setting where key = any(%s) and (value ->> 'seen_at')::timestamptz > now() - %s",
+        ([WORKER, WATCHER], AWAY),
     )
-    found = await beat.fetchone()
+    here = {row[0] for row in await signs.fetchall()}
     alive = await connection.execute(
         "select s.id from session s join app_user u on u.id = s.user_id "
         "where s.id = any(%s) and s.ended_at is null and u.active",
         (sessions,),
     )
-    return bool(found and found[0]), {row[0] for row in await alive.fetchall()}
+    return here, {row[0] for row in await alive.fetchall()}
 
 
 # -- the application -----------------------------------------------------------------------------------

@@ -9,7 +9,7 @@ from collections.abc import Callable, Sequence
 
 import structlog
 
-from pairshelf.engine import passing
+from pairshelf.engine import passing, signs
 from pairshelf.engine.history import Watch
 from pairshelf.engine.own_log import quiet_log
 from pairshelf.store.database import engine, use_few_connections
@@ -29,6 +29,11 @@ def keep_watch(stopping: threading.Event) -> None:
             kept.look()
         except Exception as error:
             _logger.warning("history", error=f"{type(error).__name__}: {error}".split("\n")[0])
+
+
+def give_signs(stopping: threading.Event) -> None:
+    """Say that we are here."""
+    signs.keep_giving(signs.WATCHER, stopping)
 
 
 def let_time_pass(stopping: threading.Event) -> None:
@@ -52,7 +57,7 @@ def main(besides: Sequence[Callable[[threading.Event], None]] = (), *, after_job
         signal.signal(number, lambda _number, _frame: stopping.set())
     threads = [
         threading.Thread(target=one, args=(stopping,), name=one.__name__, daemon=True)
-        for one in (keep_watch, let_time_pass, *besides)
+        for one in (keep_watch, let_time_pass, give_signs, *besides)
     ]
     for thread in threads:
         thread.start()

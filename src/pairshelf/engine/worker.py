@@ -13,9 +13,9 @@ import time
 
 import procrastinate
 import structlog
-from sqlalchemy.exc import OperationalError, SQLAlchemyError
-from sqlmodel import col, select
+from sqlalchemy.exc import OperationalError
 
+from pairshelf.engine import signs
 from pairshelf.engine.apply.pools.put_together import forget_those_that_are_over
 from pairshelf.engine.approver import look_through_drafts
 from pairshelf.engine.carry import carry, pick_up_the_dropped
@@ -29,15 +29,12 @@ from pairshelf.engine.pools import devices
 from pairshelf.engine.queue import TASK, receiver
 from pairshelf.engine.records import Recorder
 from pairshelf.engine.schedules import begin_due
-from pairshelf.store.clock import wall
 from pairshelf.store.database import Lock, engine, held_lock, transaction
-from pairshelf.store.tables import Setting
 
 #: Jobs one worker carries side by side.
 CONCURRENCY = 8
 _LOOK_EVERY = 0.5
 _ROUND_EVERY = 3.0
-_BEAT_EVERY = 2.0
 _DRAFTS_EVERY = 60.0
 _RECORDS_EVERY = 1.0
 
@@ -85,14 +82,6 @@ def _forget_former_pools() -> None:
         forget_those_that_are_over(session)
 
 
-def beat() -> None:
-    """Say every two seconds that we are here, whatever else takes its time."""
-    while not _stopping.is_set():
-        with contextlib.suppress(SQLAlchemyError):
-            _beat()
-        _stopping.wait(_BEAT_EVERY)
-
-
 def read_drafts() -> None:
     """See now and then which drafts are out of date, so that they stop asking for anybody."""
     while not _stopping.wait(_DRAFTS_EVERY):
@@ -110,13 +99,6 @@ def keep_records() -> None:
             recorder.write_due()
         except Exception as error:
             _logger.warning("records", error=f"{type(error).__name__}: {error}".split("\n")[0])
-
-
-def _beat() -> None:
-    with transaction() as session:
-        row = session.exec(select(Setting).where(col(Setting.key) == "worker")).first() or Setting(key="worker")
-        row.value = {"seen_at": wall().isoformat()}
-        session.add(row)
 
 
 async def _serve(app: procrastinate.App) -> None:
@@ -139,7 +121,7 @@ def main() -> None:
         pick_up_the_dropped()
     watcher = threading.Thread(target=watch, name="watch", daemon=True)
     watcher.start()
-    threading.Thread(target=beat, name="beat", daemon=True).start()
+    threading.Thread(target=signs.keep_giving, args=(signs.WORKER, _stopping), name="signs", daemon=True).start()
     threading.Thread(target=keep_records, name="records", daemon=True).start()
     threading.Thread(target=read_drafts, name="drafts", daemon=True).start()
     loop = asyncio.new_event_loop()

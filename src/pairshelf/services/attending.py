@@ -17,8 +17,8 @@ from pairshelf.core.watching.failing import RULE, Health
 from pairshelf.core.watching.glance import Glance, in_order
 from pairshelf.engine import keys
 from pairshelf.engine.pools import devices
+from pairshelf.engine.signs import WATCHER, WORKER, is_away
 from pairshelf.services.watching import glances, levels_of, what_fills, with_outlooks
-from pairshelf.store.clock import wall
 from pairshelf.store.database import pick
 from pairshelf.store.repositories.holdings import load_holdings, load_watched
 from pairshelf.store.tables import (
@@ -32,7 +32,6 @@ from pairshelf.store.tables import (
     PoolPlace,
     PoolRow,
     SampleFile,
-    Setting,
     SheetRow,
     SheetState,
     Shelf,
@@ -43,8 +42,6 @@ from pairshelf.store.tables import (
 
 #: Pools and drives looked at one by one; beyond these, the screens of pools and shelves serve.
 _MOST = 200
-#: Without a sign of life for so long, the worker is taken to be away; it gives one every two seconds.
-WORKER_AWAY = dt.timedelta(seconds=12)
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +99,7 @@ def attend(session: Session, most: int | None = None) -> Attention:
     looks = [*with_outlooks(session, looks[:most], held), *(looks[most:] if most is not None else [])]
     found = matters(
         _pools(session), new_drives=new_drives, drives=_drives(session), drafts=_drafts(session),
-        worker_away=worker_away(session), no_drives=drives == 0, free_drives=free_drives,
+        worker_away=is_away(session, WORKER), watcher_away=is_away(session, WATCHER), no_drives=drives == 0, free_drives=free_drives,
         no_pools=not held, locked=_locked(session), unkept=_unkept(session), room_left=shutil.disk_usage(devices().folder).free,
         unruled=_unruled(session), fills=what_fills(session, held, watched, levels), spoilt=_spoilt(session),
         backups=_backups(session),
@@ -266,9 +263,3 @@ def _drafts(session: Session) -> list[tuple[int, str]]:
         .order_by(col(SheetRow.id).desc()).limit(5)
     )  # fmt: skip
     return [(i or 0, title) for i, title in rows]
-
-
-def worker_away(session: Session) -> bool:
-    """Whether no worker has been heard of for a while."""
-    seen = session.get(Setting, "worker")
-    return seen is None or wall() - dt.datetime.fromisoformat(seen.value["seen_at"]) > WORKER_AWAY

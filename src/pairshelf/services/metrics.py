@@ -14,8 +14,9 @@ from sqlmodel import Session, col, select
 from pairshelf.core.policies.attention import Gravity
 from pairshelf.core.watching.glance import Glance
 from pairshelf.engine.log import log
+from pairshelf.engine.signs import WATCHER, WORKER, is_away
 from pairshelf.services.accounts import digest
-from pairshelf.services.attending import attend, worker_away
+from pairshelf.services.attending import attend
 from pairshelf.services.matching import drives_listed
 from pairshelf.services.watching import volumes_at_a_glance
 from pairshelf.store.tables import Condition, JobRow, Setting
@@ -138,5 +139,7 @@ def _house(session: Session, needs: Counter[Gravity]) -> list[Metric]:
     for kind, count in sorted(kinds.items()):
         jobs.add_metric([kind], count)
     worker = _gauge("pairshelf_worker_present", "Whether a worker gives signs of life.")
-    worker.add_metric([], float(not worker_away(session)))
-    return [matters, jobs, worker]
+    worker.add_metric([], float(not is_away(session, WORKER)))
+    watcher = _gauge("pairshelf_watcher_present", "Whether who keeps watch gives signs of life.")
+    watcher.add_metric([], float(not is_away(session, WATCHER)))
+    return [matters, jobs, worker, watcher]

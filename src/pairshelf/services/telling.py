@@ -21,7 +21,7 @@ from typing import Any
 import structlog
 from sqlmodel import Session, col, select
 
-from pairshelf.core.policies.attention import WORKER, Gravity, Matter
+from pairshelf.core.policies.attention import WATCHER, Gravity, Matter
 from pairshelf.core.policies.telling import GIVE_UP, News, Topic, Wishes, lines_for, look, not_before, wait_after
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import devices
@@ -54,7 +54,8 @@ def notice(matters: list[Matter] | None = None) -> list[int]:
                 session.delete(row)
             return []
         found = attend(session, 0).matters if matters is None else matters
-        found = [m for m in found if m.subject != WORKER]
+        # Who is looking is here, whatever its last sign of life says.
+        found = [m for m in found if m.subject != WATCHER]
         rows = {r.key: r for r in session.exec(select(TopicRow).with_for_update())}
         topics, news = look({k: _topic(r) for k, r in rows.items()}, found, wall())
         for key, row in rows.items():

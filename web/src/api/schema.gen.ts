@@ -10793,6 +10793,8 @@ export interface components {
             ok: boolean;
             /** Worker */
             worker: boolean;
+            /** Watcher */
+            watcher: boolean;
         };
         /**
          * Problem

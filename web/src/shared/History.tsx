@@ -81,7 +81,7 @@ function Chart({ told, named }: { told: Told[]; named: string }) {
   if (points.length === 0)
     return (
       <Text size="sm" c="dimmed" mt={6}>
-        Nothing was recorded in this time. A round is recorded every ten seconds while a worker runs.
+        Nothing was recorded in this time. A round is recorded every ten seconds while Pair Shelf runs.
       </Text>
     );
   const begin = Date.parse(told[0].begin);

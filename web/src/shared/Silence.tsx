@@ -8,7 +8,9 @@ export function Silence({ answers }: { answers: Answers }) {
       ? "The database does not answer just now; what you see may be old, and nothing can be changed. It is tried again by itself."
       : !answers.worker
         ? "No worker answers: nothing is built, rebuilt or noticed until it is back. The start command brings it back by itself; if it does not, start Pair Shelf again."
-        : null;
+        : !answers.watcher
+          ? "No watcher answers: nothing is recorded, and no message is sent, until it is back. The start command brings it back by itself; if it does not, start Pair Shelf again."
+          : null;
   return (
     <div role="status">
       {said && (

@@ -6,9 +6,9 @@ import type { Path } from "../api/client";
 import { about, EVERYTHING, SHOWN_BY } from "../api/keys";
 
 /** What answers: the web server, and, as far as it knows, the database and the worker. */
-export type Answers = { web: boolean; database: boolean; worker: boolean };
+export type Answers = { web: boolean; database: boolean; worker: boolean; watcher: boolean };
 
-const ALL: Answers = { web: true, database: true, worker: true };
+const ALL: Answers = { web: true, database: true, worker: true, watcher: true };
 const Connection = createContext<Answers>(ALL);
 /** What answers just now. */
 export const useAnswers = () => useContext(Connection);
@@ -24,9 +24,7 @@ export function Live({ children }: { children: ReactNode }) {
   useEffect(() => {
     const tell = (now: Answers) =>
       setAnswers((before) =>
-        before.web === now.web && before.database === now.database && before.worker === now.worker
-          ? before
-          : now,
+        (Object.keys(ALL) as (keyof Answers)[]).every((who) => before[who] === now[who]) ? before : now,
       );
     return listen(client, tell);
   }, [client]);

@@ -21,8 +21,8 @@ class Gravity(IntEnum):
     SOMETIME = 2
 
 
-#: The subject of a worker that is away: who would tell of it is the worker.
-WORKER = "worker"
+#: The subject of a watcher that is away: who would tell of it is the watcher.
+WATCHER = "watcher"
 #: Days after which a recorded backup is called old.
 OLD_BACKUP = 31
 #: Bytes below which the disk is as good as full.
@@ -137,6 +137,7 @@ def matters(
     locked: Sequence[tuple[int, str]] = (), unkept: Sequence[tuple[int, str]] = (), room_left: int | None = None,
     unruled: Sequence[tuple[int, str, str]] = (), fills: Sequence[Filling] = (),
     spoilt: Sequence[tuple[int, str, str]] = (), backups: Sequence[tuple[int, str, float]] = (),
+    watcher_away: bool = False,
 ) -> list[Matter]:  # fmt: skip
     """All matters, the gravest first, otherwise in the order given.
 
@@ -155,8 +156,20 @@ def matters(
                 "The start command brings it back by itself; if it does not, start it again.",
                 "",
                 "",
-                subject=WORKER,
+                subject="worker",
                 sort="worker",
+            )
+        )
+    if watcher_away:
+        found.append(
+            Matter(
+                Gravity.NOW,
+                "No watcher is running: nothing is recorded, and no message is sent, until it is back. "
+                "The start command brings it back by itself; if it does not, start it again.",
+                "",
+                "",
+                subject=WATCHER,
+                sort="watcher",
             )
         )
     if room_left is not None and room_left < _LITTLE_ROOM:

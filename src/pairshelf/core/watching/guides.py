@@ -89,6 +89,15 @@ GUIDES: dict[str, Guide] = {
             Blocked("Pulling or exchanging drives", "Nobody would notice, and no spare would take over, until it is back."),
         ),
     ),
+    "watcher": Guide(
+        "Volumes serve, and jobs go on. What happens meanwhile is shown on the screens, and nobody is told of it.",
+        "The start command brings it back by itself within seconds. If it does not, look at what that has written last.",
+        act="Start it again: make start",
+        blocked=(
+            Blocked("Relying on messages", "No message is sent, also of what presses. Look at Today until it is back."),
+            Blocked("Reading charts up to now", "What is not recorded now is missing from them later."),
+        ),
+    ),
     "disk": Guide(
         "Everything can be read. Jobs are held, so that none is half done.",
         "Jobs go on by themselves as soon as there is room on the disk on which this runs.",

@@ -98,7 +98,9 @@ function Table({ told, found }: { told: Found; found: Schema["CompareOut"] }) {
           <tbody>
             {told.layouts.map((l) => (
               <tr key={l.key}>
-                <td>{nameOf(found.layouts.find((one) => one.key === l.key)) || l.name}</td>
+                <td style={{ minWidth: "9.5rem" }}>
+                  {nameOf(found.layouts.find((one) => one.key === l.key)) || l.name}
+                </td>
                 <td className="num">
                   <strong>{much(l.whole)}</strong>
                 </td>

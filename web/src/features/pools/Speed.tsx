@@ -149,7 +149,7 @@ function Table({ found, mixes }: { found: Measured; mixes: Schema["MixesOut"] })
         <tbody>
           {found.volumes.map((v) => (
             <tr key={v.volume_id}>
-              <td>
+              <td style={{ minWidth: "8.5rem" }}>
                 {v.name}
                 <div className="faint">
                   {nameOf(mixes, v.mix)}, {v.at_once} at once

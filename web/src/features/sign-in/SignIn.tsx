@@ -13,8 +13,9 @@ import { Silence } from "../../shared/Silence";
 function useHealth(): Answers {
   const health = server.useQuery("get", "/api/health", {}, { refetchInterval: 8000, retry: false });
   const error = health.error;
-  if (!error) return { web: true, database: true, worker: true };
-  return { web: error instanceof Problem && error.status > 0, database: false, worker: true };
+  const rest = { worker: true, watcher: true };
+  if (!error) return { web: true, database: true, ...rest };
+  return { web: error instanceof Problem && error.status > 0, database: false, ...rest };
 }
 
 function Frame({ title, children }: { title: string; children: ReactNode }) {
