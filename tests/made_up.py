@@ -13,6 +13,7 @@ import pytest
 
 from pairshelf.core.changes.kinds import KINDS
 from pairshelf.core.domain.file_systems import FILE_SYSTEMS
+from pairshelf.core.figures.cautions import CAUTIONS
 from pairshelf.core.figures.registry import FIGURES
 from pairshelf.core.layouts.registry import DIVIDED, SCHEMES
 from pairshelf.engine.apply import APPLY
@@ -118,6 +119,12 @@ def explain(a, file_system):
 FIGURE = LayoutFigure("bytes_per_watt", "Capacity for each watt", "Capacity a watt", "a watt", "How far a watt goes.",
                       "bytes", True, per_watt, explain, listed=True)
 ''',
+    "made_up_caution": '''
+from pairshelf.core.figures.cautions import CautionKind
+
+CAUTION = CautionKind("few-drives", "few drives",
+                      lambda asked: f"Only {n} drives." if (n := len(asked.layout.members)) < 4 else None)
+''',
     "made_up_fault": '''
 from pairshelf.core.domain.device import Presence
 from pairshelf.standin.faults import Fault
@@ -156,6 +163,7 @@ def at_home(folder: Path, patch: pytest.MonkeyPatch) -> None:
         patch.setitem(registry, "copies-4", made["made_up_scheme"].SCHEME)
     patch.setitem(FORMATS, "txt", made["made_up_format"].FORMAT)
     patch.setitem(FIGURES, "bytes_per_watt", made["made_up_figure"].FIGURE)
+    patch.setitem(CAUTIONS, "few-drives", made["made_up_caution"].CAUTION)
     patch.setitem(FAULTS, "blank-an-extent", made["made_up_fault"].FAULT)
     patch.setitem(TABLES, "json", made["made_up_table"].TABLE)
     patch.setitem(FILE_SYSTEMS, "plain", made["made_up_file_system"].SYSTEM)

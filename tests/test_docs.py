@@ -10,7 +10,7 @@ from pairshelf.core.domain.acts import Role, allowed
 from pairshelf.core.domain.drives import DEFAULTS, Kind
 from pairshelf.core.domain.file_systems import FILE_SYSTEMS
 from pairshelf.core.domain.inventory import COLUMNS, FIELDS
-from pairshelf.core.figures.cautions import CODES
+from pairshelf.core.figures.cautions import CAUTIONS
 from pairshelf.core.figures.workloads import WORKLOADS
 from pairshelf.core.layouts import DIVIDED
 from pairshelf.engine.apply import APPLY
@@ -47,7 +47,7 @@ def test_lock_files_name_no_registry() -> None:
 
 def test_every_caution_and_every_workload_is_explained_with_its_weights() -> None:
     text = (ROOT / "docs/rules.md").read_text()
-    assert all(f"`{code}`" in text for code in CODES)
+    assert all(f"`{code}`" in text for code in CAUTIONS)
     rows = re.findall(r"^\| `([a-z]+)` \| ([\d. %|]+) \|$", text, re.MULTILINE)
     told = {n: [float(x.strip(" %")) / (100 if "%" in x else 1) for x in cells.split("|")] for n, cells in rows}
     assert told == {w.id: [*w.weights().values(), w.writes, w.whole] for w in WORKLOADS.values()}

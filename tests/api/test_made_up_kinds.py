@@ -131,6 +131,17 @@ def test_a_figure_is_listed_explained_and_exported(ida: Person) -> None:
     assert "Capacity for each watt" in console.run(["layout", "4x4TB", "--scheme", "parity-1", "--explain"])[1]
 
 
+def test_a_caution_is_listed_and_said_wherever_layouts_are(ida: Person) -> None:
+    assert ida.get("/api/schemes").get_json()["cautions"]["few-drives"] == "few drives"
+    few = {"shorthand": "5x4TB"}
+    for layout in ida.post("/api/compare", few).get_json()["layouts"]:
+        members = sum(len(one) for one in layout["sets"])
+        said = [c["sentence"] for c in layout["cautions"] if c["code"] == "few-drives"]
+        assert said == ([f"Only {members} drives."] if members < 4 else [])
+    assert "Only 3 drives." in ida.post("/api/compare/export/csv", few).get_data(as_text=True)
+    assert "! Only 3 drives." in console.run(["layout", "3x4TB", "--scheme", "parity-1"])[1]
+
+
 def test_a_way_to_fail_is_offered_done_and_found_out(ida: Person) -> None:
     (told,) = [f for f in ida.get("/api/kinds").get_json()["faults"] if f["id"] == "blank-an-extent"]
     assert told["not_when"] == {"missing": "It is away."}

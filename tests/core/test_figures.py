@@ -16,7 +16,7 @@ from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions, Backup, assume, basis
-from pairshelf.core.figures.cautions import CODES
+from pairshelf.core.figures.cautions import CAUTIONS
 from pairshelf.core.figures.registry import explanations
 from pairshelf.core.figures.report import layout_json
 from pairshelf.core.layouts import DIVIDED, Layout, build_layout
@@ -122,7 +122,7 @@ def test_every_layout_can_be_told_in_full(layout: Layout) -> None:
     assert {d.change for d in doors(layout)} == {
         d.change for d in doors(build_layout(parse_shorthand("4x4TB"), "parity-1"))
     }
-    assert {c["code"] for c in report["cautions"]} <= set(CODES)
+    assert {c["code"] for c in report["cautions"]} <= set(CAUTIONS)
 
 
 def _codes(drives: list[Drive], scheme: str, given: Assumptions = ALIKE, **more: int) -> set[str]:
@@ -146,7 +146,7 @@ def test_every_caution_has_its_occasion() -> None:
         "overloaded": _codes(plain[:6], "parity-2", replace(ALIKE, user_writes=149)),
         "spare-too-small": _codes([*plain[:4], Drive("s", 10**12)], "parity-1", spares=1),
     }  # fmt: skip
-    assert set(found) == set(CODES)
+    assert set(found) == set(CAUTIONS)
     assert all(code in codes for code, codes in found.items())
     assert _codes(plain[:6], "parity-2") == usual
     assert _codes(plain[:6], "parity-2", replace(ALIKE, backup=Backup("b", 1, 10**8))) == set()

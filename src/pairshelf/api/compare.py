@@ -20,7 +20,7 @@ from pairshelf.core.domain.volume_spec import facts_of
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.figures.assess import Assessment, assess
 from pairshelf.core.figures.assumptions import assume, basis
-from pairshelf.core.figures.cautions import CODES
+from pairshelf.core.figures.cautions import CAUTIONS
 from pairshelf.core.figures.registry import explanations
 from pairshelf.core.figures.report import answer_json, cut_json, detail_json, layout_json, path_json
 from pairshelf.core.figures.survival import after_failures, in_words
@@ -353,7 +353,7 @@ def schemes() -> Any:
             for f in FILE_SYSTEMS.values()
         ],
         workloads=[WorkloadOut(id=w.id, name=w.name, about=w.about, weights=w.weights()) for w in WORKLOADS.values()],
-        cautions=CODES,
+        cautions={code: kind.name for code, kind in CAUTIONS.items()},
     )
 
 

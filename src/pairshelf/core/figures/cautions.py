@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -28,21 +28,27 @@ BATCH = 3
 _NEIGHBOURS = 5
 _SAME_WEEKS = 31
 
-#: Every caution there is, by code, with the short name it is listed under.
-CODES: dict[str, str] = {
-    "no-redundancy": "no redundancy",
-    "single-parity-large": "an unreadable sector is likely in a rebuild",
-    "wide-set": "a wide parity set",
-    "uneven": "uneven sizes waste space",
-    "grows-by-more-than-one": "cannot grow by one drive",
-    "no-backup": "no backup recorded",
-    "no-error-recovery-limit": "no error-recovery limit",
-    "one-shelf": "all on one shelf",
-    "one-batch": "one batch",
-    "mixed-kinds": "rotating and flash mixed",
-    "spare-too-small": "a spare is too small",
-    "overloaded": "more writes than the drives bear",
-}
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What a caution is asked about."""
+
+    layout: Layout
+    space: SpaceAccount
+    #: The chance of an unreadable sector in its last-ditch rebuild.
+    q: float
+    given: Assumptions
+
+
+@dataclass(frozen=True, slots=True)
+class CautionKind:
+    """Something a layout may have to be told to beware of."""
+
+    code: str
+    #: The short name it is listed under.
+    name: str
+    #: What is said of a layout; None where it does not hold.
+    says: Callable[[Asked], str | None]
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,49 +61,95 @@ class Caution:
 
 def cautions(layout: Layout, space: SpaceAccount, q: float, given: Assumptions) -> tuple[Caution, ...]:
     """All that hold of a layout; ``q`` is the chance of an unreadable sector in its last-ditch rebuild."""
-    scheme, width, sets = layout.scheme, layout.width, len(layout.sets)
-    found: list[Caution] = []
+    asked = Asked(layout, space, q, given)
+    return tuple(Caution(k.code, said) for k in CAUTIONS.values() if (said := k.says(asked)) is not None)
 
-    def say(code: str, sentence: str) -> None:
-        found.append(Caution(code, sentence))
 
-    if scheme.survives == 0:
-        say("no-redundancy", "No redundancy: a single failed drive loses everything in the pool.")
-    if scheme.survives == 1 and q >= HIGH_Q:
-        say("single-parity-large",
-            f"While one drive is rebuilt nothing protects the rest, and by the makers' figure there is a chance of "
-            f"{q:.0%} that a sector of it cannot be read.")  # fmt: skip
-    if scheme.code is Code.PARITY and width > WIDE:
-        say("wide-set", f"Each set spans {width} drives; above {WIDE}, rebuilds read much and small writes slow down.")
-    if space.uneven > MUCH_UNEVEN * space.raw:
-        say("uneven", f"{format_size(space.uneven)} cannot be used because the drives differ in size.")
-    if sentence := grows_by_more_than_one(layout):
-        say("grows-by-more-than-one", sentence)
-    if given.backup is None:
-        say("no-backup", "No backup is recorded. Redundancy is no backup: deleted or spoilt files stay lost.")
-    if scheme.survives and (count := layout.same("without limit", lambda: _without_limit(layout.members))):
-        say("no-error-recovery-limit",
-            f"{count} rotating drive{'s have' if count > 1 else ' has'} no error-recovery limit known: a bad sector "
-            "may hold one up so long that it counts as failed.")  # fmt: skip
-    if (
-        scheme.survives
-        and sets > 1
-        and len(shelves := layout.same("shelves", lambda: {d.shelf for d in layout.members})) == 1
-        and None not in shelves
+def _no_redundancy(asked: Asked) -> str | None:
+    if asked.layout.scheme.survives:
+        return None
+    return "No redundancy: a single failed drive loses everything in the pool."
+
+
+def _single_parity_large(asked: Asked) -> str | None:
+    if asked.layout.scheme.survives != 1 or asked.q < HIGH_Q:
+        return None
+    return (
+        "While one drive is rebuilt nothing protects the rest, and by the makers' figure there is a chance of "
+        f"{asked.q:.0%} that a sector of it cannot be read."
+    )
+
+
+def _wide_set(asked: Asked) -> str | None:
+    width = asked.layout.width
+    if asked.layout.scheme.code is not Code.PARITY or width <= WIDE:
+        return None
+    return f"Each set spans {width} drives; above {WIDE}, rebuilds read much and small writes slow down."
+
+
+def _uneven(asked: Asked) -> str | None:
+    if asked.space.uneven <= MUCH_UNEVEN * asked.space.raw:
+        return None
+    return f"{format_size(asked.space.uneven)} cannot be used because the drives differ in size."
+
+
+def _grows_by_more_than_one(asked: Asked) -> str | None:
+    return grows_by_more_than_one(asked.layout) or None
+
+
+def _no_backup(asked: Asked) -> str | None:
+    if asked.given.backup is not None:
+        return None
+    return "No backup is recorded. Redundancy is no backup: deleted or spoilt files stay lost."
+
+
+def _no_error_recovery_limit(asked: Asked) -> str | None:
+    layout = asked.layout
+    if not layout.scheme.survives or not (
+        count := layout.same("without limit", lambda: _without_limit(layout.members))
     ):
-        say("one-shelf", f"All {sets} sets stand on one shelf; when it goes, all of them go.")
-    if batch := _batch(layout):
-        say("one-batch", batch)
-    if layout.same("mixed kinds", lambda: len({d.rotates for d in layout.members}) > 1):
-        say("mixed-kinds", "Rotating and flash drives are mixed; the pool is as slow as the slowest of them.")
-    small = [s for s in layout.spares if layout.largest_member > s.extents]
-    if small:
-        say("spare-too-small",
-            f"{len(small)} spare{'s are' if len(small) > 1 else ' is'} smaller than some members and cannot "
-            "replace those.")  # fmt: skip
-    if (asked := asked_share(layout, given)) > 1 - LEFT_FOR_REBUILD:
-        say("overloaded", f"Users' writes take {asked:.0%} of what the drives bear; a rebuild beside them is a guess.")
-    return tuple(found)
+        return None
+    return (
+        f"{count} rotating drive{'s have' if count > 1 else ' has'} no error-recovery limit known: a bad sector "
+        "may hold one up so long that it counts as failed."
+    )
+
+
+def _one_shelf(asked: Asked) -> str | None:
+    layout, sets = asked.layout, len(asked.layout.sets)
+    if not layout.scheme.survives or sets < 2:
+        return None
+    shelves = layout.same("shelves", lambda: {d.shelf for d in layout.members})
+    if len(shelves) > 1 or None in shelves:
+        return None
+    return f"All {sets} sets stand on one shelf; when it goes, all of them go."
+
+
+def _one_batch(asked: Asked) -> str | None:
+    return _batch(asked.layout)
+
+
+def _mixed_kinds(asked: Asked) -> str | None:
+    layout = asked.layout
+    if not layout.same("mixed kinds", lambda: len({d.rotates for d in layout.members}) > 1):
+        return None
+    return "Rotating and flash drives are mixed; the pool is as slow as the slowest of them."
+
+
+def _spare_too_small(asked: Asked) -> str | None:
+    small = [s for s in asked.layout.spares if asked.layout.largest_member > s.extents]
+    if not small:
+        return None
+    return (
+        f"{len(small)} spare{'s are' if len(small) > 1 else ' is'} smaller than some members and cannot replace those."
+    )
+
+
+def _overloaded(asked: Asked) -> str | None:
+    share = asked_share(asked.layout, asked.given)
+    if share <= 1 - LEFT_FOR_REBUILD:
+        return None
+    return f"Users' writes take {share:.0%} of what the drives bear; a rebuild beside them is a guess."
 
 
 def _without_limit(drives: Sequence[Drive]) -> int:
@@ -134,3 +186,21 @@ def _run(numbers: Sequence[int], step: int) -> int:
 def _serial_number(serial: str | None) -> int | None:
     digits = re.findall(r"\d+", serial or "")
     return int(digits[-1][-12:]) if digits else None
+
+
+_ALL = (
+    CautionKind("no-redundancy", "no redundancy", _no_redundancy),
+    CautionKind("single-parity-large", "an unreadable sector is likely in a rebuild", _single_parity_large),
+    CautionKind("wide-set", "a wide parity set", _wide_set),
+    CautionKind("uneven", "uneven sizes waste space", _uneven),
+    CautionKind("grows-by-more-than-one", "cannot grow by one drive", _grows_by_more_than_one),
+    CautionKind("no-backup", "no backup recorded", _no_backup),
+    CautionKind("no-error-recovery-limit", "no error-recovery limit", _no_error_recovery_limit),
+    CautionKind("one-shelf", "all on one shelf", _one_shelf),
+    CautionKind("one-batch", "one batch", _one_batch),
+    CautionKind("mixed-kinds", "rotating and flash mixed", _mixed_kinds),
+    CautionKind("spare-too-small", "a spare is too small", _spare_too_small),
+    CautionKind("overloaded", "more writes than the drives bear", _overloaded),
+)
+#: Every caution there is, by code, in the order in which they are said.
+CAUTIONS = {kind.code: kind for kind in _ALL}
