@@ -49,7 +49,7 @@ from pairshelf.api import (
 from pairshelf.api.description import Described
 from pairshelf.api.guard import MOST_BODY, ask_first, needs
 from pairshelf.engine.own_log import quiet_log
-from pairshelf.engine.signs import WATCHER, WORKER, is_away
+from pairshelf.engine.signs import WATCHER, WORKER, away
 from pairshelf.services.accounts import secret_key
 from pairshelf.store.database import transaction
 from pairshelf.store.settings import settings
@@ -137,7 +137,8 @@ def _serve_web(app: OpenAPI) -> None:
     def health() -> Any:
         """Whether the server and its database answer."""
         with transaction() as session:
-            return HealthOut(ok=True, worker=not is_away(session, WORKER), watcher=not is_away(session, WATCHER))
+            missing = away(session)
+            return HealthOut(ok=True, worker=WORKER not in missing, watcher=WATCHER not in missing)
 
     @app.route("/api/openapi.json")
     @needs(None)

@@ -7,7 +7,7 @@ import datetime as dt
 import threading
 
 from sqlalchemy.exc import SQLAlchemyError
-from sqlmodel import Session
+from sqlmodel import Session, col, select
 
 from pairshelf.store.clock import wall
 from pairshelf.store.database import transaction
@@ -35,7 +35,7 @@ def keep_giving(who: str, stopping: threading.Event) -> None:
         stopping.wait(_EVERY)
 
 
-def is_away(session: Session, who: str) -> bool:
-    """Whether nothing has been heard of the ``WORKER`` or ``WATCHER`` for a while."""
-    seen = session.get(Setting, who)
-    return seen is None or wall() - dt.datetime.fromisoformat(seen.value["seen_at"]) > AWAY
+def away(session: Session) -> set[str]:
+    """Who has not been heard of for a while, of the ``WORKER`` and the ``WATCHER``."""
+    rows = session.exec(select(Setting).where(col(Setting.key).in_([WORKER, WATCHER])))
+    return {WORKER, WATCHER} - {r.key for r in rows if wall() - dt.datetime.fromisoformat(r.value["seen_at"]) <= AWAY}

@@ -15,9 +15,9 @@ from pairshelf.core.domain.away import Stood, away_named
 from pairshelf.core.policies.attention import DriveFacts, Matter, PoolFacts, is_well, matters, verdict
 from pairshelf.core.watching.failing import RULE, Health
 from pairshelf.core.watching.glance import Glance, in_order
-from pairshelf.engine import keys
+from pairshelf.engine import keys, signs
 from pairshelf.engine.pools import devices
-from pairshelf.engine.signs import WATCHER, WORKER, is_away
+from pairshelf.engine.signs import WATCHER, WORKER
 from pairshelf.services.watching import glances, levels_of, what_fills, with_outlooks
 from pairshelf.store.database import pick
 from pairshelf.store.repositories.holdings import load_holdings, load_watched
@@ -97,9 +97,10 @@ def attend(session: Session, most: int | None = None) -> Attention:
     levels = levels_of(held, watched)
     looks = in_order(glances(session, held, watched, levels=levels))
     looks = [*with_outlooks(session, looks[:most], held), *(looks[most:] if most is not None else [])]
+    away = signs.away(session)
     found = matters(
         _pools(session), new_drives=new_drives, drives=_drives(session), drafts=_drafts(session),
-        worker_away=is_away(session, WORKER), watcher_away=is_away(session, WATCHER), no_drives=drives == 0, free_drives=free_drives,
+        worker_away=WORKER in away, watcher_away=WATCHER in away, no_drives=drives == 0, free_drives=free_drives,
         no_pools=not held, locked=_locked(session), unkept=_unkept(session), room_left=shutil.disk_usage(devices().folder).free,
         unruled=_unruled(session), fills=what_fills(session, held, watched, levels), spoilt=_spoilt(session),
         backups=_backups(session),

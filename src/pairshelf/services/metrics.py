@@ -14,7 +14,7 @@ from sqlmodel import Session, col, select
 from pairshelf.core.policies.attention import Gravity
 from pairshelf.core.watching.glance import Glance
 from pairshelf.engine.log import log
-from pairshelf.engine.signs import WATCHER, WORKER, is_away
+from pairshelf.engine.signs import WATCHER, WORKER, away
 from pairshelf.services.accounts import digest
 from pairshelf.services.attending import attend
 from pairshelf.services.matching import drives_listed
@@ -138,8 +138,9 @@ def _house(session: Session, needs: Counter[Gravity]) -> list[Metric]:
     kinds = Counter(session.exec(select(JobRow.kind).where(col(JobRow.state).not_in(("done", "failed")))))
     for kind, count in sorted(kinds.items()):
         jobs.add_metric([kind], count)
+    missing = away(session)
     worker = _gauge("pairshelf_worker_present", "Whether a worker gives signs of life.")
-    worker.add_metric([], float(not is_away(session, WORKER)))
+    worker.add_metric([], float(WORKER not in missing))
     watcher = _gauge("pairshelf_watcher_present", "Whether who keeps watch gives signs of life.")
-    watcher.add_metric([], float(not is_away(session, WATCHER)))
+    watcher.add_metric([], float(WATCHER not in missing))
     return [matters, jobs, worker, watcher]
