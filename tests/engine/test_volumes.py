@@ -117,7 +117,8 @@ def test_capacity_adds_up_after_any_sequence_of_acts(acts: list[tuple[str, int, 
     if spreads:
         spread()
     else:
-        ids = shelf(4)
+        # Other drives than those of the spread pool: the devices stay from one example to the next.
+        ids = shelf(4, name="P")
         do("build-pool", name="s", scheme="parity-1", drives=tuple(ids))
     own = {"protection": "parity-1:4"} if spreads else {}
     carry_all()

@@ -23,6 +23,7 @@ from pairshelf.launch.cluster import free_port
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import JobRow, JobState, Setting
 from tests.conftest import House, house_of
+from tests.server import forget_connections
 
 AXE = Path(__file__).resolve().parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
 _QUIET = [
@@ -45,14 +46,17 @@ def browser() -> Iterator[Browser]:
 
 #: Processes that begin with everything imported already: importing takes longer than most tests.
 _READY = multiprocessing.get_context("forkserver")
-_READY.set_forkserver_preload(
-    ["pairshelf.api.app", "pairshelf.api.served", "pairshelf.launch.worker", "pairshelf.launch.watcher"]
-)
+_READY.set_forkserver_preload(["tests.ui.warm"])
 
 
 def _begin(module: str, words: list[str], surroundings: dict[str, str], given: dict[str, Any]) -> None:
+    from pairshelf.api import app
+    from tests.ui import warm
+
     os.environ.update(surroundings)
     sys.argv = [module, *words]
+    app.create_app = warm.ready
+    forget_connections()
     importlib.import_module(module).main(**given)
 
 

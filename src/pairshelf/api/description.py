@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 from typing import Any
 
 from flask_openapi3 import APIBlueprint, OpenAPI
+from pydantic import BaseModel
 
 from pairshelf.api.guard import act_of
 from pairshelf.api.problems import PROBLEM_TYPE
@@ -49,6 +51,21 @@ _SCHEMES: dict[str, dict[str, Any]] = {
     "token": {"type": "apiKey", "in": "header", "name": "X-CSRFToken",
               "description": "What changes something carries it; it comes with GET /api/me and with signing in."},
 }  # fmt: skip
+
+
+class Often(BaseModel):
+    """What many routes answer with: its shape is worked out once, not for each of them."""
+
+    @classmethod
+    def model_json_schema(cls, *args: Any, **given: Any) -> dict[str, Any]:
+        """See pydantic."""
+        return _shape(super().model_json_schema, args, tuple(given.items()))
+
+
+@cache
+def _shape(work_out: Any, args: tuple[Any, ...], given: tuple[tuple[str, Any], ...]) -> dict[str, Any]:
+    shape: dict[str, Any] = work_out(*args, **dict(given))
+    return shape
 
 
 class Described(OpenAPI):

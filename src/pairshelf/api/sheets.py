@@ -10,6 +10,7 @@ from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field, create_model
 from sqlmodel import Session, col, select
 
+from pairshelf.api.description import Often
 from pairshelf.api.guard import needs, require, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
 from pairshelf.api.queries import Query
@@ -116,7 +117,7 @@ class PlanRef(BaseModel):
     next: int | None
 
 
-class SheetOut(BaseModel):
+class SheetOut(Often):
     id: int
     state: str
     created_by: str
