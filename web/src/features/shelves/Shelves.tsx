@@ -48,6 +48,10 @@ export function Shelves() {
   const wide = useMediaQuery("(min-width: 900px)", true);
   const manage = useMay("manage-drives");
   const go = useNavigate();
+  const off = server.useQuery("get", "/api/stand-in/unplugged").data;
+  // What has no power stays in sight, whatever is looked for: its drives are in no bay now, and its way back is here.
+  const dark = (shelf: Schema["ShelfOut"]) =>
+    off?.shelves.includes(shelf.id) || (shelf.host_id !== null && off?.hosts.includes(shelf.host_id));
   const passing = list.data?.matched;
   const matched = useMemo(() => (passing ? new Set(passing) : null), [passing]);
   if (list.isPending) return <Waiting height={400} />;
@@ -130,7 +134,7 @@ export function Shelves() {
           }}
         >
           <ShelfList
-            shelves={shelves.filter((s) => !settled || filter_error || s.matching > 0)}
+            shelves={shelves.filter((s) => !settled || filter_error || s.matching > 0 || dark(s))}
             scales={new Map(list.data.scales.map((s) => [s.site, s.largest]))}
             matched={matched}
             shown={shown ? Number(shown) : null}
