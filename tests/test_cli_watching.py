@@ -8,13 +8,12 @@ from typing import Any
 import pytest
 
 from pairshelf.core.watching.thresholds import Thresholds
-from pairshelf.engine import signs
 from pairshelf.engine.history import take_round
 from pairshelf.services.watching import set_thresholds
 from pairshelf.store import clock
 from pairshelf.store.database import transaction
 from tests.console import run
-from tests.engine.helpers import at_once, build, carry_all, do, fill, happens, shelf
+from tests.engine.helpers import all_here, at_once, build, carry_all, do, fill, happens, shelf
 
 
 @pytest.fixture
@@ -23,8 +22,7 @@ def house(db: str) -> int:
     pool = build(shelf(4), "parity-1")
     fill(pool, 0.5)
     carry_all()
-    for who in (signs.WORKER, signs.WATCHER):
-        signs.give(who)
+    all_here()
     return pool
 
 

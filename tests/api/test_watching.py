@@ -13,14 +13,13 @@ from prometheus_client.openmetrics.parser import text_string_to_metric_families
 from sqlmodel import col, select
 
 from pairshelf.core.watching.series import SERIES
-from pairshelf.engine import signs
 from pairshelf.engine.carry import carry
 from pairshelf.engine.history import take_round
 from pairshelf.store import clock
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import DriveRow, LogRow, VolumeRow
 from tests.api.conftest import Person
-from tests.engine.helpers import at_once, build, carry_all, do, fill, happens, open_jobs, shelf
+from tests.engine.helpers import all_here, at_once, build, carry_all, do, fill, happens, open_jobs, shelf
 
 
 def _number(name: str) -> int:
@@ -85,8 +84,7 @@ def test_thresholds_are_kept_and_change_what_today_says(lab: Person, person: Cal
     office = _number("office")
     fill(1, 0.5, office)
     carry_all()
-    for who in (signs.WORKER, signs.WATCHER):
-        signs.give(who)
+    all_here()
     assert lab.get("/api/today").get_json()["well"] is True
     path = f"/api/volumes/{office}/thresholds"
     assert lab.post(path, {"tell": 0.3, "urgent": 0.45}, method="PUT").get_json() == {"tell": 0.3, "urgent": 0.45}
@@ -110,8 +108,7 @@ def test_thresholds_are_kept_and_change_what_today_says(lab: Person, person: Cal
 
 
 def test_the_gravest_pool_comes_first_and_says_what_may_still_fail(lab: Person) -> None:
-    for who in (signs.WORKER, signs.WATCHER):
-        signs.give(who)
+    all_here()
     happens("fail", "A1")
     (glance,) = lab.get("/api/today").get_json()["glances"]
     assert (glance["state"], glance["still"]) == ("degraded", "any one drive may fail")
@@ -179,9 +176,7 @@ def test_metrics_are_read_with_a_token_and_are_what_the_screens_say(
     assert states["healthy"] == 1 and sum(states.values()) == 1
     with transaction() as session:
         assert len(found["pairshelf_drive_size_bytes"].samples) == len(session.exec(select(DriveRow.id)).all())
-    assert (
-        found["pairshelf_worker_present"].samples[0].value == 0 == found["pairshelf_watcher_present"].samples[0].value
-    )
+    assert [found[f"pairshelf_{who}_present"].samples[0].value for who in ("worker", "watcher")] == [0, 0]
     assert found["pairshelf_pool_checked_timestamp_seconds"].samples == []  # never checked: unknown, not nought
     # Another token takes its place; then none.
     second = lab.post("/api/metrics-token").get_json()["token"]

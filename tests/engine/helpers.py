@@ -12,7 +12,7 @@ from pairshelf.core.changes.kinds import request_of
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.domain.units import GIB
-from pairshelf.engine import approver
+from pairshelf.engine import approver, signs
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.carry import carry
 from pairshelf.engine.jobs.check import start_check
@@ -42,6 +42,12 @@ def build(drives: list[int], scheme: str = "parity-2", *, sets: int = 1, spares:
     """A pool with one volume over all of it; its id."""
     return do("build-pool", name=name, scheme=scheme, drives=tuple(drives), sets=sets, spares=spares, volume="v",
               file_system="xfs").pool_id or 0  # fmt: skip
+
+
+def all_here() -> None:
+    """The worker and the watcher have just been heard of."""
+    for who in (signs.WORKER, signs.WATCHER):
+        signs.give(who)
 
 
 def do(kind: str, **request: Any) -> Outcome:

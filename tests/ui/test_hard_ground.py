@@ -21,25 +21,18 @@ def test_an_open_screen_says_what_does_not_answer(db: str, page: Page, children:
     sign_in(page)
     said = page.get_by_role("status").filter(has_text="answer")
     expect(said).to_have_count(0)
-    os.kill(worker.pid, signal.SIGSTOP)
-    began = time.monotonic()
-    expect(said).to_contain_text("No worker answers", timeout=21_000)
-    assert time.monotonic() - began < 20
-    assert accessible(page) == []
-    os.kill(worker.pid, signal.SIGCONT)
-    expect(said).to_have_count(0, timeout=20_000)
-    os.kill(watcher.pid, signal.SIGSTOP)
-    began = time.monotonic()
-    expect(said).to_contain_text("No watcher answers", timeout=21_000)
-    assert time.monotonic() - began < 20
-    os.kill(watcher.pid, signal.SIGCONT)
-    expect(said).to_have_count(0, timeout=20_000)
-    os.kill(web.pid, signal.SIGSTOP)
-    began = time.monotonic()
-    expect(said).to_contain_text("Pair Shelf does not answer just now", timeout=21_000)
-    assert time.monotonic() - began < 20
-    os.kill(web.pid, signal.SIGCONT)
-    expect(said).to_have_count(0, timeout=20_000)
+    for stopped, words in (
+        (worker, "No worker answers"),
+        (watcher, "No watcher answers"),
+        (web, "Pair Shelf does not answer just now"),
+    ):
+        os.kill(stopped.pid, signal.SIGSTOP)
+        began = time.monotonic()
+        expect(said).to_contain_text(words, timeout=21_000)
+        assert time.monotonic() - began < 20
+        assert accessible(page) == []
+        os.kill(stopped.pid, signal.SIGCONT)
+        expect(said).to_have_count(0, timeout=20_000)
     server, name = db.rsplit("/", 1)
     with psycopg.connect(f"{server}/postgres", autocommit=True) as admin:
         admin.execute(f"alter database {name} with allow_connections false".encode())

@@ -11,6 +11,7 @@ import { useMay, useMayDo } from "../../shared/me";
 import { Act, Trouble } from "../../shared/parts";
 import { useDrawUp } from "../../shared/SheetForm";
 import { useSelection } from "../../shared/selection";
+import { useWithoutPower } from "./withoutPower";
 
 const HOW = "Groups such as 8x4TB hdd, or a line for each drive: its serial, then its size and kind";
 
@@ -140,9 +141,7 @@ export function ShelfActs({
       ask(api.DELETE("/api/shelves/{shelf_id}", { params: { path: { shelf_id: shelf.id } } })),
     onSuccess: () => client.invalidateQueries(),
   });
-  const off = server.useQuery("get", "/api/stand-in/unplugged").data;
-  const unplugged = off?.shelves.includes(shelf.id);
-  const hostOff = shelf.host_id !== null && off?.hosts.includes(shelf.host_id);
+  const { unplugged, hostOff } = useWithoutPower()(shelf);
   const power = useMutation({
     mutationFn: (body: { what: string; id: number; on: boolean }) =>
       ask(api.POST("/api/stand-in/switch", { body })),

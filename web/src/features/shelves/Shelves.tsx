@@ -16,6 +16,7 @@ import { AddShelf, NewShelf, OutOfBays } from "./ByHand";
 import { DriveSheet } from "./DriveSheet";
 import { ShelfDrawing } from "./ShelfDrawing";
 import { useDragBox } from "./useDragBox";
+import { useWithoutPower } from "./withoutPower";
 
 const HINT =
   "Every term must hold. Words: free, new, in-use, failing, failed, missing, spare; hdd, ssd, nvme; ≥ as >=, sizes as 4TB; shelf:cold, maker:osmund, bay:3, pool:archive.";
@@ -48,10 +49,9 @@ export function Shelves() {
   const wide = useMediaQuery("(min-width: 900px)", true);
   const manage = useMay("manage-drives");
   const go = useNavigate();
-  const off = server.useQuery("get", "/api/stand-in/unplugged").data;
+  const withoutPower = useWithoutPower();
   // What has no power stays in sight, whatever is looked for: its drives are in no bay now, and its way back is here.
-  const dark = (shelf: Schema["ShelfOut"]) =>
-    off?.shelves.includes(shelf.id) || (shelf.host_id !== null && off?.hosts.includes(shelf.host_id));
+  const dark = (shelf: Schema["ShelfOut"]) => Object.values(withoutPower(shelf)).some(Boolean);
   const passing = list.data?.matched;
   const matched = useMemo(() => (passing ? new Set(passing) : null), [passing]);
   if (list.isPending) return <Waiting height={400} />;
