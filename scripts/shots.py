@@ -35,7 +35,8 @@ def main() -> None:
     try:
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(
-                executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
+                executable_path=shutil.which("chromium-headless-shell") or shutil.which("chromium"),
+                args=["--no-sandbox", "--disable-gpu"],
             )
             url = f"http://127.0.0.1:{port}"
             page = signed_in(browser.new_context(base_url=url, viewport={"width": 1280, "height": 800}).new_page())

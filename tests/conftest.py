@@ -20,9 +20,10 @@ import pytest
 from argon2 import PasswordHasher
 from hypothesis import HealthCheck, settings
 
+from pairshelf.engine import keys
 from pairshelf.services import accounts
 from pairshelf.store import database
-from tests.server import NAMED, forget_connections, running
+from tests.server import NAMED, forget_connections, in_memory, led_engine, running
 
 settings.register_profile("here", deadline=None, suppress_health_check=[HealthCheck.too_slow], max_examples=60)
 settings.load_profile("here")
@@ -38,6 +39,14 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 
 
 @pytest.fixture(autouse=True, scope="session")
+def one_engine() -> Iterator[None]:
+    """What one test had compiled, the next ones use."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(database, "create_engine", led_engine)
+        yield
+
+
+@pytest.fixture(autouse=True, scope="session")
 def quick_passwords() -> Iterator[None]:
     """Passwords that take a thousandth of the time to look at; how long they take is not what is tested here."""
     hasher = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
@@ -48,11 +57,18 @@ def quick_passwords() -> Iterator[None]:
 
 
 def pytest_configure(config: pytest.Config) -> None:
-    """Whoever begins several processes gives them one server for all."""
+    """Whoever begins several processes gives them one server for all. Simulated drives lie in memory too."""
+    memory = in_memory()
+    if memory and "PYTEST_DEBUG_TEMPROOT" not in os.environ:
+        os.environ["PYTEST_DEBUG_TEMPROOT"] = memory
     if config.getoption("numprocesses", None) and NAMED not in os.environ:
         given = running()
         os.environ[NAMED] = given.__enter__()
-        config.add_cleanup(lambda: given.__exit__(None, None, None))
+
+        def end() -> None:
+            given.__exit__(None, None, None)
+
+        config.add_cleanup(end)
 
 
 @pytest.fixture(scope="session")
@@ -128,6 +144,7 @@ def database_from(template: str | House, server: str, devices: Path, monkeypatch
     forget_connections()
     yield f"{server}/{name}"
     database.engine().dispose()
+    keys.forget_all()
     forget_connections()
     with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
         connection.execute(f"drop database {name} with (force)".encode())

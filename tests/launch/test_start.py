@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import socket
@@ -9,7 +10,9 @@ import subprocess
 import sys
 import tempfile
 import time
+import urllib.request
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import psycopg
@@ -159,6 +162,48 @@ def test_half_a_cluster_of_an_older_version_is_made_anew(folder: Path) -> None:
     half.start()
     assert _answers(half)
     half.stop()
+
+
+def test_it_starts_is_asked_stops_and_leaves_no_open_key(folder: Path) -> None:
+    port = free_port()
+    named = {"PAIRSHELF_VAR": str(folder), "PAIRSHELF_PORT": str(port)}
+    bare = {k: v for k, v in os.environ.items() if not k.startswith("PAIRSHELF_")}
+
+    @contextmanager
+    def command(what: str) -> Iterator[subprocess.Popen[str]]:
+        words = [sys.executable, "-m", "pairshelf.launch.start", what]
+        with subprocess.Popen(words, env=bare | named, stdout=subprocess.PIPE, text=True) as begun:
+            try:
+                yield begun
+                assert begun.wait(60) == 0
+            finally:
+                begun.kill()
+
+    with command("start") as running:
+        assert running.stdout
+        said = ""
+        while "Stop with Ctrl-C" not in said:
+            assert running.poll() is None
+            said += running.stdout.readline()
+        assert f"Pair Shelf is at  http://127.0.0.1:{port}" in said
+        assert "make the administrator" in said
+        with urllib.request.urlopen(f"http://127.0.0.1:{port}/api/health", timeout=10) as answer:
+            assert json.load(answer)["ok"]
+        # A pool is unlocked: its key lies in memory, under the address of this run.
+        where = json.loads((folder / "running.json").read_text())
+        unlock = "from pairshelf.engine import keys; keys.open_key(7, b'k' * 64); print(keys._folder())"
+        made = subprocess.run(
+            [sys.executable, "-c", unlock], env=bare | where, stdout=subprocess.PIPE, text=True, check=True
+        )
+        kept = Path(made.stdout.strip())
+        assert (kept / "7.key").exists()
+        running.send_signal(signal.SIGTERM)
+    assert not kept.exists()
+    assert not (folder / "running.json").exists()
+    with command("reset"):
+        pass
+    assert not (folder / "postgres").exists()
+    assert not (folder / "devices").exists()
 
 
 def test_two_that_set_up_at_once_wait_for_one_another(folder: Path) -> None:

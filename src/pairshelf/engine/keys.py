@@ -11,6 +11,7 @@ import base64
 import hashlib
 import os
 import secrets
+import shutil
 import time
 from pathlib import Path
 from typing import Any
@@ -87,6 +88,11 @@ def open_key(pool_id: int, key: bytes) -> None:
 def forget_key(pool_id: int) -> None:
     """Lock: the key is gone from memory."""
     (_folder() / f"{pool_id}.key").unlink(missing_ok=True)
+
+
+def forget_all() -> None:
+    """Lock whatever is unlocked, and leave no trace of this installation in memory."""
+    shutil.rmtree(_folder())
 
 
 #: Seconds after which a key whose pool is not there was left by a kill.

@@ -157,6 +157,10 @@ def run(*, demo: bool) -> None:
             for child in children:
                 child.stop()
             if cluster:
+                # It has another address next time, where nobody would find or forget what lies open in memory.
+                from pairshelf.engine.keys import forget_all
+
+                forget_all()
                 cluster.stop()
 
 
