@@ -343,18 +343,25 @@ def test_what_becomes_of_the_whole_house_is_what_the_sheet_says(
 def test_killed_while_approving(
     kind: str, laboratory: tuple[str, Path], server: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    name = laboratory[0].rsplit("/", 1)[1]
-
-    def copy(number: int) -> Any:
+    def copy(of: str, number: int) -> Any:
         folder = tmp_path / f"devices-{number}"
         shutil.copytree(laboratory[1], folder)
-        return database_from(name, server, folder, monkeypatch)
+        return database_from(of.rsplit("/", 1)[1], server, folder, monkeypatch)
 
-    # Killed before the commit: nothing has happened, and nothing stands in the way of doing it after all.
-    with copy(0):
+    # Drawn up once: each is killed in a copy of that.
+    with copy(laboratory[0], 0) as drawn:
         before = _shown()
         sheet, approving = _drawn_up(kind)
+        assert _shown() == before, "drawing up changes nothing"
         database.engine().dispose()
+        _killed_at_each_point(lambda number: copy(drawn, number), before, sheet, approving)
+
+
+def _killed_at_each_point(
+    copy: Callable[[int], Any], before: dict[str, Any], sheet: int, approving: Callable[[], None]
+) -> None:
+    # Killed before the commit: nothing has happened, and nothing stands in the way of doing it after all.
+    with copy(1):
         assert not dies_at(1, approving)
         assert _state(sheet) == "draft"
         # A key that was open already is forgotten a while later; it opens nothing.
@@ -368,8 +375,6 @@ def test_killed_while_approving(
     # And before each of its errands: after one is as good as before the next.
     for point in range(2, 60, 2) if errands else ():
         with copy(point):
-            sheet, approving = _drawn_up(kind)
-            database.engine().dispose()
             whole = dies_at(point, approving)
             assert _state(sheet) == "approved"
             do_errands()

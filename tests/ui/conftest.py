@@ -131,7 +131,8 @@ def site(db: str, children: list[multiprocessing.process.BaseProcess]) -> Iterat
 @pytest.fixture
 def page(browser: Browser, site: str) -> Iterator[Page]:
     """A page of its own; an error on it fails the test."""
-    context = browser.new_context(base_url=site, viewport={"width": 1280, "height": 800})
+    # Nothing moves that need not: what fades in and out is waited for, and painted, many times over.
+    context = browser.new_context(base_url=site, viewport={"width": 1280, "height": 800}, reduced_motion="reduce")
     page = context.new_page()
     errors: list[str] = []
     page.on("pageerror", lambda error: errors.append(str(error)))

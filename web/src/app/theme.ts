@@ -52,6 +52,8 @@ const dark: MantineColorsTuple = [
 ];
 
 export const theme = createTheme({
+  // Whoever asks their system for less movement gets none.
+  respectReducedMotion: true,
   primaryColor: "pine",
   primaryShade: { light: 8, dark: 7 },
   colors: { pine, rust, gray, dark },

@@ -53,7 +53,7 @@ _FEW = 50
 
 def load_books(session: Session, *, pool_ids: Collection[int] = (), drive_ids: Collection[int] = ()) -> Estate:
     """Everything that names, mounts, shares and targets have to agree with; of these pools also the layouts
-    and what their volumes hold. A fixed number of statements."""
+    and what their volumes hold. A fixed number of statements, and none about what there is none of."""
     volumes = load_volumes(session, pool_ids)
     refs = {v.id: v.ref for v in volumes}
     mounts = _mounts(session, refs)
@@ -76,6 +76,8 @@ def load_books(session: Session, *, pool_ids: Collection[int] = (), drive_ids: C
 
 
 def _backups(session: Session, pool_ids: Collection[int]) -> list[EstateBackup]:
+    if not pool_ids:
+        return []
     query = (
         pick(PoolRow.name, VolumeRow.name, BackupRow.place, BackupRow.recorded_at, BackupRow.age_hours, BackupRow.recorded_by)
         .select_from(BackupRow).join(PoolRow, col(PoolRow.id) == BackupRow.pool_id)
@@ -122,25 +124,8 @@ def load_volumes(
 ) -> list[EstateVolume]:
     """All volumes, or only those of these pools, or only these; what the files on them take is filled in for
     these pools' volumes."""
-    counted = among(VolumeRow.pool_id, pool_ids) if ids is None else among(VolumeRow.id, ids)
-    placed: dict[int, int] = dict(
-        session.exec(
-            select(VolumePiece.volume_id, func.sum(VolumePiece.count))
-            .where(among(VolumePiece.pool_id, pool_ids) if ids is None else among(VolumePiece.volume_id, ids))
-            .group_by(col(VolumePiece.volume_id))
-        ).all()
-    )  # fmt: skip
-    ends, binned = func.max(SampleFile.first + SampleFile.extents), col(SampleFile.deleted_at).is_not(None)
-    files: dict[int, Any] = {
-        volume: facts
-        for volume, *facts in session.exec(
-            pick(SampleFile.volume_id, func.count(), func.sum(SampleFile.extents), ends, func.count().filter(binned),
-                 func.coalesce(func.sum(SampleFile.extents).filter(binned), 0))
-            .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
-            .where(counted).group_by(col(SampleFile.volume_id))
-        )
-    }  # fmt: skip
-    stands = stands_to(session, counted)
+    chosen = pool_ids if ids is None else ids
+    placed, files, stands = _held(session, pool_ids, ids) if chosen else ({}, {}, {})
     query = (
         pick(*(getattr(VolumeRow, n) for n in _VOLUME), PoolRow.name.label("pool"), KeepRule.above)  # type: ignore[attr-defined]
         .join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
@@ -165,6 +150,32 @@ def load_volumes(
             int(bins) * EXTENT, in_bins, *stands.get(v.id, (0, 0)),
         ))  # fmt: skip
     return found
+
+
+def _held(
+    session: Session, pool_ids: Collection[int], ids: Collection[int] | None
+) -> tuple[dict[int, int], dict[int, Any], dict[int, tuple[int, int]]]:
+    """Of each volume of these pools, or of each of these, the extents that it has a place for, what its files take,
+    and how far their stripes reach."""
+    counted = among(VolumeRow.pool_id, pool_ids) if ids is None else among(VolumeRow.id, ids)
+    placed: dict[int, int] = dict(
+        session.exec(
+            select(VolumePiece.volume_id, func.sum(VolumePiece.count))
+            .where(among(VolumePiece.pool_id, pool_ids) if ids is None else among(VolumePiece.volume_id, ids))
+            .group_by(col(VolumePiece.volume_id))
+        ).all()
+    )  # fmt: skip
+    ends, binned = func.max(SampleFile.first + SampleFile.extents), col(SampleFile.deleted_at).is_not(None)
+    files: dict[int, Any] = {
+        volume: facts
+        for volume, *facts in session.exec(
+            pick(SampleFile.volume_id, func.count(), func.sum(SampleFile.extents), ends, func.count().filter(binned),
+                 func.coalesce(func.sum(SampleFile.extents).filter(binned), 0))
+            .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
+            .where(counted).group_by(col(SampleFile.volume_id))
+        )
+    }  # fmt: skip
+    return placed, files, stands_to(session, counted)
 
 
 def stands_to(session: Session, wanted: Any) -> dict[int, tuple[int, int]]:
@@ -196,6 +207,8 @@ def load_hosts(session: Session) -> list[EstateHost]:
 
 
 def _mounts(session: Session, refs: dict[int, str]) -> list[EstateMount]:
+    if not refs:
+        return []
     query = (
         pick(Mount.id, Host.name, Mount.volume_id, Mount.at, Mount.read_only, Mount.access_times, Mount.required)
         .join(Host, col(Host.id) == Mount.host_id).where(among(Mount.volume_id, refs)).order_by(Host.name, Mount.at)
@@ -204,6 +217,8 @@ def _mounts(session: Session, refs: dict[int, str]) -> list[EstateMount]:
 
 
 def _shares(session: Session, refs: dict[int, str]) -> list[EstateShare]:
+    if not refs:
+        return []
     rows = session.exec(
         select(Share).where(among(Share.volume_id, refs)).order_by(Share.name).execution_options(populate_existing=True)
     ).all()
@@ -263,6 +278,12 @@ def _targets(session: Session, refs: dict[int, str], *, every: bool = True) -> l
         luns.setdefault(lun.target_id, []).append((lun.lun, refs[lun.volume_id]))
     if not every and not luns:
         return []
+    rows = session.exec(
+        select(Target, Host.name).join(Host, col(Host.id) == Target.host_id).order_by(Target.iqn)
+        .execution_options(populate_existing=True)
+    ).all()  # fmt: skip
+    if not rows:
+        return []
     rights: dict[int, list[tuple[str, bool]]] = {}
     query = (
         select(TargetRight, Initiator.iqn).join(Initiator, col(Initiator.id) == TargetRight.initiator_id)
@@ -270,10 +291,6 @@ def _targets(session: Session, refs: dict[int, str], *, every: bool = True) -> l
     )  # fmt: skip
     for right, iqn in session.exec(query):
         rights.setdefault(right.target_id, []).append((iqn, right.chap_hash is not None))
-    rows = session.exec(
-        select(Target, Host.name).join(Host, col(Host.id) == Target.host_id).order_by(Target.iqn)
-        .execution_options(populate_existing=True)
-    )  # fmt: skip
     return [
         EstateTarget(t.iqn, host, t.shared, tuple(luns.get(t.number, ())), tuple(rights.get(t.number, ())))
         for t, host in rows

@@ -124,6 +124,8 @@ def store_models(session: Session, models: Sequence[Model]) -> None:
 
 def load_drives(session: Session, ids: Collection[int]) -> list[EstateDrive]:
     """These drives, in the order asked for; unknown ids are left out."""
+    if not ids:
+        return []
     found = {row[0].id: _drive(*row) for row in session.exec(_drive_query().where(among(DriveRow.id, ids)))}
     return [found[i] for i in ids if i in found]
 
@@ -166,6 +168,8 @@ def store_stripes(session: Session, pool_id: int, placed: StripedVolume) -> None
 
 def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     """These pools with their places and drives, in a fixed number of statements."""
+    if not ids:
+        return []
     rows = session.exec(select(PoolRow).where(among(PoolRow.id, ids)).order_by(PoolRow.name)).all()
     places = session.exec(select(PoolPlace).where(among(PoolPlace.pool_id, ids))).all()
     drives = {d.id: d for d in load_drives(session, [p.drive_id for p in places if p.drive_id is not None])}
