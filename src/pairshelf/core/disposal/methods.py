@@ -167,13 +167,14 @@ _BECAUSE = (
     ("destroy", "No other method reaches this category on this drive."),
 )
 
+#: Of disks: a key changed is believed of the drive alone; where it can be overwritten, that is seen. But no drive need be
+#: destroyed that can change its key.
+_OF_DISKS = ("key-gone", "block-erase", "sanitize-overwrite", "overwrite", "write-zeroes", "crypto-erase", "destroy")
+
 
 def _best(facts: DriveFacts, able: list[Offer]) -> tuple[Offer, str] | None:
     by_id = {o.method.id: o for o in able}
-    # A key changed is believed of the drive alone; where it can overwrite itself, that is seen.
-    order = [b for b in _BECAUSE if facts.flash or b[0] != "crypto-erase"] + [
-        b for b in _BECAUSE if b[0] == "crypto-erase"
-    ]
+    order = _BECAUSE if facts.flash else sorted(_BECAUSE, key=lambda b: _OF_DISKS.index(b[0]))
     return next(((by_id[name], why) for name, why in order if name in by_id), None)
 
 
