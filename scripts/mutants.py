@@ -39,7 +39,9 @@ ROOMS = {
     "core/layouts": _OWN,
     "core/policies": _OWN,
     "core/disposal": _OWN,
-    "engine/io": ("tests/engine", "tests/soak", "tests/standin"),
+    "engine/io": (*(f"tests/engine/test_{name}.py" for name in (
+        "io_parts", "pool_io", "restripe_io", "volumes", "reclaiming", "moving_volumes", "playing", "pool_life", "growing",
+    )), "tests/standin", "tests/api/test_loads.py"),
     "core/changes": ("tests/core", "tests/engine", "tests/store", "tests/formats", "tests/api", "tests/test_cli.py",
                      "tests/test_cli_planning.py"),
 }  # fmt: skip
