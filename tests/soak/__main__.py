@@ -15,14 +15,15 @@ from pathlib import Path
 
 import psycopg
 
+from pairshelf.engine import keys
 from pairshelf.store import database
-from tests.server import forget_connections, running
+from tests.server import forget_connections, in_memory, running
 from tests.soak.histories import History
 
 
 def one(server: str, template: str, seed: int, kind: str | None = None) -> tuple[int, str, int, str]:
     """Seed, what kind of pool it was, workers killed, and what did not hold (nothing: all did)."""
-    name, folder = f"s{uuid.uuid4().hex[:12]}", Path(tempfile.mkdtemp(prefix="pairshelf-soak-"))
+    name, folder = f"s{uuid.uuid4().hex[:12]}", Path(tempfile.mkdtemp(prefix="pairshelf-soak-", dir=in_memory()))
     with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
         connection.execute(f"create database {name} template {template}".encode())
     os.environ.update(PAIRSHELF_DATABASE_URL=f"{server}/{name}", PAIRSHELF_DEVICES=str(folder / "devices"))
@@ -36,6 +37,7 @@ def one(server: str, template: str, seed: int, kind: str | None = None) -> tuple
         return seed, history.kind if history else "", history.kills if history else 0, traceback.format_exc()
     finally:
         database.engine().dispose()
+        keys.forget_all()
         shutil.rmtree(folder, ignore_errors=True)
         with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
             connection.execute(f"drop database {name} with (force)".encode())
