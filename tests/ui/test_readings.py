@@ -164,6 +164,7 @@ def test_the_mailbox_shows_what_arrived_and_can_refuse(page: Page, width: int) -
     page.get_by_label("Refuse everything for now").check()
     page.goto("/settings")
     messages = page.get_by_role("region", name="Messages to you")
+    expect(messages.get_by_text("You are told nothing yet")).to_be_visible()
     messages.get_by_role("button", name="Be told…").click()
     page.get_by_label("Address").fill("ida@fernhollow.example")
     page.get_by_role("button", name="Keep").last.click()

@@ -97,9 +97,12 @@ export function Messages() {
       )}
       <Trouble error={found.error ?? test.error ?? drop.error} />
       <Group gap="xs" mt="xs">
-        <Button size="xs" variant="default" onClick={() => setOpen("new")}>
-          Be told…
-        </Button>
+        {/* Not before what stands above it is known: it would move away under the pointer. */}
+        {found.data && (
+          <Button size="xs" variant="default" onClick={() => setOpen("new")}>
+            Be told…
+          </Button>
+        )}
         {stands.may && <Link to="/mailbox">The mailbox that stands in</Link>}
       </Group>
       {open && (
