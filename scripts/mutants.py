@@ -144,12 +144,14 @@ class Trail:
     seconds: Mapping[str, float]
 
     def of(self, fault: Fault) -> list[str]:
-        """The tests to try, quickest first. What stands outside of functions is run by importing: then all
-        that come by the file."""
+        """The tests to try, quickest first. What stands outside of functions is run by importing: then all that come
+        by the file, and those beside them, which may use what it makes without coming by any line of it."""
         lines = self.by_line.get(fault.path, {})
         by = {t for t in lines.get(fault.line, ()) if t}
         if not by and "" in lines.get(fault.line, {""}):
             by = {t for tests in lines.values() for t in tests if t}
+            beside = {t.partition("::")[0] for t in by}
+            by |= {t for t in self.seconds if t.partition("::")[0] in beside}
         chosen, spent = [], 0.0
         for test in sorted(by, key=lambda t: (self.seconds.get(t, 1.0), t)):
             spent += self.seconds.get(test, 1.0)
