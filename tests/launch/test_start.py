@@ -210,9 +210,13 @@ def test_two_that_set_up_at_once_wait_for_one_another(folder: Path) -> None:
     """The second says that it waits; only the script's beginning is run here."""
     script = (start.ROOT / "scripts" / "setup").read_text()
     head = script.split("# -- system packages")[0].replace('cd "$(dirname "$0")/.."', f'cd "{folder}"')
-    first = subprocess.Popen(["sh", "-c", head + "sleep 1; echo first"], stdout=subprocess.PIPE, text=True)
-    time.sleep(0.4)
-    second = subprocess.run(["sh", "-c", head + "echo second"], capture_output=True, text=True, check=True)
+    # Who comes when is seen by what they write: one that has let go of the lock need not have ended yet.
+    first = subprocess.Popen(["sh", "-c", head + "touch begun; sleep 1; echo first >> said"])
+    until = time.monotonic() + 20
+    while not (folder / "begun").exists():
+        assert time.monotonic() < until
+        time.sleep(0.05)
+    second = subprocess.run(["sh", "-c", head + "echo second >> said"], capture_output=True, text=True, check=True)
     assert "waiting for it" in second.stderr
-    assert first.poll() is not None, "it waited"
-    assert first.communicate()[0] == "first\n"
+    assert first.wait(20) == 0
+    assert (folder / "said").read_text() == "first\nsecond\n"
