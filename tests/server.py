@@ -57,7 +57,7 @@ def led_engine(url: str, **given: Any) -> Engine:
 def in_a_hurry(url: str) -> None:
     """No test takes the power from the database itself, so it need not wait for the disk."""
     with psycopg.connect(url.rsplit("/", 1)[0] + "/postgres", autocommit=True) as connection:
-        for name in ("fsync", "synchronous_commit", "full_page_writes", "jit", "autovacuum"):
+        for name in ("fsync", "synchronous_commit", "full_page_writes", "autovacuum"):
             connection.execute(f"alter system set {name} = off".encode())
         connection.execute("select pg_reload_conf()")
 

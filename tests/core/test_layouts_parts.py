@@ -403,7 +403,7 @@ def test_while_it_is_restriped_a_drive_is_filled_from_all_that_are_there() -> No
     before = build_layout(of(200, 180, 160), "parity-1")
     layout = restriping(Moving(before, with_drives(before, of(120, first=7))), 6, upwards=True, turned=False)
     held = layout.used_extents[0] * EXTENT
-    slow = replace(layout.members[3]).mean_rate
+    slow = layout.members[3].mean_rate
     assert layout.rebuild_seconds(0, None, ()) == pytest.approx(held / slow)
     # Without the slowest of the others, the next one; onto a slower one, that one.
     assert layout.rebuild_seconds(0, None, {"d7"}) == pytest.approx(held / layout.members[2].mean_rate)

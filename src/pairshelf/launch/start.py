@@ -157,11 +157,11 @@ def run(*, demo: bool) -> None:
             for child in children:
                 child.stop()
             if cluster:
+                cluster.stop()
                 # It has another address next time, where nobody would find or forget what lies open in memory.
                 from pairshelf.engine.keys import forget_all
 
                 forget_all()
-                cluster.stop()
 
 
 _RUNNING = "running.json"

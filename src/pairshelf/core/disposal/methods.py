@@ -167,14 +167,12 @@ _BECAUSE = (
     ("destroy", "No other method reaches this category on this drive."),
 )
 
-#: Of disks: a key changed is believed of the drive alone; where it can be overwritten, that is seen. But no drive need be
-#: destroyed that can change its key.
-_OF_DISKS = ("key-gone", "block-erase", "sanitize-overwrite", "overwrite", "write-zeroes", "crypto-erase", "destroy")
-
 
 def _best(facts: DriveFacts, able: list[Offer]) -> tuple[Offer, str] | None:
     by_id = {o.method.id: o for o in able}
-    order = _BECAUSE if facts.flash else sorted(_BECAUSE, key=lambda b: _OF_DISKS.index(b[0]))
+    # Of a disk a key changed is believed of the drive alone; where it can be overwritten, that is seen. But none need be
+    # destroyed that can change its key.
+    order = _BECAUSE if facts.flash else sorted(_BECAUSE, key=lambda b: (b[0] == "destroy", b[0] == "crypto-erase"))
     return next(((by_id[name], why) for name, why in order if name in by_id), None)
 
 
