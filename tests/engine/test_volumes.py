@@ -21,9 +21,22 @@ from pairshelf.engine.jobs.fill import Writer, start_fill
 from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
-from pairshelf.store.repositories.drives_and_pools import load_pools
+from pairshelf.store.repositories.books import load_volumes
+from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import JobRow, KeepRule, PoolRow, SampleFile, VolumeRow
-from tests.engine.helpers import at_once, carry_all, check, do, files_intact, happens, open_jobs, pool_state, shelf
+from tests.engine.helpers import (
+    at_once,
+    build,
+    carry_all,
+    check,
+    do,
+    files_intact,
+    fill,
+    happens,
+    open_jobs,
+    pool_state,
+    shelf,
+)
 
 pytestmark = pytest.mark.usefixtures("db")
 
@@ -353,3 +366,18 @@ def test_what_is_written_before_the_first_sync_is_protected_as_it_is_written(sch
         carry(job)
     happens("fail", f"A{gone}")
     assert files_intact(pool)
+
+
+def test_what_files_take_is_counted_for_whoever_asks_and_for_nobody_else() -> None:
+    pool = build(shelf(3), "parity-1")
+    carry_all()
+    carry(fill(pool, 0.3))
+    with transaction() as session:
+        (of_pool,) = load_volumes(session, [pool])
+        (of_it,) = load_volumes(session, (), ids=[of_pool.id])
+        (only,) = load_volumes(session, [pool], only=True)
+        (unasked,) = load_volumes(session, ())
+        assert of_pool.files_bytes > 0 and of_it == only == of_pool
+        assert unasked.ref == of_pool.ref and (unasked.files_bytes, unasked.files) == (0, 0)
+        assert load_volumes(session, (), ids=[]) == [] == load_volumes(session, [pool + 1], only=True)
+        assert load_pools(session, []) == [] == load_drives(session, [])
