@@ -114,7 +114,12 @@ class Fault:
     path: Path
     line: int
     kind: str
+    what: str
     text: str
+
+
+def _short(node: ast.AST) -> str:
+    return ast.unparse(node).replace("\n", " ")[:60]
 
 
 def drawn(room: str, number: int, dice: random.Random) -> list[Fault]:
@@ -128,8 +133,10 @@ def drawn(room: str, number: int, dice: random.Random) -> list[Fault]:
         tree = ast.parse(path.read_text())
         node, kind = list(faults(tree))[index]
         line = getattr(node, "lineno", 0)
+        before = _short(node)
         put(node, kind)
-        found.append(Fault(path, line, kind, ast.unparse(ast.fix_missing_locations(tree))))
+        ast.fix_missing_locations(tree)
+        found.append(Fault(path, line, kind, f"{before} -> {_short(node)}", ast.unparse(tree)))
     return found
 
 
@@ -293,7 +300,7 @@ def main() -> int:
         for count, (fault, found) in enumerate(tried(some, known), 1):
             noticed += found
             if not found:
-                where = f"{fault.path.relative_to(ROOT)}:{fault.line} ({fault.kind})"
+                where = f"{fault.path.relative_to(ROOT)}:{fault.line} ({fault.kind}: {fault.what})"
                 print(f"  nobody noticed: {where}, {len(known.of(fault))} tests tried", flush=True)
             if count % 20 == 0:
                 print(f"  {noticed} of {count}", flush=True)

@@ -20,7 +20,7 @@ import pytest
 from argon2 import PasswordHasher
 from hypothesis import HealthCheck, settings
 
-from pairshelf.engine import keys
+from pairshelf.engine import carry, keys
 from pairshelf.services import accounts
 from pairshelf.store import database
 from tests.server import NAMED, forget_connections, in_memory, led_engine, running
@@ -43,6 +43,28 @@ def one_engine() -> Iterator[None]:
     """What one test had compiled, the next ones use."""
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(database, "create_engine", led_engine)
+        yield
+
+
+@pytest.fixture(autouse=True, scope="session")
+def tried_again_soon() -> Iterator[None]:
+    """Whoever is held up is asked again at once: how long that takes is not what is tested here."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(carry, "_AGAIN", 0.02)
+        yield
+
+
+class _Loud:
+    """What is done after a commit and fails is only written to the log there; here it fails the test."""
+
+    def warning(self, event: str, **facts: object) -> None:
+        raise AssertionError(f"{event}: {facts}")
+
+
+@pytest.fixture(autouse=True, scope="session")
+def what_fails_afterwards_is_noticed() -> Iterator[None]:
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(database, "_logger", _Loud())
         yield
 
 

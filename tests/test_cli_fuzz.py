@@ -13,13 +13,16 @@ from typing import Any
 
 import click
 import pytest
+import sqlalchemy
 import typer.main
 
 from pairshelf import cli
 from pairshelf.services.accounts import add_user
+from pairshelf.store import database
 from pairshelf.store.database import transaction
 from tests.console import run
 from tests.engine.helpers import at_once, shelf
+from tests.server import forget_connections
 
 PASSWORD = "a good password"
 VALUES = [
@@ -129,9 +132,24 @@ def test_an_image_to_a_folder_or_nowhere(place: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    "kind", ["nonsense", "sqlite:///x", "postgresql://127.0.0.1:1/x", "silent", "postgresql://[", "http://x/y"]
-)
-def test_a_database_that_is_none(kind: str, place: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    ("address", "why"),
+    [
+        ("nonsense", "is no address"), ("sqlite:///x", "is no address"), ("http://x/y", "is no address"),
+        ("postgresql://[", "The database does not answer"),
+    ],
+)  # fmt: skip
+def test_an_address_that_is_no_database_s(address: str, why: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    with monkeypatch.context() as patch:
+        patch.setattr(database, "create_engine", sqlalchemy.create_engine)
+        patch.setenv("PAIRSHELF_DATABASE_URL", address)
+        forget_connections()
+        status, _, said = run(["jobs"])
+    forget_connections()
+    assert status == 2 and why in said and len(said.splitlines()) == 1, said
+
+
+@pytest.mark.parametrize("kind", ["postgresql://127.0.0.1:1/x", "silent"])
+def test_a_database_that_does_not_answer(kind: str, place: Path) -> None:
     with socket.socket() as listening:
         listening.bind(("127.0.0.1", 0))
         listening.listen()  # takes connections and never says a word

@@ -6,7 +6,7 @@ from dataclasses import replace
 from itertools import permutations
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from pairshelf.core.changes.pools.larger_drives import best_order
@@ -201,6 +201,7 @@ def _soon(layout: Layout, order: tuple[int, ...], size: int) -> int:
     return total
 
 
+@settings(max_examples=25)
 @given(
     st.sampled_from([("stepped-1", 1), ("stepped-2", 1), ("parity-1", 1), ("copies-2", 2), ("copies-2", 3), ("span", 1)]),
     st.lists(st.integers(2, 9), min_size=6, max_size=6), st.integers(8, 12),
@@ -247,6 +248,7 @@ LIST = (
 )  # fmt: skip
 
 
+@settings(max_examples=25)
 @given(st.integers(2, 60), st.integers(0, 2), st.integers(2, 10))
 def test_nothing_cheaper_meets_the_needs(need: int, survive: int, bays: int) -> None:
     question = Question(need=need * TB, survive=survive, file_system="none", spares=0)
@@ -316,6 +318,7 @@ def test_uses_get_the_kind_that_suits_them() -> None:
     assert found.one_pool is not None and any("small writes" in s for s in found.compared)
 
 
+@settings(max_examples=30)
 @given(st.integers(4, 12), st.integers(1, 20), st.integers(1, 20))
 def test_every_drive_goes_to_one_use_and_needs_are_met_where_they_can_be(count: int, first: int, second: int) -> None:
     stock = parse_shorthand(f"{count}x4TB")

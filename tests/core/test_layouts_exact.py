@@ -43,6 +43,8 @@ def test_every_address_has_a_place_of_its_own_and_every_stripe_its_number(layout
         band = layout.bands[spot.stripe.band]
         assert band.start <= spot.stripe.row < band.start + band.rows
         assert len(set(spot.stripe.columns)) == len(spot.stripe.columns)
+        # The same stripe as that of whoever comes by its row, not by an address.
+        assert spot.stripe.columns == columns_of(band.groups[spot.stripe.group], spot.stripe.row)
         place_of = (spot.stripe.columns[spot.column], spot.stripe.row)
         assert place_of not in seen and spot.column < band.groups[spot.stripe.group].data
         seen.add(place_of)

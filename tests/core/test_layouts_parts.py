@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from itertools import combinations, pairwise, product
 
@@ -14,6 +15,7 @@ from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import EXTENT, GIB
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.layouts import Layout, build_layout, placing
+from pairshelf.core.layouts.arrange import arrange
 from pairshelf.core.layouts.erasure import (
     Block,
     changed_parity,
@@ -38,17 +40,18 @@ from pairshelf.core.layouts.grown import (
     with_sets,
 )
 from pairshelf.core.layouts.links import link_share
-from pairshelf.core.layouts.model import Code
-from pairshelf.core.layouts.placing import Placer, spread_pool
+from pairshelf.core.layouts.model import Band, Code, Group
+from pairshelf.core.layouts.placing import Placer, Wanted, spread_pool
 from pairshelf.core.layouts.protections import Protection, parse_protection
 from pairshelf.core.layouts.regions import ANYWHERE, REGION, rows_missed
 from pairshelf.core.layouts.registry import scheme_of, why_not
 from pairshelf.core.layouts.restripe import COPIED_ROWS, Moving, Walk, Window
 from pairshelf.core.layouts.restriping import restriping
 from pairshelf.core.layouts.sets import cut, cut_span
-from pairshelf.core.layouts.spread import SpreadLayout, StripedVolume, spread_layout
+from pairshelf.core.layouts.spread import SpreadLayout, StripedVolume, base_of, spread_layout, volume_at
 from pairshelf.core.layouts.stepped import cut as cut_in_steps
 from pairshelf.core.layouts.stripe_moves import uneven_extents, uneven_seconds
+from pairshelf.core.patience import as_long_as
 from tests.core.strategies import layouts
 
 MB = 10**6
@@ -512,3 +515,209 @@ def test_how_few_drives_there_are_is_said_in_grammar() -> None:
     assert "there is 1" in (why_not(scheme_of("parity-1"), 1, 1) or "")
     assert "there are 2" in (why_not(scheme_of("parity-1"), 2, 1) or "")
     assert "exactly 1 drive a set, not 2" in (why_not(scheme_of("single"), 2, 1) or "")
+
+
+# -- where something stands, and where it goes -------------------------------------------------------------------------
+
+
+@given(layouts(SMALL, 8), st.data())
+def test_the_first_stripe_not_filled_is_the_first_of_a_drive_that_is_not_below_the_row(
+    layout: Layout, data: st.DataObject
+) -> None:
+    slot = data.draw(st.integers(0, len(layout.members) - 1))
+    row = data.draw(st.integers(0, 16))
+    in_order = [
+        (group, band.start + i) for band in layout.bands for group in band.groups for i in range(band.rows)
+    ]  # fmt: skip
+    waiting = (number for number, (group, at) in enumerate(in_order) if slot in group.members and at >= row)
+    assert layout.stripes_below(slot, row) == next(waiting, layout.stripes)
+
+
+@pytest.mark.parametrize(
+    ("shelves", "tolerance", "sets"),
+    [
+        ("aabc", 1, ["ab", "ac"]),  # a has to give one to each; its other is the smallest left, and not for the same
+        ("aabbcc", 1, ["ab", "ac", "bc"]),  # a need not, but may not give two
+        ("abbbcc", 2, ["abb", "bcc"]),  # a has nothing left to give
+    ],
+)
+def test_a_shelf_gives_its_smallest_drives_and_to_no_set_more_than_it_may(
+    shelves: str, tolerance: int, sets: list[str]
+) -> None:
+    members = [Drive(f"d{i}", (4 + i) * GIB, shelf=shelf) for i, shelf in enumerate(shelves)]
+    laid = arrange(members, len(sets), tolerance, "shelf")
+    assert laid is not None
+    width = len(members) // len(sets)
+    assert ["".join(sorted(d.shelf for d in laid[i * width : (i + 1) * width])) for i in range(len(sets))] == sets
+
+
+@pytest.mark.parametrize("upwards", [True, False])
+def test_a_failure_counts_for_that_side_of_the_front_on_which_something_stands(upwards: bool) -> None:
+    held, apart = build_layout(drives(9, 9, 9), "parity-1"), {"d0", "d1"}
+    moving = Moving(held, with_drives(held, drives(9, first=7)))
+    whole = min(held.data_extents, moving.new.data_extents)
+    for front in (0, 1, whole - 1, whole):
+        layout = restriping(moving, front, upwards=upwards, turned=False)
+        # Two of three: neither survives, and whichever has something says so.
+        assert not layout.after_failures(apart).survives
+        # One that is only in the new layout and one in both: the new one alone is hurt.
+        new_stands = front > 0 if upwards else front < whole
+        assert layout.after_failures({"d0", "d7"}).survives is not new_stands
+        assert layout.after_failures({"d0"}).more_guaranteed == 0
+    mirrored = build_layout(drives(9, 9, 9, 9), "parity-2")
+    less = Moving(mirrored, converted(mirrored, "parity-1", []))
+    whole = min(mirrored.data_extents, less.new.data_extents)
+    for front in (0, 1, whole - 1, whole):
+        layout = restriping(less, front, upwards=upwards, turned=False)
+        assert layout.after_failures({"d0"}).more_guaranteed == 0
+        assert layout.after_failures(set()).more_guaranteed == 1
+    more = Moving(held, converted(held, "parity-1", []))
+    assert more.at_once and not moving.at_once
+
+
+@pytest.mark.parametrize("upwards", [True, False])
+def test_each_side_of_the_front_is_the_rows_of_its_layout_in_which_an_address_of_that_side_stands(
+    upwards: bool,
+) -> None:
+    held = build_layout(drives(5, 5, 7, 7, 9, 9), "parity-1", sets=2)
+    moving = Moving(held, with_drives(held, drives(9, 9, first=7)))
+    low, high = (moving.new_bands, held.bands) if upwards else (held.bands, moving.new_bands)
+
+    def rows(bands: tuple[Band, ...], least: int, below: int) -> list[tuple[int, tuple[Group, ...]]]:
+        found, address = [], 0
+        for band in bands:
+            for row in range(band.start, band.start + band.rows):
+                if address < below and address + band.data > least:
+                    found.append((row, band.groups))
+                address += band.data
+        return found
+
+    for front in range(min(held.data_extents, moving.new.data_extents) + 1):
+        layout = restriping(moving, front, upwards=upwards, turned=False)
+        stands = [(band.start + i, band.groups) for band in layout.bands for i in range(band.rows)]
+        assert stands == [*rows(low, 0, front), *rows(high, front, 2**40)]
+
+
+def test_whose_set_a_drive_is_in_while_it_is_restriped() -> None:
+    held = build_layout(drives(9, 9, 9, 9), "copies-2", sets=2)
+    moving = Moving(held, with_sets(held, drives(9, 9, first=7)))
+    layout = restriping(moving, 2, upwards=True, turned=False)
+    assert [layout.set_of(i) for i in range(6)] == [0, 0, 1, 1, 2, 2]
+
+
+def test_as_many_volumes_and_stripes_as_may_be_and_not_one_more(monkeypatch: pytest.MonkeyPatch) -> None:
+    pool, one = spread_pool(drives(*[400] * 2), "drive"), Wanted(EXTENT, parse_protection("copies-2"))
+    assert len(placing.place(pool, [one] * placing.MOST_VOLUMES)) == placing.MOST_VOLUMES
+    with pytest.raises(BadInput, match="More than 200 volumes"):
+        placing.place(pool, [one] * 201)
+    monkeypatch.setattr(placing, "MOST_STRIPES", 6)
+    assert [len(rows) for rows in placing.place(pool, [one] * 6)] == [1] * 6
+    with pytest.raises(BadInput, match="7 stripes are more than are placed in one question"):
+        placing.place(pool, [one] * 7)
+    # What does not fit in any case is said so.
+    with pytest.raises(NotPossible, match=r"does not fit: 429\.5 GB of it do, 1\.07 GB are missing"):
+        placing.place(pool, [Wanted(401 * EXTENT, one.protection)])
+
+
+def test_nothing_is_put_on_closed_drives() -> None:
+    pool = spread_pool(drives(6, 6, 6), "drive")
+    placer = Placer(pool, closed=[2])
+    assert [sorted(placer.next(2) or ()) for _ in range(6)] == [[0, 1]] * 6
+    assert placer.next(2) is None
+    assert Placer(pool, closed=[1, 2]).next(2) is None
+
+
+def test_a_single_drive_is_one_drive() -> None:
+    with pytest.raises(NotPossible, match="exactly 1 drive a set, not 3"):
+        build_layout(drives(9, 9, 9), "single")
+    assert len(build_layout(drives(9, 9, 9, 9), "copies-2").sets) == 2
+    assert len(build_layout(drives(*[9] * 6), "parity-2").sets) == 1
+
+
+def _rows_on(bands: Sequence[Band], drive: int, low: int, high: int) -> list[int]:
+    """The rows of a drive in whose stripes an address from ``low`` on and below ``high`` stands, counted out."""
+    found, address = [], 0
+    for band in bands:
+        for row in range(band.start, band.start + band.rows):
+            for group in band.groups:
+                if drive in group.members and address < high and address + group.data > low:
+                    found.append(row)
+                address += group.data
+    return found
+
+
+@pytest.mark.parametrize("number", range(6))
+@pytest.mark.parametrize("most", [1, 2, 3, 100])
+def test_what_is_written_in_its_place_is_as_much_as_harms_nothing_and_never_more(number: int, most: int) -> None:
+    walk = _walks()[number]
+    width, last = 12, len(walk.starts) - 1
+
+    def harms_nothing(first: int, end: int) -> bool:
+        """What stands on a drive beyond the front is not reached by what is written of the new layout."""
+        low, high = int(walk.starts[first]), int(walk.ends[end])
+        for drive in range(width):
+            written = _rows_on(walk.new, drive, low, high)
+            if walk.upwards:
+                needed = _rows_on(walk.old, drive, low, walk.stored)
+                if written and needed and max(written) >= min(needed):
+                    return False
+            else:
+                needed = _rows_on(walk.old, drive, 0, min(high, walk.stored))
+                if written and needed and min(written) <= max(needed):
+                    return False
+        return True
+
+    for row in range(last + 1):
+        if walk.starts[row] < walk.common or not walk.straight[row]:
+            continue
+        assert harms_nothing(row, row)
+        window = walk.next(int(walk.starts[row] if walk.upwards else walk.ends[row]), most)
+        rows = [r for r in range(last + 1) if window and walk.starts[r] >= window.low and walk.ends[r] <= window.high]
+        assert window is not None and not window.by_copy and row == (rows[0] if walk.upwards else rows[-1])
+        assert len(rows) <= most and harms_nothing(rows[0], rows[-1])
+        beyond = rows[-1] + 1 if walk.upwards else rows[0] - 1
+        ends = beyond > last or walk.starts[max(0, beyond)] < walk.common or beyond < 0
+        assert len(rows) == most or ends or not harms_nothing(min(row, beyond), max(row, beyond)), "more could go"
+
+
+def test_addresses_of_volumes_are_as_they_were_written() -> None:
+    # They stand in the books and on the drives of pools that were built long ago.
+    assert [base_of(v) for v in (0, 1, 7)] == [0, 4294967296, 7 * 4294967296]
+    assert [volume_at(a) for a in (0, 4294967295, 4294967296, 2 * 4294967296 - 1)] == [0, 0, 1, 1]
+
+
+def test_of_how_many_drives_a_scheme_is_made_at_least() -> None:
+    least = {
+        "single": 1,
+        "span": 2,
+        "stripe": 2,
+        "copies-2": 2,
+        "copies-3": 3,
+        "parity-1": 3,
+        "parity-2": 4,
+        "spread": 2,
+    }
+    assert {name: scheme_of(name).least for name in least} == least
+
+
+def test_placing_ends_when_its_answer_is_not_wanted_any_more() -> None:
+    class Enough(Exception):
+        pass
+
+    asked = 0
+
+    def ask() -> None:
+        nonlocal asked
+        asked += 1
+        if asked == 3:
+            raise Enough
+
+    pool, wanted = spread_pool(drives(200, 200), "drive"), parse_protection("copies-2")
+    for work in (
+        lambda: placing.place(pool, [Wanted(200 * EXTENT, wanted)]),
+        lambda: spread_layout(pool.drives, "drive").more(wanted, 200),
+    ):
+        asked = 0
+        with pytest.raises(Enough), as_long_as(ask):
+            work()
+        assert asked == 3

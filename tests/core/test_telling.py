@@ -11,7 +11,7 @@ from email import message_from_bytes, policy
 from zoneinfo import ZoneInfo
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from pairshelf.core.policies.attention import DriveFacts, Gravity, Matter, matters
@@ -143,6 +143,9 @@ def test_a_clock_that_is_put_back_keeps_nothing_from_being_told() -> None:
     assert [n.kind for n in watch.looks(seconds=60)] == ["over"]
 
 
+@example(
+    [({"a"}, 1, Gravity.SOMETIME), ({"a"}, 11, Gravity.SOMETIME), (set(), 1, Gravity.NOW), (set(), 30, Gravity.NOW)] * 2
+)
 @given(
     st.lists(
         st.tuples(st.sets(st.sampled_from("abcd")), st.sampled_from([1, 3, 11, 30]), st.sampled_from(list(Gravity))),
@@ -153,17 +156,19 @@ def test_whatever_happens_nothing_is_told_twice_and_what_stays_is_told(
     steps: list[tuple[set[str], int, Gravity]],
 ) -> None:
     watch = Watch()
-    for names, seconds, gravity in steps:
-        watch.look(*(matter(n, gravity) for n in sorted(names)), seconds=seconds)
     standing: dict[str, Gravity] = {}
-    for news in watch.told:
-        for topic in news.topics:
-            if news.kind == "begun":
-                # Told of again only where it has become graver.
-                assert topic.key not in standing or topic.gravity < standing[topic.key]
-                standing[topic.key] = topic.gravity
-            else:
-                assert standing.pop(topic.key) is not Gravity.SOMETIME
+    for names, seconds, gravity in steps:
+        for news in watch.look(*(matter(n, gravity) for n in sorted(names)), seconds=seconds):
+            for topic in news.topics:
+                if news.kind == "begun":
+                    # Told of again only where it has become graver.
+                    assert topic.key not in standing or topic.gravity < standing[topic.key]
+                    standing[topic.key] = topic.gravity
+                else:
+                    assert standing.pop(topic.key) is not Gravity.SOMETIME
+        # Nobody is told that what can wait is over: should it come back, it is told of anew.
+        for key in standing.keys() - watch.topics.keys():
+            assert standing.pop(key) is Gravity.SOMETIME
     if steps:
         names, _, gravity = steps[-1]
         watch.looks(*(matter(n, gravity) for n in sorted(names)), seconds=60)

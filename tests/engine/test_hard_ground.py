@@ -50,7 +50,7 @@ def quick(db: str) -> None:
 def _killed_amid_a_write(pool: int) -> tuple[int, StripeJournal]:
     """A job whose worker was killed while the journal held a write; the job and the journal."""
     filling = fill(pool, 0.3)
-    journal = StripeJournal(journal_of(pool_row(pool)))
+    journal = StripeJournal(journal_of(pool_row(pool).uid))
     for point in range(2, 40):
         database.engine().dispose()
         dies_at(point, lambda: carry(filling))

@@ -12,23 +12,32 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from sqlmodel import select
 
 from pairshelf.core.domain.drives import Drive
-from pairshelf.core.domain.units import GIB
-from pairshelf.core.errors import NotPossible
+from pairshelf.core.domain.units import EXTENT, GIB
+from pairshelf.core.errors import NoRoom, NotPossible
 from pairshelf.core.layouts.erasure import parity
 from pairshelf.core.layouts.model import Code
 from pairshelf.core.layouts.placing import Placer, spread_pool
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.regions import REGION
 from pairshelf.core.layouts.spread import StripedVolume, base_of, spread_layout
+from pairshelf.engine.io.files import agrees, checksum_of, content_of
 from pairshelf.engine.io.pool_io import Member, Run, columns_from, disagreeing, missed_of, wrong_column
 from pairshelf.engine.io.side_by_side import Tally, ahead, each, in_turn
 from pairshelf.engine.io.spread_io import SpreadIO, Stretch, code_of
 from pairshelf.engine.io.stripe_journal import Intent, StripeJournal, Stripes
+from pairshelf.engine.io.volume_io import CHANGED_TOGETHER as TOGETHER
+from pairshelf.engine.io.volume_io import Room as VolumeRoom
+from pairshelf.engine.io.volume_io import VolumeIO
+from pairshelf.engine.pools import devices, open_pool
 from pairshelf.standin.world import World
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import ChangedRegion, SampleFile, VolumeRow
+from tests.engine.helpers import build, do, shelf
 from tests.engine.test_pool_io import LAYOUTS, Room
 
 FIRST, OTHER = 3, 5
@@ -600,3 +609,161 @@ def test_counts_of_several_threads_are_all_there() -> None:
 
     each(count, range(12))
     assert tally == {0: 1600, 1: 1600, 2: 1600}
+
+
+def test_of_copies_that_are_being_filled_only_what_is_there_already_mends_another(tmp_path: Path) -> None:
+    room = Room(tmp_path, "copies-3", [41, 41, 41], 1, 1)
+    room.write()
+    room.sync()
+    room.io.members[0] = Member(room.world.open("new", 41 * GIB), 0)  # type: ignore[index]
+    for run in room.io.runs(0, 24):
+        room.io.rebuild(run, 0)
+    room.io.members[0].rebuilt_to = 24
+    # The second half of what is read comes from this one; the new drive has nothing there yet.
+    room.world.lose_extents("s1", [33])
+    assert room.io.read(20, 20) == room.truth[20:40].tobytes()
+    assert room.io.mended == [(1, 33)]
+
+
+# -- files on a volume ------------------------------------------------------------------------------------------------
+
+
+CONTENT = {
+    (1, 0, 100): "blake2b:7ef09dc246f23410d7f3dbf9822d99437d90b838e0c1284cf91a5d95b2ccb37e",
+    (1, 1, 100): "blake2b:cad87651bfc22ba727e7dc1deba97c8bb78f5b1f82b29f350f5692d2ca721465",
+    (2, 0, 9437189): "blake2b:fc50b9e55560f7edd16edc1569db45f778cd25f6139fef68c8c1142d6575fcf5",
+}
+
+
+def test_a_file_has_the_same_bytes_whoever_makes_it_and_its_checksum_is_the_standard_s() -> None:
+    # RFC 7693 counts the digest's length in: 32 bytes.
+    abc = "blake2b:bddd813c634239723171ef3fee98579b94964e3bb1cb3e427262c8c068d52319"
+    assert checksum_of(b"abc") == abc and agrees(b"abc", abc) and not agrees(b"abd", abc)
+    older = "sha256:ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"
+    assert agrees(b"abc", older) and not agrees(b"abd", older)
+    # A job that was begun by an older worker goes on with the same content.
+    for (volume, index, size), wanted in CONTENT.items():
+        content = content_of(volume, index, size)
+        assert len(content) == size and checksum_of(content) == wanted, (volume, index)
+
+
+@given(st.lists(st.tuples(st.integers(0, 5), st.integers(1, 6)), max_size=5), st.integers(0, 3), st.integers(0, 2**32))
+@settings(max_examples=30, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_files_go_where_there_is_room_and_nowhere_else(
+    db: str, lying: list[tuple[int, int]], held: int, seed: int
+) -> None:
+    dice = random.Random(seed)
+    with transaction() as session:
+        session.connection().exec_driver_sql("delete from sample_file")
+        volume = session.exec(select(VolumeRow)).first()
+    if volume is None:
+        build(shelf(3, size=61 * GIB), "parity-1")
+        with transaction() as session:
+            volume = session.exec(select(VolumeRow)).one()
+    extents = 40
+    shape = volume.model_copy(update={"extents": extents, "size": extents * EXTENT, "overhead": held * EXTENT})
+    taken, at = [n < held for n in range(extents)], held
+    with transaction() as session:
+        for gap, size in lying:
+            at += gap
+            if at + size > extents:
+                break
+            session.add(SampleFile(volume_id=volume.number, name=str(at), first=at, extents=size, checksum=""))
+            taken[at : at + size] = [True] * size
+            at += size
+    with transaction() as session:
+        volume_room = VolumeRoom(session, shape)
+    while True:
+        wanted, whole = dice.randint(1, 8), dice.random() < 0.5
+        stretches = [len(run) for run in "".join("x" if t else " " for t in taken).split("x") if run]
+        if max(stretches, default=0) < (wanted if whole else 1):
+            with pytest.raises(NoRoom, match="is full") as refused:
+                volume_room.take(wanted, whole=whole)
+            assert (refused.value.code, refused.value.left) == ("volume-full", 0)
+            if not stretches:
+                break
+            continue
+        first, count = volume_room.take(wanted, whole=whole)
+        assert not any(taken[first : first + count]) and count == min(wanted, max(stretches))
+        if count == wanted:
+            gaps = [n for n in range(extents - wanted + 1) if not any(taken[n : n + wanted])]
+            assert first == gaps[0], "the first that holds it"
+        taken[first : first + count] = [True] * count
+    assert all(taken)
+
+
+def test_what_lies_side_by_side_on_a_drive_is_written_in_one_go(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    pool = Scattered(tmp_path, "copies-2", 3)
+    gone: list[tuple[int, int, int]] = []
+    monkeypatch.setattr(
+        pool.io, "write_member", lambda slot, row, data: gone.append((slot, row, data.nbytes // pool.block))
+    )
+    spots = [(1, 5), (0, 7), (1, 4), (1, 6), (0, 0), (1, 9), (2, 0)]
+    blocks = np.zeros((len(spots), pool.block), np.uint8)
+    assert pool.moved(lambda: pool.io.put_all(spots, blocks)) == {0: 2, 1: 4, 2: 1}
+    assert gone == [(0, 0, 1), (0, 7, 1), (1, 4, 3), (1, 9, 1), (2, 0, 1)]
+
+
+@pytest.mark.parametrize(("first", "count"), [(0, 31), (0, 30), (1, 30), (2, 31), (1, 2), (2, 1)])
+def test_only_the_ends_of_a_long_write_are_read(first: int, count: int, tmp_path: Path) -> None:
+    room = Room(tmp_path, "parity-1", [40] * 4, 1, 1)
+    room.sync()
+    parts = [max(0, min(first + count, (r + 1) * 3) - max(first, r * 3)) for r in range(12)]
+    whole = sum(p == 3 for p in parts)
+    # One of three is read and written with its parity; of two the third is read, and they are written with the parity.
+    ends = sum({1: 4, 2: 4}.get(p, 0) for p in parts)
+    found = moved(room, lambda: room.io.write(first, bytes(count * room.world.block)))
+    assert sum(found.values()) == whole * 4 + ends
+    room.truth[first : first + count] = 0
+    assert room.reads_right() and room.mismatches() == 0
+
+
+def test_of_a_volume_that_is_moved_those_regions_are_copied_again_that_were_written(db: str) -> None:
+    build(shelf(3, size=200 * GIB), "parity-1")
+    for at, count, regions in (
+        (0, 1, [0]), (0, TOGETHER, [0]), (TOGETHER - 1, 1, [0]), (TOGETHER - 1, 2, [0, 1]), (TOGETHER, 1, [1]),
+        (1, 2 * TOGETHER, [0, 1, 2]),
+    ):  # fmt: skip
+        with transaction() as session:
+            session.connection().exec_driver_sql("delete from changed_region")
+            volume = session.exec(select(VolumeRow)).one()
+            VolumeIO(session, open_pool(session, volume.pool_id), devices())._note_changed(volume, at, count)
+            found = session.exec(select(ChangedRegion.region).where(ChangedRegion.volume_id == volume.number)).all()
+        assert sorted(found) == regions
+
+
+def test_every_stripe_is_compared_once_wherever_it_is_gone_on(
+    spread: Scattered, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    compared: list[tuple[int, int]] = []
+
+    def check(stretch: Stretch, *, put_right: bool) -> None:
+        assert put_right
+        compared.extend((stretch.volume.volume, stretch.first + i) for i in range(stretch.count))
+
+    monkeypatch.setattr(spread.io, "check", check)
+    everything = [(v.volume, stripe) for v in spread.volumes for stripe in range(len(v.spots))]
+    for step in (1, 4, 13, len(everything)):
+        compared.clear()
+        for first in range(0, len(everything), step):
+            before = len(compared)
+            told = sum(count for count, _ in spread.io.compare(first, step))
+            assert told == len(compared) - before == min(step, len(everything) - first)
+        assert compared == everything
+
+
+def test_the_first_extent_of_a_thin_volume_gets_a_stripe_of_its_own(db: str) -> None:
+    do("build-pool", name="s", scheme="spread", drives=tuple(shelf(5)), volume="v", volume_size="40 GiB",
+       protection="parity-1:3", file_system="none", thin=True)  # fmt: skip
+    for at, wanted in ((0, 1), (1, 1), (2, 1), (7, 2)):
+        with transaction() as session:
+            volume = session.exec(select(VolumeRow)).one()
+            io = VolumeIO(session, open_pool(session, volume.pool_id), devices())
+            data = bytes([at + 1]) * (wanted * devices().block)
+            io.write(volume, at, data)
+            assert io.read(volume, at, wanted) == data
+            stripes = len(io.io.layout.volumes[0].spots)  # type: ignore[union-attr]
+        # Two extents of data a stripe, taken as they are needed.
+        assert stripes == {0: 1, 1: 1, 2: 2, 7: 3}[at]

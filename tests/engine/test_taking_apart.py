@@ -11,12 +11,12 @@ from sqlmodel import SQLModel, func, select
 from pairshelf.core.changes.kinds import request_of
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import PairShelfError
-from pairshelf.engine import approver, keys
+from pairshelf.engine import approver, errands, keys
 from pairshelf.engine.apply.pools.put_together import forget_those_that_are_over
 from pairshelf.engine.carry import carry
 from pairshelf.engine.errands import do_errands
 from pairshelf.engine.jobs.fill import start_fill
-from pairshelf.engine.pools import devices, open_pool
+from pairshelf.engine.pools import devices, journal_of, open_pool
 from pairshelf.services.disposal import laboratory
 from pairshelf.services.shelving import retire
 from pairshelf.store.database import transaction
@@ -26,6 +26,7 @@ from pairshelf.store.tables import (
     Host,
     JobRow,
     Mount,
+    PartitionPlan,
     PoolRow,
     SampleFile,
     Share,
@@ -35,7 +36,19 @@ from pairshelf.store.tables import (
     VolumeRow,
     now,
 )
-from tests.engine.helpers import at_once, build, carry_all, check, do, files_intact, fill, happens, pool_state, shelf
+from tests.engine.helpers import (
+    at_once,
+    build,
+    carry_all,
+    check,
+    do,
+    files_intact,
+    fill,
+    happens,
+    pool_row,
+    pool_state,
+    shelf,
+)
 
 pytestmark = pytest.mark.usefixtures("db")
 IQN = "iqn.2026-01.example.fernhollow:"
@@ -100,6 +113,49 @@ def test_all_that_hangs_on_it_ends_in_its_order() -> None:
     assert all(count(t) == 0 for t in (PoolRow, VolumeRow, VolumePiece, SampleFile, Mount, Share, Target, JobRow))
     assert set(services().values()) == {("free", "old data of pool p, readable")}
     assert devices().hosts.entries("elm", "/srv/v") is not None and not devices().hosts.is_closed("elm", "/srv/v")
+
+
+def test_of_what_was_written_last_nothing_stays_but_on_the_drives() -> None:
+    pool = filled("parity-1", 4)
+    journal = journal_of(pool_row(pool).uid)
+    assert journal.stat().st_size > 1000, "there is something to forget"
+    # Cut off right after the decision: the journal goes when somebody looks after what is left over.
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(errands, "do_errands", lambda: None)
+        do("take-apart", pool="p", keep_days=9)
+    assert journal.exists()
+    do_errands()
+    assert not journal.exists()
+    # It came back before that was done: then it is the journal of a pool that is there.
+    do("put-together", former=1)
+    fill(pool, 0.8)
+    carry_all()
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(errands, "do_errands", lambda: None)
+        do("take-apart", pool="p", keep_days=9)
+        do("put-together", former=2)
+    do_errands()
+    assert journal.exists() and files_intact(pool)
+
+
+def test_a_divided_drive_that_is_given_back_leaves_no_journal_either() -> None:
+    (drive,) = shelf(1)
+    with transaction() as session:
+        plan = PartitionPlan(
+            drive_id=drive, scheme="gpt", sector=512, disk_id="1", changed_by="ida",
+            parts=[{"size": "20 GiB", "file_system": "ext4"}],
+        )  # fmt: skip
+        session.add(plan)
+    pool = do("write-partitions", drive_id=drive).pool_id or 0
+    journal = journal_of(pool_row(pool).uid)
+    fill(pool)
+    carry_all()
+    assert journal.exists()
+    do("delete-volume", volume="A1/part-1")
+    with transaction() as session:
+        session.get_one(PartitionPlan, drive).parts = []
+    do("write-partitions", drive_id=drive)
+    assert not journal.exists() and count(PoolRow) == 0
 
 
 @pytest.mark.parametrize(("scheme", "drives"), [("parity-1", 4), ("stepped-1", 4), ("copies-2", 2)])

@@ -108,7 +108,7 @@ ACTS = st.lists(
 )  # fmt: skip
 
 
-@settings(max_examples=12, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@settings(max_examples=8, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(acts=ACTS, spreads=st.booleans())
 def test_capacity_adds_up_after_any_sequence_of_acts(acts: list[tuple[str, int, int]], spreads: bool, db: str) -> None:
     with transaction() as session:

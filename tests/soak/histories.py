@@ -197,7 +197,7 @@ class History:
         self._number = 0
         with transaction() as session:
             session.merge(Setting(key="speed", value={"factor": 0}))
-        carrying._MOST, carrying._STEP = self.dice.choice((3, 9, 40)), 0.02
+        carrying._MOST, carrying._STEP, carrying._AGAIN = self.dice.choice((3, 9, 40)), 0.02, 0.08
         thin = self.dice.random() < 0.4
         drives = tuple(self._put_in(size) for size in self._sizes)
         passphrase = self._do("build-pool", name="p", scheme=self.scheme, drives=drives, sets=sets, volume="v",
@@ -279,7 +279,7 @@ class History:
     def _in_step(self, serial: str) -> None:
         """With a drive back that is said to have missed nothing, no stripe is out of step, as far as all are there."""
         with transaction() as session:
-            journal = StripeJournal(journal_of(session.get_one(PoolRow, self.pool_id)))
+            journal = StripeJournal(journal_of(session.get_one(PoolRow, self.pool_id).uid))
             kinds = session.exec(
                 select(JobRow.kind).where(col(JobRow.state).not_in((JobState.DONE, JobState.FAILED)))
             ).all()
@@ -551,7 +551,7 @@ class History:
         if told:
             Recorder(devices()).write_due(at_once=True)
         # Without the journal a write that was cut off is whole only where every drive is.
-        journals = [journal_of(pool)] if lacking or self.afar.random() < 0.5 else []
+        journals = [journal_of(pool.uid)] if lacking or self.afar.random() < 0.5 else []
         whole = [
             d.serial for p, d in self._places() if p.state == MemberState.ACTIVE and devices().presence(d.serial).works
         ]

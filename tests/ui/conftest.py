@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import importlib
 import multiprocessing
 import os
+import re
 import shutil
-import sys
 import time
 import urllib.request
 from collections.abc import Iterator
@@ -23,13 +22,18 @@ from pairshelf.launch.cluster import free_port
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import JobRow, JobState, Setting
 from tests.conftest import House, house_of
-from tests.server import forget_connections
+from tests.ui.begun import begin as begin_in
+from tests.ui.begun import log_of
 
 AXE = Path(__file__).resolve().parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
 _QUIET = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
+
+_COMPLAINS = re.compile(r"\[(?:warning|error) *\] (\w+)")
+#: Drives that do not answer, jobs and errands that wait, a database that is stopped: these are told in stories.
+_FORESEEN = {"device", "held", "errand", "database", "events"}
 
 expect.set_options(timeout=15_000)
 
@@ -46,24 +50,13 @@ def browser() -> Iterator[Browser]:
 
 #: Processes that begin with everything imported already: importing takes longer than most tests.
 _READY = multiprocessing.get_context("forkserver")
-_READY.set_forkserver_preload(["tests.ui.warm"])
-
-
-def _begin(module: str, words: list[str], surroundings: dict[str, str], given: dict[str, Any]) -> None:
-    from pairshelf.api import app
-    from tests.ui import warm
-
-    os.environ.update(surroundings)
-    sys.argv = [module, *words]
-    app.create_app = warm.ready
-    forget_connections()
-    importlib.import_module(module).main(**given)
+_READY.set_forkserver_preload(["tests.ui.warm", "tests.server"])
 
 
 def begin(module: str, *words: str, **given: Any) -> multiprocessing.process.BaseProcess:
     """``python -m MODULE WORDS`` as a process of its own, on the database and devices of this test."""
     surroundings = {n: v for n, v in os.environ.items() if n.startswith("PAIRSHELF_")}
-    child = _READY.Process(target=_begin, args=(module, list(words), surroundings, given))
+    child = _READY.Process(target=begin_in, args=(module, list(words), surroundings, given))
     child.start()
     return child
 
@@ -94,6 +87,17 @@ def house(demo_house: House) -> House:
     return demo_house
 
 
+def _unforeseen() -> list[str]:
+    """What the processes of this story wrote to their logs that is no event of the story."""
+    found = []
+    for log in log_of("").parent.glob("pairshelf.*.log"):
+        for line in log.read_text().splitlines():
+            complains = _COMPLAINS.search(line)
+            if complains and complains[1] not in _FORESEEN and "OperationalError" not in line:
+                found.append(f"{log.name}: {line}")
+    return found
+
+
 @contextmanager
 def serving(children: list[multiprocessing.process.BaseProcess]) -> Iterator[str]:
     """The database and devices of this process behind a running server and worker; their address."""
@@ -119,6 +123,7 @@ def serving(children: list[multiprocessing.process.BaseProcess]) -> Iterator[str
     for child in children:
         child.join(15)
         assert child.exitcode is not None, "it did not stop"
+    assert not _unforeseen(), "a server goes on after what it did not foresee; a test does not"
 
 
 @pytest.fixture

@@ -33,6 +33,8 @@ __all__ = ["carry", "pause", "pick_up_the_dropped", "simulated_speed"]
 USUAL_SPEED = 3600
 #: Wall seconds a step should last.
 _STEP = 0.25
+#: Wall seconds after which one that is held up is tried again.
+_AGAIN = 1.0
 _MOST = 24576
 
 #: Of a copy: as many others of its drain as run at once go before it.
@@ -107,7 +109,7 @@ def _step(job_id: int, world: Devices, *, most: int = _MOST) -> float | None:
             others = open_jobs(session, pool_id) if job.kind in WAITING else []
             if why := why_waiting(job.kind, (other.kind for other in others)):
                 job.state, job.why_held = JobState.HELD, why
-                return 4 * _STEP
+                return _AGAIN
             speed = simulated_speed(session)
             slowed = slowing(job, paces_under_way(session, [pool_id]))
             work = Work(session, job, pool, world, min(most, _size_of_step(job, speed, slowed)))
@@ -127,14 +129,14 @@ def _step(job_id: int, world: Devices, *, most: int = _MOST) -> float | None:
                 return None
             if not whole:
                 _hold(job_id, "there is no room while a drive is away; it goes on when it is back or replaced")
-                return 8 * _STEP
+                return 2 * _AGAIN
         _give_up(job_id, error.message)
         return None
     except (OSError, OperationalError) as error:
         if not is_full(error):
             raise
         _hold(job_id, "the disk beneath is full; it goes on when there is room")
-        return 8 * _STEP
+        return 2 * _AGAIN
 
 
 def _later(session: Session, job: JobRow) -> bool:
@@ -158,7 +160,7 @@ def _lot_step(session: Session, job_id: int, world: Devices) -> float | None:
         seconds = step(LotWork(session, job, world, share))
     except Held as held:
         job.state, job.why_held = JobState.HELD, held.why
-        return 4 * _STEP
+        return _AGAIN
     job.started_at = job.started_at or now()
     job.state, job.why_held = JobState.RUNNING, None
     job.spent = min(job.seconds, job.seconds * job.cursor / max(1, job.total))
@@ -185,7 +187,7 @@ def _do(work: Work, speed: int, slowed: float) -> float | None:
     except Held as held:
         if (job.state, job.why_held) != (JobState.HELD, held.why):
             job.state, job.why_held = JobState.HELD, held.why
-        return 4 * _STEP
+        return _AGAIN
     note_moved(work)
     job.started_at = job.started_at or now()
     job.state, job.why_held = JobState.RUNNING, None

@@ -21,7 +21,7 @@ from pairshelf.core.domain.partitions import Part, table_of_parts
 from pairshelf.core.errors import Locked, NotPossible, PairShelfError
 from pairshelf.engine.io.files import content_of
 from pairshelf.engine.log import SYSTEM, log
-from pairshelf.engine.pools import devices, open_pool
+from pairshelf.engine.pools import devices, journal_of, open_pool
 from pairshelf.engine.records import forget_records, key_at_large
 from pairshelf.formats.partition_image import disk_id_of, image_chunks, read_table
 from pairshelf.store.database import Lock, afterwards, lock_until_commit, transaction
@@ -52,6 +52,11 @@ def on_host(host: str) -> str:
 def on_drive(serial: str) -> str:
     """The subject of errands on a drive."""
     return f"drive {serial}"
+
+
+def on_journal(uid: str) -> str:
+    """The subject of errands on the journal of a pool."""
+    return f"journal {uid}"
 
 
 def send(session: Session, what: str, subject: str, sheet_id: int | None = None, **facts: Any) -> None:
@@ -114,6 +119,7 @@ _SAID = {
     "write-label": "Label drive {serial}",
     "write-table": "Write the partition table of drive {serial}",
     "extend-volumes": "Extend the volumes of {pool}",
+    "forget-journal": "Erase the journal of pool {pool}",
     "forget-record": "Erase what {serial} keeps of pool {pool}",
     "make-again": "Make {named} again",
     "compare": "Compare all of {pool}, once every place of it holds all its data",
@@ -192,6 +198,13 @@ def _write_table(_session: Session, world: Devices, facts: dict[str, Any]) -> No
     device.write_sectors(image_chunks(table, disk_id_of(facts["serial"])))
     if read_table(device.read_sectors, facts["size"], facts["sector"]) != table:
         raise NotPossible("what was read back is not what was written", code="not-as-written")
+
+
+def _forget_journal(session: Session, _world: Devices, facts: dict[str, Any]) -> None:
+    """A pool is no more; what its journal holds, the last that was written, is data of it."""
+    # It may have been put together again meanwhile.
+    if session.exec(select(PoolRow.id).where(PoolRow.uid == facts["uid"])).first() is None:
+        journal_of(facts["uid"]).unlink(missing_ok=True)
 
 
 def _forget_record(session: Session, world: Devices, facts: dict[str, Any]) -> None:
@@ -284,6 +297,7 @@ _DO: dict[str, Callable[[Session, Devices, dict[str, Any]], None]] = {
     "write-label": _write_label,
     "write-table": _write_table,
     "extend-volumes": _extend_volumes,
+    "forget-journal": _forget_journal,
     "forget-record": _forget_record,
     "make-again": _make_again,
     "compare": _compare,

@@ -124,7 +124,7 @@ def open_io(session: Session, pool: OpenPool, world: Devices) -> PoolIO | Spread
             write_record(pool.row.number, world)
 
     bring_up_to_date(session, pool.row.number, world)
-    journal = StripeJournal(journal_of(pool.row))
+    journal = StripeJournal(journal_of(pool.row.uid))
     if isinstance(pool.layout, Restriping):
         moving = RestripeIO(
             pool.layout,
@@ -162,14 +162,10 @@ def into_service(drive: DriveRow, pool: PoolRow) -> None:
     drive.service, drive.holds, drive.wiped_at, drive.bears = Service.IN_USE, None, None, None
 
 
-def journal_of(pool: PoolRow) -> Path:
-    """Its file: by what the pool is known by wherever it is, so that one of another installation is never taken for it."""
-    return settings().devices / "journals" / f"pool-{pool.uid}"
-
-
-def forget_journal(pool: PoolRow) -> None:
-    """A pool is no more; what its journal holds is data of it."""
-    journal_of(pool).unlink(missing_ok=True)
+def journal_of(uid: str) -> Path:
+    """The file of a pool: by what it is known by wherever it is, so that one of another installation is never taken
+    for it."""
+    return settings().devices / "journals" / f"pool-{uid}"
 
 
 def keep_front(pool: OpenPool, io: RestripeIO, world: Devices) -> None:

@@ -47,20 +47,29 @@ function worthRetrying(count: number, error: unknown): boolean {
   return error instanceof Problem && (error.status === 0 || error.status >= 500) && count < 5;
 }
 
+/** A refusal is an answer: that it is no more, not this person's, or not possible as it stands. Too many questions at once (429) are no answer. */
+function refused({ status }: Problem): boolean {
+  return status >= 400 && status < 500 && status !== 401 && status !== 429;
+}
+
 const client = new QueryClient({
   defaultOptions: {
     queries: { retry: worthRetrying, retryDelay: 800, staleTime: 5_000, refetchOnWindowFocus: false },
   },
 });
 client.getQueryCache().subscribe((event) => {
-  const error = event.query.state.error;
-  if (error instanceof Problem && error.status === 401) client.invalidateQueries({ queryKey: ["me"] });
+  const { error, data } = event.query.state;
+  if (!(error instanceof Problem)) return;
+  if (error.status === 401) client.invalidateQueries({ queryKey: ["me"] });
+  // What was shown stays while the server does not answer, with all that is open and typed; a refusal takes its place.
+  if (refused(error) && data !== undefined)
+    client.resetQueries({ queryKey: event.query.queryKey, exact: true });
 });
 
 function Door() {
   const me = useMe();
   if (me.isPending) return <Waiting height={500} />;
-  if (me.isError) return <Trouble error={me.error} />;
+  if (me.isLoadingError) return <Trouble error={me.error} />;
   if (!me.data.user) {
     return (
       <>

@@ -86,9 +86,16 @@ export function Act({
       {children}
     </Button>
   );
-  if (!why) return button;
+  // The same button with and without: one that is put in the place of another between press and release is not clicked.
   return (
-    <Tooltip label={why} multiline w={280} withArrow events={{ hover: true, focus: true, touch: true }}>
+    <Tooltip
+      label={why}
+      disabled={!why}
+      multiline
+      w={280}
+      withArrow
+      events={{ hover: true, focus: true, touch: true }}
+    >
       {button}
     </Tooltip>
   );

@@ -12,9 +12,9 @@ from dataclasses import replace
 from itertools import pairwise
 
 from pairshelf.core.domain.drives import Drive
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput
 from pairshelf.core.layouts.model import Band, Code, Family, Group, Layout, Scheme
-from pairshelf.core.layouts.registry import scheme_of, why_not
+from pairshelf.core.layouts.registry import require_fits, scheme_of
 from pairshelf.core.layouts.restripe import renumbered
 from pairshelf.core.layouts.sets import cut
 
@@ -35,8 +35,7 @@ def needed(layout: Layout, number: int) -> int:
 def laid_anew(layout: Layout, sets: Sequence[Sequence[Drive]], scheme: Scheme | None = None) -> Layout:
     """These sets under its scheme, or another, as if built now."""
     scheme = scheme or layout.scheme
-    if reason := why_not(scheme, len(sets[0]), len(sets)):
-        raise NotPossible(reason[0].upper() + reason[1:] + ".", code="scheme-does-not-fit", field="drives")
+    require_fits(scheme, len(sets[0]), len(sets), field="drives")
     drives = [d for one in sets for d in one]
     laid = scheme.lay(scheme, drives, layout.division(len(sets)))
     return replace(laid, spares=layout.spares)
@@ -131,8 +130,7 @@ def converted(layout: Layout, scheme_id: str, added: Sequence[Drive], freed: Col
     if len({len(one) - len(before) for one, before in zip(sets, layout.sets, strict=True)}) > 1:
         raise BadInput("As many drives must leave each set.", field="free")
     for one in sets:
-        if reason := why_not(scheme, len(one), count):
-            raise NotPossible(reason[0].upper() + reason[1:] + ".", code="scheme-does-not-fit", field="drives")
+        require_fits(scheme, len(one), count, field="drives")
     if scheme.family is Family.STEPPED:
         return laid_anew(layout, sets, scheme)
     return _with_sets(layout, scheme, sets)

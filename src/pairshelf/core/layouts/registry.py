@@ -49,6 +49,12 @@ def why_not(scheme: Scheme, width: int, sets: int) -> str | None:
     return None
 
 
+def require_fits(scheme: Scheme, width: int, sets: int, *, field: str) -> None:
+    """NotPossible, with the reason, where ``sets`` sets of ``width`` drives cannot carry the scheme."""
+    if reason := why_not(scheme, width, sets):
+        raise NotPossible(reason[0].upper() + reason[1:] + ".", code="scheme-does-not-fit", field=field)
+
+
 def set_counts(scheme: Scheme, members: int) -> list[int]:
     """Into how many equal sets so many members can be divided under a scheme.
 
@@ -88,8 +94,7 @@ def build_layout(
             field="sets",
         )
     width = len(chosen) // count
-    if reason := why_not(scheme, width, count):
-        raise NotPossible(reason[0].upper() + reason[1:] + ".", code="scheme-does-not-fit", field="scheme")
+    require_fits(scheme, width, count, field="scheme")
     return scheme.lay(scheme, drives, Division(count, spares))
 
 

@@ -165,13 +165,12 @@ class Walk:
     @property
     def possible(self) -> bool:
         """Whether the front can go all the way."""
-        return bool(self.safe[self._ahead(self.begins)].all())
+        return bool(self.safe[self._to_move].all())
 
-    def _ahead(self, front: int) -> npt.NDArray[np.bool_]:
-        """Rows that the front has not passed."""
-        if self.upwards:
-            return (self.ends > front) & (self.starts >= self.common)
-        return (self.starts < front) & (self.starts >= self.common)
+    @property
+    def _to_move(self) -> npt.NDArray[np.bool_]:
+        """Rows that do not stand where they will already."""
+        return self.starts >= self.common
 
     def entered(self, front: int) -> int:
         """Where a front that is turned round into this way stands. Beyond what this layout has there is nothing to
@@ -238,7 +237,7 @@ class Walk:
                     for member in group.members:
                         moved[member] += rows
             first += band.capacity
-        ahead = self._ahead(self.begins) & ~self.straight
+        ahead = self._to_move & ~self.straight
         copied = int(
             np.minimum(self.ends, self.stored)[ahead].sum() - np.minimum(self.starts, self.stored)[ahead].sum()
         )
@@ -299,7 +298,7 @@ class Moving:
         if self.old.own_protection:
             return True
         held = capacity_of(self.old.bands)
-        return capacity_of(self.new.bands) >= held and in_common(self.old.bands, self.new_bands) >= held
+        return in_common(self.old.bands, self.new_bands) >= held
 
     @property
     def only_copies(self) -> bool:

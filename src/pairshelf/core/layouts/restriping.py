@@ -14,22 +14,16 @@ from pairshelf.core.layouts.model import AfterFailures, Band, Layout
 from pairshelf.core.layouts.restripe import Moving, Walk
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Restriping(Layout):
     """Both layouts over one list of drives, and the front between them. Its bands are what really stands there."""
 
-    moving: Moving | None = None
-    front: int = 0
+    both: Moving
+    front: int
     #: The new layout has the addresses below the front.
-    upwards: bool = True
+    upwards: bool
     #: The front goes back to the old layout.
-    turned: bool = False
-
-    @property
-    def both(self) -> Moving:
-        """The two layouts."""
-        assert self.moving is not None
-        return self.moving
+    turned: bool
 
     @property
     def old_view(self) -> Layout:
@@ -152,7 +146,7 @@ def restriping(moving: Moving, front: int, *, upwards: bool, turned: bool) -> Re
     scheme = replace(old.scheme, survives=weaker.scheme.survives)
     below, above = (moving.new_bands, old.bands) if upwards else (old.bands, moving.new_bands)
     bands = (*_rows_between(below, 0, front), *_rows_between(above, front, 2**62))
-    return Restriping(scheme, (moving.drives,), (), bands, moving=moving, front=front, upwards=upwards, turned=turned)
+    return Restriping(scheme, (moving.drives,), (), bands, both=moving, front=front, upwards=upwards, turned=turned)
 
 
 def _rows_between(bands: Sequence[Band], low: int, high: int) -> list[Band]:

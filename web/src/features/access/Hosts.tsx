@@ -18,7 +18,7 @@ export function Hosts() {
   const some = useSome();
   const hosts = useHosts(some.like, some.limit);
   if (hosts.isPending) return <Waiting height={300} />;
-  if (hosts.isError) return <Trouble error={hosts.error} />;
+  if (hosts.isLoadingError) return <Trouble error={hosts.error} />;
   if (!hosts.data.hosts.length && !some.like) {
     return (
       <Empty act="Go to the shelves" to="/shelves">

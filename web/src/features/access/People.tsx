@@ -10,7 +10,7 @@ export function People() {
   const parties = useParties();
   const [looking, setLooking] = useState<string | null>(null);
   if (parties.isPending) return <Waiting height={300} />;
-  if (parties.isError) return <Trouble error={parties.error} />;
+  if (parties.isLoadingError) return <Trouble error={parties.error} />;
   const all = parties.data.parties;
   const persons = all.filter((p) => p.members === null);
   const groups = all.filter((p) => p.members !== null);
@@ -104,7 +104,7 @@ export function People() {
 function Foundation({ name }: { name: string }) {
   const found = server.useQuery("get", "/api/depends/person", { params: { query: { name } } });
   if (found.isPending) return <Waiting height={60} />;
-  if (found.isError) return <Trouble error={found.error} />;
+  if (found.isLoadingError) return <Trouble error={found.error} />;
   if (!found.data.lines.length) return <Text mt="xs">{name} has no right on any share.</Text>;
   return (
     <div style={{ marginTop: "0.6rem" }}>

@@ -56,7 +56,7 @@ export function Shares() {
   );
   const parties = useParties();
   if (shares.isPending || parties.isPending) return <Waiting height={300} />;
-  if (shares.isError) return <Trouble error={shares.error} />;
+  if (shares.isLoadingError) return <Trouble error={shares.error} />;
   const names = (parties.data?.parties ?? []).map((p) => p.name);
   return (
     <div className="stack">

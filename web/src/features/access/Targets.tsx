@@ -24,7 +24,7 @@ export function Targets() {
   );
   const hosts = useHosts();
   if (targets.isPending || hosts.isPending) return <Waiting height={300} />;
-  if (targets.isError) return <Trouble error={targets.error} />;
+  if (targets.isLoadingError) return <Trouble error={targets.error} />;
   // Those that have an initiator name first: they are the likely ones to log in.
   const names = [...(hosts.data?.hosts ?? [])]
     .sort((a, b) => Number(b.iqn !== null) - Number(a.iqn !== null))

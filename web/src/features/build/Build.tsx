@@ -93,7 +93,7 @@ export function Build() {
     );
   }
   const atField = errorOf(cut.error, "reserved_share");
-  if (cut.isError && !atField) return <Trouble error={cut.error} />;
+  if (cut.isLoadingError && !atField) return <Trouble error={cut.error} />;
   if (cut.isLoading) return <Waiting height={400} />;
   const room = cut.data?.volume;
   return (

@@ -52,7 +52,7 @@ function Sheets() {
     },
   );
   if (sheets.isPending) return <Waiting />;
-  if (sheets.isError) return <Trouble error={sheets.error} />;
+  if (sheets.isLoadingError) return <Trouble error={sheets.error} />;
   const all = sheets.data.pages.flatMap((p) => p.sheets);
   if (!all.length) {
     return (

@@ -19,7 +19,7 @@ export function PlanScreen() {
   const id = Number(useParams().id);
   const plan = server.useQuery("get", "/api/plans/{plan_id}", { params: { path: { plan_id: id } } });
   if (plan.isPending) return <Waiting height={400} />;
-  if (plan.isError) return <Trouble error={plan.error} />;
+  if (plan.isLoadingError) return <Trouble error={plan.error} />;
   return <Shown key={id} plan={plan.data} />;
 }
 

@@ -26,7 +26,7 @@ export function SheetScreen() {
   );
   useTitle(sheet.data?.body.title);
   if (sheet.isPending) return <Waiting height={500} />;
-  if (sheet.isError) return <Trouble error={sheet.error} />;
+  if (sheet.isLoadingError) return <Trouble error={sheet.error} />;
   const { body, ...about } = sheet.data;
   // Where no users share the drives' time, there is one figure.
   const shared = body.takes.some((t) => t.fast_hours !== t.hours || t.gentle_hours !== t.hours);

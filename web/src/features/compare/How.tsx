@@ -85,7 +85,7 @@ export function How({ figure, label, body, layout, children }: Props) {
 function Answer({ figure, body, layout }: Pick<Props, "figure" | "body" | "layout">) {
   const asked = chosenBody(body, layout);
   const cut = server.useQuery("post", "/api/compare/cut", { body: asked });
-  if (cut.isError) return <Trouble error={cut.error} />;
+  if (cut.isLoadingError) return <Trouble error={cut.error} />;
   if (!cut.data) return <Waiting height={80} />;
   const found = cut.data.explanations.find((e) => e.figure === figure);
   if (!found) return <Text size="sm">There is nothing to compute: this layout has no such figure.</Text>;

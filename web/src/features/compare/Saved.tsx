@@ -134,7 +134,7 @@ export function SavedList({ q }: { q: Question }) {
       client.invalidateQueries(about("/api/comparisons", "/api/comparisons/{comparison_id}"));
     },
   });
-  if (saved.isError) return <Trouble error={saved.error} />;
+  if (saved.isLoadingError) return <Trouble error={saved.error} />;
   if (!saved.data) return <Waiting />;
   if (!saved.data.comparisons.length)
     return (

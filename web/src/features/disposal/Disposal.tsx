@@ -18,7 +18,7 @@ export function Disposal() {
   const picked = (params.get("drives") ?? "").split(",").filter(Boolean).map(Number);
   const pick = (ids: number[]) => setParams(ids.length ? { drives: ids.join(",") } : {}, { replace: true });
   if (found.isPending) return <Waiting height={400} />;
-  if (found.isError) return <Trouble error={found.error} />;
+  if (found.isLoadingError) return <Trouble error={found.error} />;
   const { drives, lots } = found.data;
   const free = drives.filter((d) => d.service === "free");
   const legible = free.filter((d) => !d.wiped_at);

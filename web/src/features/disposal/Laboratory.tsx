@@ -29,7 +29,7 @@ function Read({ drive }: { drive: number }) {
     params: { path: { drive_id: drive } },
   });
   if (found.isPending) return <Waiting height={120} />;
-  if (found.isError) return <Trouble error={found.error} />;
+  if (found.isLoadingError) return <Trouble error={found.error} />;
   return (
     <div style={{ marginTop: "0.5rem" }}>
       {found.data.areas.map((a) => (

@@ -17,7 +17,7 @@ type Leaving = Schema["LeavingOut"];
 export function Draining() {
   const found = server.useQuery("get", "/api/drains");
   if (found.isPending) return <Waiting height={300} />;
-  if (found.isError) return <Trouble error={found.error} />;
+  if (found.isLoadingError) return <Trouble error={found.error} />;
   const { drains } = found.data;
   return (
     <>

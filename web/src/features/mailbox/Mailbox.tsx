@@ -16,7 +16,7 @@ export function Mailbox() {
     mutationFn: (on: boolean) => ask(api.PUT("/api/stand-in/mailbox", { body: { on } })),
     onSettled: () => client.invalidateQueries(about("/api/stand-in/mailbox")),
   });
-  if (found.isError) return <Trouble error={found.error} />;
+  if (found.isLoadingError) return <Trouble error={found.error} />;
   if (!found.data) return <Waiting />;
   const { letters, events } = found.data;
   return (

@@ -14,7 +14,7 @@ type Member = Schema["FoundMemberOut"];
 
 export function FoundPools() {
   const found = server.useQuery("get", "/api/found-pools");
-  if (found.isError) return <Trouble error={found.error} />;
+  if (found.isLoadingError) return <Trouble error={found.error} />;
   return (
     <>
       {found.data?.pools.map((pool) => (

@@ -37,7 +37,7 @@ export function Grow() {
     setParams(next.length ? { drives: next.join(",") } : {}, { replace: true });
   };
   if (found.isPending) return <Waiting height={400} />;
-  if (found.isError)
+  if (found.isLoadingError)
     return (
       <Trouble error={found.error}>
         {picked.length > 0 && <Link to={`/pools/${id}/grow`}>Pick anew</Link>}

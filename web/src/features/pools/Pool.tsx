@@ -30,7 +30,7 @@ export function Pool() {
   const id = Number(useParams().id);
   const pool = server.useQuery("get", "/api/pools/{pool_id}", { params: { path: { pool_id: id } } });
   if (pool.isPending) return <Waiting height={400} />;
-  if (pool.isError) return <Trouble error={pool.error} />;
+  if (pool.isLoadingError) return <Trouble error={pool.error} />;
   return <Shown pool={pool.data} />;
 }
 

@@ -21,7 +21,7 @@ export function Pools() {
     },
   );
   if (pools.isPending) return <Waiting height={300} />;
-  if (pools.isError) return <Trouble error={pools.error} />;
+  if (pools.isLoadingError) return <Trouble error={pools.error} />;
   const all = pools.data.pages.flatMap((p) => p.pools);
   return (
     <>

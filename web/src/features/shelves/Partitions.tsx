@@ -20,7 +20,7 @@ export function Partitions() {
     params: { path: { drive_id: id } },
   });
   if (there.isPending) return <Waiting height={400} />;
-  if (there.isError) return <Trouble error={there.error} />;
+  if (there.isLoadingError) return <Trouble error={there.error} />;
   return <Editor key={id} there={there.data} />;
 }
 

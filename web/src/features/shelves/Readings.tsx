@@ -24,7 +24,7 @@ function useTold(drive: number) {
 
 export function Readings({ drive }: { drive: Schema["DriveOut"] }) {
   const told = useTold(drive.id);
-  if (told.isError) return <Trouble error={told.error} />;
+  if (told.isLoadingError) return <Trouble error={told.error} />;
   if (!told.data) return null;
   return (
     <section aria-label="Readings" style={{ margin: "0.9rem 0 0" }}>

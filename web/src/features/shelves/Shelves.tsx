@@ -55,7 +55,7 @@ export function Shelves() {
   const passing = list.data?.matched;
   const matched = useMemo(() => (passing ? new Set(passing) : null), [passing]);
   if (list.isPending) return <Waiting height={400} />;
-  if (list.isError) return <Trouble error={list.error} />;
+  if (list.isLoadingError) return <Trouble error={list.error} />;
   const { shelves, drives, matching, out, filter_error } = list.data;
   return (
     <>

@@ -12,7 +12,7 @@ export function Today() {
   const today = server.useQuery("get", "/api/today");
   const name = useMe().data?.user?.name ?? "";
   if (today.isPending) return <Waiting height={400} />;
-  if (today.isError) return <Trouble error={today.error} />;
+  if (today.isLoadingError) return <Trouble error={today.error} />;
   const { matters, running, finished, since, glances } = today.data;
   return (
     <>

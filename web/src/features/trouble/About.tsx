@@ -19,7 +19,7 @@ export function About() {
   );
   useTitle(told.data?.over ? "It is over" : told.data?.sentence);
   if (told.isPending) return <Waiting height={400} />;
-  if (told.isError) return <Failed error={told.error} />;
+  if (told.isLoadingError) return <Failed error={told.error} />;
   const { data } = told;
   if (data.over)
     return (

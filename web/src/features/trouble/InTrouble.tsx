@@ -18,7 +18,7 @@ export function InTrouble() {
   const told = server.useQuery("get", "/api/trouble/{pool_id}", { params: { path: { pool_id: id } } });
   useTitle(told.data?.title);
   if (told.isPending) return <Waiting height={400} />;
-  if (told.isError) return <Failed error={told.error} />;
+  if (told.isLoadingError) return <Failed error={told.error} />;
   const { data } = told;
   if (data.over)
     return (

@@ -11,7 +11,7 @@ from pairshelf.core.errors import Busy
 from pairshelf.core.figures.survival import PoolState
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.pools.build_pool import new_tint
-from pairshelf.engine.errands import on_drive, send
+from pairshelf.engine.errands import on_drive, on_journal, send
 from pairshelf.engine.io.volume_io import add_volume
 from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.partition_tables import keep_table, send_table
@@ -90,6 +90,7 @@ def _give_back(session: Session, sheet: SheetRow, planned: PartitionsPlan) -> Ou
     session.connection().execute(update(SheetRow).where(col(SheetRow.pool_id) == number).values(pool_id=None))
     for table in (JobRow, BackupRow, PartitionPlan, PoolPlace):
         session.connection().execute(delete(table).where(col(table.pool_id) == number))
+    send(session, "forget-journal", on_journal(pool.row.uid), sheet.id, uid=pool.row.uid, pool=pool.row.name)
     session.delete(pool.row)
     drive.service, drive.holds = Service.FREE, "old data of its partitions, readable"
     session.flush()

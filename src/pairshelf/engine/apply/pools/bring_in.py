@@ -89,7 +89,7 @@ def apply(session: Session, sheet: SheetRow, planned: BringInPlan, who: str, wor
     _go_on(session, opened, to_sync, who, sheet.id)
     if opened.layout.scheme.survives or opened.layout.own_protection:
         send(session, "compare", f"check of {pool.name}", sheet.id, pool=pool.name, pool_id=pool.number, who=who,
-             cut_off=not journal_of(pool).exists())  # fmt: skip
+             cut_off=not journal_of(pool.uid).exists())  # fmt: skip
     for one in planned.made_again:
         for kind, request in _requests(one, record, planned.name):
             send(session, "make-again", f"{planned.name}/{one.volume}", sheet.id, kind=kind, request=request, who=who,

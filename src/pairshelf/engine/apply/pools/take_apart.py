@@ -16,10 +16,11 @@ from pairshelf.core.domain.device import DeviceError, Devices
 from pairshelf.core.errors import PairShelfError
 from pairshelf.engine import keys
 from pairshelf.engine.apply.outcome import Outcome
+from pairshelf.engine.errands import on_journal, send
 from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import log
 from pairshelf.engine.mount_table import take_out_mount
-from pairshelf.engine.pools import forget_journal, open_io, open_pool
+from pairshelf.engine.pools import open_io, open_pool
 from pairshelf.engine.relayout import forget_key_copies, give_free
 from pairshelf.store.database import afterwards, among
 from pairshelf.store.tables import (
@@ -91,8 +92,8 @@ def apply(session: Session, sheet: SheetRow, planned: TakeApartPlan, who: str, w
         session.get_one(DriveRow, place.drive_id).bears = {"pool": row.uid, "name": row.name}
     if row.key is not None and not planned.keep_days:
         forget_key_copies(session, row.name, row.uid, [d for _, d in drives], row.key.get("at_large", ()))
+    send(session, "forget-journal", on_journal(row.uid), sheet.id, uid=row.uid, pool=row.name)
     _forget(session, pool_id, volumes)
-    afterwards(session, partial(forget_journal, row))
     afterwards(session, partial(keys.forget_key, pool_id))
     log(session, who, "pool-taken-apart", planned.pool.name,
         f"Pool {planned.pool.name} was taken apart; {len(drives)} drives are free, old data readable.",

@@ -1,0 +1,84 @@
+"""What is open on a screen stays open, with all that was typed, whatever the server does meanwhile."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from playwright.sync_api import Page, Route, expect
+from sqlmodel import col, select
+
+from pairshelf.store.database import transaction
+from pairshelf.store.tables import PoolRow
+from tests.ui.conftest import sign_in
+
+pytestmark = pytest.mark.ui
+
+
+@pytest.fixture
+def number(db: str) -> int:
+    """A pool of the house."""
+    with transaction() as session:
+        return session.exec(select(PoolRow).order_by(col(PoolRow.id))).first().number  # type: ignore[union-attr]
+
+
+def _call_it(number: int, name: str) -> None:
+    with transaction() as session:
+        session.get_one(PoolRow, number).name = name
+
+
+def test_a_dialog_outlives_a_server_that_does_not_answer(number: int, page: Page) -> None:
+    sign_in(page)
+    page.goto(f"/pools/{number}")
+    page.get_by_role("button", name="Take it apart…").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label(re.compile("Days in which")).fill("23")
+    refused: list[str] = []
+
+    def refuse(route: Route) -> None:
+        refused.append(route.request.url)
+        route.fulfill(status=503, content_type="application/problem+json", body='{"title": "no", "status": 503}')
+
+    page.route(f"**/api/pools/{number}", refuse)
+    _call_it(number, "called otherwise")
+    # Asked again five times, then it is an error.
+    for _ in range(60):
+        page.wait_for_timeout(250)
+        if len(refused) > 5:
+            break
+    assert len(refused) > 5
+    page.wait_for_timeout(500)
+    expect(dialog.get_by_label(re.compile("Days in which"))).to_have_value("23")
+    page.unroute(f"**/api/pools/{number}")
+    _call_it(number, "called again")
+    expect(page.locator("h1, h2").filter(has_text="called again").first).to_be_attached()
+    expect(dialog.get_by_label(re.compile("Days in which"))).to_have_value("23")
+
+
+def test_what_is_no_more_is_shown_no_more(number: int, page: Page) -> None:
+    sign_in(page)
+    page.goto(f"/pools/{number}")
+    expect(page.get_by_role("button", name="Take it apart…")).to_be_visible()
+    page.route(
+        f"**/api/pools/{number}",
+        lambda route: route.fulfill(
+            status=404, content_type="application/problem+json",
+            body='{"title": "There is no pool 1.", "status": 404, "detail": "There is no pool 1.", "code": "not-found"}',
+        ),
+    )  # fmt: skip
+    _call_it(number, "called otherwise")
+    expect(page.get_by_text("There is no pool 1.").first).to_be_visible()
+    expect(page.get_by_role("button", name="Take it apart…")).to_have_count(0)
+
+
+def test_a_button_stays_the_same_when_it_is_known_who_may(number: int, page: Page) -> None:
+    sign_in(page)
+    held: list[Route] = []
+    page.route("**/api/kinds", lambda route: held.append(route))
+    page.goto(f"/pools/{number}")
+    button = page.get_by_role("button", name="Take it apart…")
+    expect(button).to_have_attribute("aria-disabled", "true")
+    there = button.element_handle()
+    held.pop().continue_()
+    expect(button).to_have_attribute("aria-disabled", "false")
+    assert there.evaluate("element => element.isConnected"), "pressed on one and released on another is no click"
