@@ -9,7 +9,7 @@ from collections.abc import Callable, Sequence
 
 import structlog
 
-from pairshelf.engine import passing, signs
+from pairshelf.engine import own_threads, passing, signs
 from pairshelf.engine.history import Watch
 from pairshelf.engine.own_log import quiet_log
 from pairshelf.store.database import engine, use_few_connections
@@ -55,13 +55,8 @@ def main(besides: Sequence[Callable[[threading.Event], None]] = (), *, after_job
     stopping = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda _number, _frame: stopping.set())
-    threads = [
-        threading.Thread(target=one, args=(stopping,), name=one.__name__, daemon=True)
-        for one in (keep_watch, let_time_pass, give_signs, *besides)
-    ]
-    for thread in threads:
-        thread.start()
+    threads = own_threads.begin([keep_watch, let_time_pass, give_signs, *besides], stopping)
     stopping.wait()
-    for thread in threads:
-        thread.join(timeout=3)
+    if late := own_threads.wait_for(threads):
+        _logger.info("cut off", threads=late)
     engine().dispose()

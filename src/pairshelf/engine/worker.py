@@ -15,7 +15,7 @@ import procrastinate
 import structlog
 from sqlalchemy.exc import OperationalError
 
-from pairshelf.engine import signs
+from pairshelf.engine import own_threads, signs
 from pairshelf.engine.apply.pools.put_together import forget_those_that_are_over
 from pairshelf.engine.approver import look_through_drafts
 from pairshelf.engine.carry import carry, pick_up_the_dropped
@@ -101,6 +101,11 @@ def keep_records() -> None:
             _logger.warning("records", error=f"{type(error).__name__}: {error}".split("\n")[0])
 
 
+def give_signs() -> None:
+    """Say that we are here."""
+    signs.keep_giving(signs.WORKER, _stopping)
+
+
 async def _serve(app: procrastinate.App) -> None:
     async with app.open_async():
         await app.run_worker_async(
@@ -119,11 +124,7 @@ def main() -> None:
     register(app)
     with contextlib.suppress(OperationalError):
         pick_up_the_dropped()
-    watcher = threading.Thread(target=watch, name="watch", daemon=True)
-    watcher.start()
-    threading.Thread(target=signs.keep_giving, args=(signs.WORKER, _stopping), name="signs", daemon=True).start()
-    threading.Thread(target=keep_records, name="records", daemon=True).start()
-    threading.Thread(target=read_drafts, name="drafts", daemon=True).start()
+    threads = own_threads.begin([watch, keep_records, read_drafts, give_signs])
     loop = asyncio.new_event_loop()
     task = loop.create_task(_serve(app))
 
@@ -138,5 +139,6 @@ def main() -> None:
             loop.run_until_complete(task)
     finally:
         _stopping.set()
-        watcher.join(timeout=3)
+        if late := own_threads.wait_for(threads):
+            _logger.info("cut off", threads=late)
         engine().dispose()

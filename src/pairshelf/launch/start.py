@@ -48,12 +48,12 @@ class Child:
             self.start()
 
     def stop(self) -> None:
-        """Ask it to end; insist after ten seconds."""
+        """Ask it to end; insist after fifteen seconds, which is more than they give what they are at."""
         if self._process is None or self._process.poll() is not None:
             return
         self._process.terminate()
         try:
-            self._process.wait(10)
+            self._process.wait(15)
         except subprocess.TimeoutExpired:
             with contextlib.suppress(ProcessLookupError):
                 os.killpg(self._process.pid, signal.SIGKILL)
