@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import os
-import signal
+import multiprocessing
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
+from pathlib import Path
 
 import pytest
 
 from pairshelf.engine import own_threads, watcher, worker
 from pairshelf.engine.io.side_by_side import each
+from tests.server import forget_connections
 
 
 def test_all_are_waited_for_together_and_who_is_late_is_named() -> None:
@@ -34,40 +35,41 @@ def test_all_are_waited_for_together_and_who_is_late_is_named() -> None:
     assert own_threads.wait_for(threads[:1]) == []
 
 
-@pytest.fixture
-def as_before(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
-    """The signals and words of these processes are those of the tests again afterwards."""
-    kept = {number: signal.getsignal(number) for number in (signal.SIGTERM, signal.SIGINT)}
-    monkeypatch.setattr(worker, "_stopping", threading.Event())
-    for module in (worker, watcher):
-        monkeypatch.setattr(module, "quiet_log", lambda: None)
-    monkeypatch.setattr(watcher, "use_few_connections", lambda: None)
-    yield
-    for number, handler in kept.items():
-        signal.signal(number, handler)
-
-
-def _is_at_it(until: Callable[[], object], said: list[str]) -> None:
+def _is_at_it(until: Callable[[], object], began: Path) -> None:
     """In the middle of something when told to end, and not over at once: what it writes, it writes side by side."""
-    threading.Timer(0.2, os.kill, (os.getpid(), signal.SIGTERM)).start()
+    began.with_suffix(".began").touch()
     until()
     for _ in range(3):
         time.sleep(0.2)
-        each(said.append, ["written", "written"])
-    said.append("over")
+        each(Path.touch, [began.with_suffix(".one"), began.with_suffix(".other")])
+    began.with_suffix(".over").touch()
 
 
-@pytest.mark.usefixtures("db", "as_before")
-def test_who_carries_jobs_ends_after_what_writes_records(monkeypatch: pytest.MonkeyPatch) -> None:
-    said: list[str] = []
-    monkeypatch.setattr(worker, "keep_records", lambda: _is_at_it(worker._stopping.wait, said))
-    monkeypatch.setattr(worker, "read_drafts", lambda: _is_at_it(worker._stopping.wait, said))
+def _carries(at: Path) -> None:
+    forget_connections()
+    vars(worker).update(
+        keep_records=lambda: _is_at_it(worker._stopping.wait, at / "records"),
+        read_drafts=lambda: _is_at_it(worker._stopping.wait, at / "drafts"),
+    )
     worker.main()
-    assert said.count("over") == 2, "it ended before what it does beside"
 
 
-@pytest.mark.usefixtures("db", "as_before")
-def test_who_keeps_watch_ends_after_what_it_is_at(monkeypatch: pytest.MonkeyPatch) -> None:
-    said: list[str] = []
-    watcher.main([lambda stopping: _is_at_it(stopping.wait, said)], after_jobs=0)
-    assert said[-1:] == ["over"], "it ended before what it does beside"
+def _watches(at: Path) -> None:
+    forget_connections()
+    watcher.main([lambda stopping: _is_at_it(stopping.wait, at / "besides")], after_jobs=0)
+
+
+@pytest.mark.usefixtures("db")
+@pytest.mark.parametrize(("who", "works"), [(_carries, 2), (_watches, 1)])
+def test_what_is_done_beside_comes_to_its_end(who: Callable[[Path], None], works: int, tmp_path: Path) -> None:
+    process = multiprocessing.get_context("fork").Process(target=who, args=(tmp_path,))
+    process.start()
+    until = time.monotonic() + 20
+    while len(list(tmp_path.glob("*.began"))) < works:
+        assert time.monotonic() < until, "it did not begin"
+        time.sleep(0.05)
+    time.sleep(0.3)
+    process.terminate()
+    process.join(15)
+    assert process.exitcode == 0
+    assert len(list(tmp_path.glob("*.over"))) == works, "it ended before what it does beside"

@@ -154,6 +154,13 @@ def sign_in(page: Page, name: str = "ida") -> None:
     expect(page.get_by_role("heading", name="What needs you")).to_be_visible()
 
 
+@contextmanager
+def answered(page: Page) -> Iterator[None]:
+    """What is done here is asked of the server, and has its answer: a page that is left takes what is on its way along."""
+    with page.expect_response(lambda response: response.request.method != "GET"):
+        yield
+
+
 def accessible(page: Page) -> list[str]:
     """What axe finds wrong on the page as it stands."""
     # Put in by the devtools protocol: the page's own policy allows no foreign script.

@@ -13,7 +13,7 @@ from playwright.sync_api import Browser, Page, expect
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Setting, Shelf, Site
 from tests.conftest import House, database_from
-from tests.ui.conftest import accessible, serving, sign_in
+from tests.ui.conftest import accessible, answered, serving, sign_in
 from tests.ui.test_growing import settled
 from tests.ui.test_moving import approve, do, drives, filled
 
@@ -102,7 +102,8 @@ def test_a_pool_is_moved_to_another_box_with_bays_shuffled_and_one_drive_forgott
 
         address = there.url
         there.goto("/shelves")
-        there.get_by_role("region", name="Beside the shelves").get_by_role("button", name="Put them in").click()
+        with answered(there):
+            there.get_by_role("region", name="Beside the shelves").get_by_role("button", name="Put them in").click()
         there.goto(address)
         expect(there.get_by_text("All drives are well").first).to_be_visible()
         settled(there)

@@ -19,7 +19,7 @@ from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.tables import DriveRow, Service, Setting, WipeRow
-from tests.ui.conftest import accessible, sign_in
+from tests.ui.conftest import accessible, answered, sign_in
 
 pytestmark = pytest.mark.ui
 SIZE = 60 * 2**30
@@ -148,7 +148,8 @@ def test_two_pairs_of_eyes_and_a_lot_that_is_stopped(page: Page) -> None:
     ids = shelf(Kind.HDD, commands=[])
     sign_in(page)
     page.goto("/settings")
-    page.get_by_label("Two administrators approve what is wiped or taken apart").check()
+    with answered(page):
+        page.get_by_label("Two administrators approve what is wiped or taken apart").check()
     page.goto(f"/disposal?drives={ids[0]}")
     how = page.get_by_role("region", name="How they are wiped")
     how.get_by_text("Clear", exact=True).click()

@@ -11,7 +11,7 @@ from sqlmodel import select
 from pairshelf.engine.pools import devices
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import DriveRow
-from tests.ui.conftest import accessible, sign_in
+from tests.ui.conftest import accessible, answered, sign_in
 from tests.ui.test_growing import settled
 from tests.ui.test_moving import approve, do, drives
 
@@ -161,7 +161,8 @@ def test_the_mailbox_shows_what_arrived_and_can_refuse(page: Page, width: int) -
     page.set_viewport_size({"width": width, "height": 800})
     sign_in(page)
     page.goto("/mailbox")
-    page.get_by_label("Refuse everything for now").check()
+    with answered(page):
+        page.get_by_label("Refuse everything for now").check()
     page.goto("/settings")
     messages = page.get_by_role("region", name="Messages to you")
     expect(messages.get_by_text("You are told nothing yet")).to_be_visible()
@@ -186,7 +187,8 @@ def test_a_shelf_unplugged_seen_on_a_phone_and_back_as_it_was(page: Page) -> Non
     page.goto("/settings")
     page.get_by_role("region", name="Messages to you").get_by_role("button", name="Be told…").click()
     page.get_by_label("Address").fill("ida@fernhollow.example")
-    page.get_by_role("button", name="Keep").last.click()
+    with answered(page):
+        page.get_by_role("button", name="Keep").last.click()
     page.goto("/shelves?filter=shelf:larch")
     page.get_by_role("button", name="More for shelf Larch").click()
     page.get_by_role("menuitem", name="Unplug it (simulated)").click()
@@ -213,7 +215,8 @@ def test_a_shelf_unplugged_seen_on_a_phone_and_back_as_it_was(page: Page) -> Non
     page.set_viewport_size({"width": 1280, "height": 1800})
     # None of its drives is in a bay now; its way back stays in sight.
     page.goto("/shelves?filter=shelf:larch")
-    page.get_by_role("button", name="unplugged: plug it in (simulated)").click()
+    with answered(page):
+        page.get_by_role("button", name="unplugged: plug it in (simulated)").click()
     page.goto(f"/trouble/{pool}")
     expect(page.get_by_role("heading", name="Pool drawer is well")).to_be_visible(timeout=60_000)
     page.goto(f"/pools/{pool}")
