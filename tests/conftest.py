@@ -1,6 +1,6 @@
 """What the tests share: a PostgreSQL of their own, a fresh database and fresh simulated drives a test.
 
-They run side by side, on twice as many processes as there are cores, since half of the time something is waited
+They run side by side, on twice as many processes as there are cores, since much of the time something is waited
 for. What is about time itself (marked ``alone``) runs afterwards, one test after the other.
 """
 
@@ -23,19 +23,26 @@ from hypothesis import HealthCheck, settings
 from pairshelf.engine import carry, keys
 from pairshelf.services import accounts
 from pairshelf.store import database
-from tests.server import NAMED, forget_connections, in_memory, led_engine, running
+from tests.server import NAMED, copy_database, forget_connections, in_memory, led_engine, running
 
 settings.register_profile("here", deadline=None, suppress_health_check=[HealthCheck.too_slow], max_examples=60)
 settings.load_profile("here")
 
 
-#: The longest first, so that none is begun when all others have ended.
-_FIRST = ("tests/soak", "test_description", "tests/ui", "test_cli_fuzz", "test_crashes", "test_story")
+#: The longest first, so that none is begun when all others have ended; the shortest last, for whoever is free.
+_FIRST = ("tests/ui/test_watching", "tests/soak", "test_description", "test_cli_fuzz", "test_crashes", "test_story")
+_LAST = "tests/core"
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Begin with what takes longest."""
+    """Begin with what takes longest. Stories in the browser wait much and then want a processor at once: they are
+    spread among the others, which hardly wait, so that there are never many at a time."""
     items.sort(key=lambda item: next((n for n, part in enumerate(_FIRST) if part in item.nodeid), len(_FIRST)))
+    stories = [item for item in items if "tests/ui" in item.nodeid]
+    last = [item for item in items if _LAST in item.nodeid]
+    among = [item for item in items if "tests/ui" not in item.nodeid and _LAST not in item.nodeid]
+    placed = [((n + 0.5) / len(group), item) for group in (stories, among) for n, item in enumerate(group)]
+    items[:] = [item for _place, item in sorted(placed, key=lambda one: one[0])] + last
 
 
 @pytest.fixture(autouse=True, scope="session")
@@ -137,8 +144,7 @@ def house_of(server: str, template: str, common: Path, name: str, furnish: Calla
         if made.exists():
             return House(made.read_text(), devices)
         database_name = f"h{uuid.uuid4().hex[:12]}"
-        with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
-            connection.execute(f"create database {database_name} template {template}".encode())
+        copy_database(server, template, database_name)
         with pytest.MonkeyPatch.context() as patch:
             patch.setenv("PAIRSHELF_DATABASE_URL", f"{server}/{database_name}")
             patch.setenv("PAIRSHELF_DEVICES", str(devices))
@@ -159,8 +165,7 @@ def database_from(template: str | House, server: str, devices: Path, monkeypatch
             subprocess.run(["cp", "-a", "--sparse=always", template.devices, devices], check=True)
         template = template.database
     name = f"t{uuid.uuid4().hex[:12]}"
-    with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
-        connection.execute(f"create database {name} template {template}".encode())
+    copy_database(server, template, name)
     monkeypatch.setenv("PAIRSHELF_DATABASE_URL", f"{server}/{name}")
     monkeypatch.setenv("PAIRSHELF_DEVICES", str(devices))
     forget_connections()

@@ -62,6 +62,13 @@ def in_a_hurry(url: str) -> None:
         connection.execute("select pg_reload_conf()")
 
 
+def copy_database(server: str, template: str, name: str) -> None:
+    """A database with all that stands in the template. Its files are copied as they are: in memory that takes half of
+    the time of writing each page to the log."""
+    with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
+        connection.execute(f"create database {name} template {template} strategy file_copy".encode())
+
+
 def in_memory() -> str | None:
     """A folder that lies in memory, where there is one with room: each database is a thousand small files, and to
     make and remove them took a disk a quarter of all the time."""

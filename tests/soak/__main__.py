@@ -17,15 +17,14 @@ import psycopg
 
 from pairshelf.engine import keys
 from pairshelf.store import database
-from tests.server import forget_connections, in_memory, running
+from tests.server import copy_database, forget_connections, in_memory, running
 from tests.soak.histories import History
 
 
 def one(server: str, template: str, seed: int, kind: str | None = None) -> tuple[int, str, int, str]:
     """Seed, what kind of pool it was, workers killed, and what did not hold (nothing: all did)."""
     name, folder = f"s{uuid.uuid4().hex[:12]}", Path(tempfile.mkdtemp(prefix="pairshelf-soak-", dir=in_memory()))
-    with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
-        connection.execute(f"create database {name} template {template}".encode())
+    copy_database(server, template, name)
     os.environ.update(PAIRSHELF_DATABASE_URL=f"{server}/{name}", PAIRSHELF_DEVICES=str(folder / "devices"))
     forget_connections()
     history = None

@@ -35,7 +35,7 @@ from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store import database
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import JobRow, JobState, PoolRow, SampleFile, Setting, VolumeRow
-from tests.server import forget_connections
+from tests.server import copy_database, forget_connections
 
 FILES = text("""
 select v.name || '/' || f.name || ' ' || f.checksum from sample_file f join volume v on v.id = f.volume_id
@@ -64,8 +64,7 @@ def carry_elsewhere(server: str, template: str, carried: Carried, journals: Sequ
         for journal in journals:
             if journal.exists():
                 shutil.copy(journal, folder / "devices" / "journals")
-        with psycopg.connect(f"{server}/postgres", autocommit=True) as connection:
-            connection.execute(f"create database {name} template {template}".encode())
+        copy_database(server, template, name)
         database.engine().dispose()
         child = os.fork()
         if not child:
