@@ -31,6 +31,13 @@ def test_an_open_screen_says_what_does_not_answer(db: str, page: Page, children:
         expect(said).to_contain_text(words, timeout=21_000)
         assert time.monotonic() - began < 20
         assert accessible(page) == []
+        page.keyboard.press("Control+K")
+        expect(page.get_by_role("dialog")).to_be_visible()
+        lowest = "document.elementFromPoint(innerWidth / 2, innerHeight - 4).textContent"
+        assert words in page.evaluate(lowest), "a dialog lies over the page, and over what is said there"
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("dialog")).to_have_count(0)
+        assert words not in page.evaluate(lowest)
         os.kill(stopped.pid, signal.SIGCONT)
         expect(said).to_have_count(0, timeout=20_000)
     server, name = db.rsplit("/", 1)

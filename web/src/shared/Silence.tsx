@@ -1,4 +1,5 @@
 /** What does not answer just now, and what that means for what is on the screen. */
+import { Portal } from "@mantine/core";
 import type { Answers } from "./live";
 
 export function Silence({ answers }: { answers: Answers }) {
@@ -14,11 +15,23 @@ export function Silence({ answers }: { answers: Answers }) {
   return (
     <div role="status">
       {said && (
-        <p className="silence">
-          <span aria-hidden="true">■ </span>
-          {said}
-        </p>
+        <>
+          <Words>{said}</Words>
+          {/* Seen while a dialog lies over the page and its head; said once. */}
+          <Portal>
+            <Words over>{said}</Words>
+          </Portal>
+        </>
       )}
     </div>
+  );
+}
+
+function Words({ children, over }: { children: string; over?: boolean }) {
+  return (
+    <p className={over ? "silence over" : "silence"} aria-hidden={over}>
+      <span aria-hidden="true">■ </span>
+      {children}
+    </p>
   );
 }
