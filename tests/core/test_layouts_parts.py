@@ -455,6 +455,41 @@ def test_where_extents_stand_on_a_drive_is_said_in_stretches() -> None:
     assert empty.rows_of(0) == [] and rows_missed(empty, 0, None) == 0
 
 
+def test_what_fails_in_a_spread_pool_is_filled_by_all_others_that_are_there() -> None:
+    layout = _spread(9, 9, 9, 9, stripes=8)
+    rates = [60, 100, 140, 180]
+    members = [replace(d, rate=r * MB) for d, r in zip(layout.members, rates, strict=True)]
+    layout = spread_layout(members, "drive", layout.volumes)
+    new = replace(drives(9, first=30)[0], rate=100_000 * MB)
+    for slot in range(4):
+        # A copy is read and one is written.
+        traffic = 2 * layout.used_extents[slot] * EXTENT
+        others = [d.mean_rate for d in members if d.id != f"d{slot}"]
+        assert layout.rebuild_seconds(slot, new, ()) == pytest.approx(traffic / sum(others))
+        away = f"d{(slot + 1) % 4}"
+        rest = [d.mean_rate for d in members if d.id not in {f"d{slot}", away}]
+        assert layout.rebuild_seconds(slot, new, {away}) == pytest.approx(traffic / sum(rest))
+
+
+def test_on_a_drive_of_sets_rows_that_touch_are_one_stretch_and_a_gap_is_one() -> None:
+    layout = build_layout(drives(9, 9, 9), "parity-1")
+    group, without = Group((0, 1, 2), Code.PARITY, 1), Group((1, 2), Code.PARITY, 1)
+    bands = (Band(0, 2, (group,)), Band(2, 3, (group,)), Band(5, 1, (without,)), Band(6, 3, (group,)))
+    layout = replace(layout, bands=bands)
+    assert layout.rows_of(0) == [(0, 5), (6, 3)]
+    assert layout.rows_of(1) == [(0, 9)]
+
+
+def test_a_stripe_is_so_wide_and_no_wider() -> None:
+    assert parse_protection("parity-1:257").width == 257
+    with pytest.raises(BadInput, match="is 3 to 257 wide, not 258"):
+        parse_protection("parity-1:258")
+
+
+def test_where_there_are_too_few_domains_nothing_is_placed() -> None:
+    assert Placer(spread_pool(drives(9, 9), "drive")).next(3) is None
+
+
 def test_what_failures_leave_of_stripes_is_nothing_once_one_has_lost_too_many() -> None:
     layout = _spread(9, 9, 9)
     lost = layout.after_failures(["d0", "d1"])
@@ -596,6 +631,23 @@ def test_each_side_of_the_front_is_the_rows_of_its_layout_in_which_an_address_of
         layout = restriping(moving, front, upwards=upwards, turned=False)
         stands = [(band.start + i, band.groups) for band in layout.bands for i in range(band.rows)]
         assert stands == [*rows(low, 0, front), *rows(high, front, 2**40)]
+
+
+@pytest.mark.parametrize(
+    ("before", "after"), [("copies-2", "copies-3"), ("parity-1", "parity-1"), ("parity-1", "parity-2")]
+)
+def test_what_the_front_has_passed_reaches_so_high_on_each_drive(before: str, after: str) -> None:
+    held = build_layout(drives(*[6] * scheme_of(before).least), before)
+    moving = Moving(held, build_layout([*held.members, *drives(7, first=7)], after))
+    for front in range(held.data_extents + 1):
+        layout = restriping(moving, front, upwards=True, turned=False)
+        ends, address = [0] * len(layout.members), 0
+        for band in moving.new_bands:
+            for row in range(band.start, band.start + band.rows):
+                for member in (m for group in band.groups for m in group.members if address < front):
+                    ends[member] = row + 1
+                address += band.data
+        assert list(layout.ribbon) == ends
 
 
 def test_whose_set_a_drive_is_in_while_it_is_restriped() -> None:

@@ -35,21 +35,22 @@ def _bands_by_height(groups: list[tuple[int, Group]]) -> tuple[Band, ...]:
     return tuple(bands)
 
 
-def divide(drives: Sequence[Drive], division: Division, sets: int) -> tuple[tuple[Drive, ...], ...]:
+def divide(drives: Sequence[Drive], division: Division) -> tuple[tuple[Drive, ...], ...]:
     """The drives but the spares, as many to each set, in their listed order."""
-    width = (len(drives) - division.spares) // sets
-    return tuple(tuple(drives[i * width : (i + 1) * width]) for i in range(sets))
+    assert division.sets, "how many is said before anything is laid"
+    width = (len(drives) - division.spares) // division.sets
+    return tuple(tuple(drives[i * width : (i + 1) * width]) for i in range(division.sets))
 
 
 def lay(scheme: Scheme, drives: Sequence[Drive], division: Division) -> Layout:
     """Sets that protect themselves."""
-    divided = divide(drives, division, division.sets or 1)
+    divided = divide(drives, division)
     return Layout(scheme, divided, tuple(drives[len(drives) - division.spares :]), cut(scheme, divided))
 
 
 def lay_span(scheme: Scheme, drives: Sequence[Drive], division: Division) -> Layout:
     """Drives one after the other."""
-    divided = divide(drives, division, division.sets or 1)
+    divided = divide(drives, division)
     return Layout(scheme, divided, tuple(drives[len(drives) - division.spares :]), cut_span(scheme, divided))
 
 
