@@ -94,8 +94,9 @@ def _step(job_id: int, world: Devices, *, most: int = _MOST) -> float | None:
             pool_id = found[1]
             if pool_id is None:
                 return _lot_step(session, job_id, world)
-            for number in sorted(n for n in found if n is not None):  # In one order, as everybody holds pools.
-                lock_until_commit(session, Lock.POOL, number)
+            if found[0] is not None:
+                for number in sorted((found[0], pool_id)):  # In one order, as everybody holds pools.
+                    lock_until_commit(session, Lock.POOL, number)
             pool = open_pool(session, pool_id)
             whole, name = pool.whole, pool.row.name
             job = session.get(JobRow, job_id, with_for_update=True)
@@ -111,7 +112,8 @@ def _step(job_id: int, world: Devices, *, most: int = _MOST) -> float | None:
                 job.state, job.why_held = JobState.HELD, why
                 return _AGAIN
             speed = simulated_speed(session)
-            slowed = slowing(job, paces_under_way(session, [pool_id]))
+            # Where nothing takes time, nothing is slowed.
+            slowed = slowing(job, paces_under_way(session, [pool_id])) if speed else 1.0
             work = Work(session, job, pool, world, min(most, _size_of_step(job, speed, slowed)))
             return _do(work, speed, slowed)
     except DeviceError as error:
