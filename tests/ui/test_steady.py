@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import re
+from collections.abc import Callable
 
 import pytest
 from playwright.sync_api import Page, Route, expect
@@ -55,20 +57,43 @@ def test_a_dialog_outlives_a_server_that_does_not_answer(number: int, page: Page
     expect(dialog.get_by_label(re.compile("Days in which"))).to_have_value("23")
 
 
-def test_what_is_no_more_is_shown_no_more(number: int, page: Page) -> None:
+def _refusing(status: int, title: str, refused: list[Route]) -> Callable[[Route], None]:
+    def refuse(route: Route) -> None:
+        refused.append(route)
+        body = json.dumps({"title": title, "status": status})
+        route.fulfill(status=status, content_type="application/problem+json", body=body)
+
+    return refuse
+
+
+def test_what_is_refused_is_shown_no_more_and_what_is_asked_too_often_is(number: int, page: Page) -> None:
     sign_in(page)
     page.goto(f"/pools/{number}")
-    expect(page.get_by_role("button", name="Take it apart…")).to_be_visible()
-    page.route(
-        f"**/api/pools/{number}",
-        lambda route: route.fulfill(
-            status=404, content_type="application/problem+json",
-            body='{"title": "There is no pool 1.", "status": 404, "detail": "There is no pool 1.", "code": "not-found"}',
-        ),
-    )  # fmt: skip
-    _call_it(number, "called otherwise")
-    expect(page.get_by_text("There is no pool 1.").first).to_be_visible()
-    expect(page.get_by_role("button", name="Take it apart…")).to_have_count(0)
+    act = page.get_by_role("button", name="Take it apart…")
+    for status, title in (
+        (429, "Too many questions at once."),
+        (404, "There is no pool 1."),
+        (403, "Not yours to see."),
+    ):
+        expect(act).to_be_visible()
+        refused: list[Route] = []
+
+        page.route(f"**/api/pools/{number}", _refusing(status, title, refused))
+        _call_it(number, f"called otherwise {status}")
+        if status == 429:
+            for _ in range(60):
+                if refused:
+                    break
+                page.wait_for_timeout(250)
+            page.wait_for_timeout(500)
+            assert refused
+            expect(page.get_by_text(title)).to_have_count(0)
+            expect(act).to_be_visible()
+        else:
+            expect(page.get_by_text(title).first).to_be_visible()
+            expect(act).to_have_count(0)
+        page.unroute(f"**/api/pools/{number}")
+        page.reload()
 
 
 def test_a_button_stays_the_same_when_it_is_known_who_may(number: int, page: Page) -> None:
