@@ -72,6 +72,9 @@ def test_rights_quota_and_bin_hold(lab: Person) -> None:
     with transaction() as session:
         session.connection().exec_driver_sql("update sample_file set deleted_at = deleted_at - interval '8 days'")
     assert empty_bins() == 1
+    assert one["file_id"] not in [f["id"] for f in lab.get(f"/api/shares/{share}/files").get_json()["files"]]
+    assert lab.post(f"/api/shares/{share}/restore-file", one).status_code == 404
+    assert empty_bins() == 0
     do(lab, "change-share", share="desk", rights=["desk:write"])
     shown = lab.get("/api/access/shares").get_json()["shares"][0]
     assert (shown["visits"], shown["quota"], shown["bin_days"]) == ([], None, None)

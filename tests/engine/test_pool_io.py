@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import threading
 from collections.abc import Callable
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +17,7 @@ from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts import Layout, build_layout
+from pairshelf.engine.io import pool_io
 from pairshelf.engine.io.pool_io import Member, PoolIO, Run
 from pairshelf.engine.io.side_by_side import each
 from pairshelf.engine.io.stripe_journal import Intent, StripeJournal, Stripes
@@ -328,3 +330,23 @@ def test_side_by_side_within_side_by_side_waits_for_nobody() -> None:
     asking.start()
     asking.join(timeout=20)
     assert done == [[[n * 10 + number for n in range(20)] for number in range(20)]]
+
+
+@pytest.mark.parametrize("at_once", [1, 3, 256])
+@pytest.mark.parametrize(("scheme", "sizes", "sets"), LAYOUTS)
+def test_whole_rows_are_put_in_their_places_however_many_at_once(
+    scheme: str, sizes: list[int], sets: int, at_once: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(pool_io, "ROWS", at_once)
+    room = Room(tmp_path, scheme, sizes, sets, 3)
+    room.sync()
+    # From row to row of the bands: what is put begins and ends with a row.
+    starts, address = [], 0
+    for band in room.io.placement.bands:
+        starts += range(address, address + band.capacity, band.data)
+        address += band.capacity
+    for low, high in pairwise(sorted(room.dice.sample([*starts, address], 6))):
+        room.truth[low:high] = room.noise.integers(0, 256, (high - low, room.world.block), np.uint8)
+        room.io.put_rows(low, room.truth[low:high])
+    assert room.reads_right()
+    assert room.mismatches() == 0

@@ -317,3 +317,22 @@ def test_whichever_drives_go_with_the_power_the_copy_is_there(change: str, tmp_p
         if whole:
             return
     raise AssertionError("the move was never whole")
+
+
+@pytest.mark.parametrize(
+    "change", [name for name, (old, new) in CHANGES.items() if new.data_extents > old.data_extents]
+)
+def test_where_nothing_could_be_stored_before_there_are_zeros_when_it_has_been_moved(
+    change: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    room = Room(tmp_path, change, 3)
+    for _ in range(4):
+        room.write()
+    # What is not written to is what stood in memory before: anybody's.
+    monkeypatch.setattr(np, "empty", lambda shape, dtype=float: np.full(shape, 0xAB, dtype))
+    while room.move():
+        pass
+    assert room.reads_right()
+    end = room.moving.new.data_extents
+    assert room.stored < end
+    assert not any(room.io.read(room.stored, end - room.stored))

@@ -207,6 +207,7 @@ def empty_bins() -> int:
     """Delete for good what has lain in a bin for its days, or whose bin is no more; how many files."""
     with transaction() as session:
         overdue = session.connection().execute(_OVERDUE, {"now": now()}).all()
+    emptied = 0
     for file_id, pool_id in overdue:
         with transaction() as session:
             pool = open_pool(session, pool_id)
@@ -215,7 +216,8 @@ def empty_bins() -> int:
             if file is not None and volume is not None and file.deleted_at is not None:
                 remove_files(session, pool, volume, [file])
                 log(session, SYSTEM, "bin-emptied", volume.name, f"{file.name} left the bin for good.")
-    return len(overdue)
+                emptied += 1
+    return emptied
 
 
 def files_of(session: Session, pool_id: int) -> list[SampleFile]:

@@ -160,7 +160,7 @@ class MembersIO:
         return self._away
 
     def _mark(self, slots: Sequence[int], first: int, count: int) -> None:
-        if not slots or count <= 0:
+        if not slots:
             return
         regions = range(first // REGION, (first + count - 1) // REGION + 1)
         with self._guard:

@@ -116,18 +116,20 @@ class RestripeIO(MembersIO):
 
     def _gathered(self, window: Window) -> np.ndarray:
         """The data of a window as they stand now; zeros where nothing can be stored yet."""
-        blocks = np.empty((window.high - window.low, self.block), np.uint8)
-        blocks[max(0, self.walk.stored - window.low) :] = 0
-        end = min(window.high, self.walk.stored)
-        if window.low < end:
-            for io, first, n in self._sides(window.low, end - window.low):
-                at = first - window.low
-                io.read_data(first, blocks[at : at + n])
+        blocks, stored = np.empty((window.high - window.low, self.block), np.uint8), self._stored(window)
+        blocks[stored:] = 0
+        for io, first, n in self._sides(window.low, stored):
+            at = first - window.low
+            io.read_data(first, blocks[at : at + n])
         return blocks
+
+    def _stored(self, window: Window) -> int:
+        """Of how many extents of a window, from its first on, something can be stored by now."""
+        return max(0, min(window.high, self.walk.stored) - window.low)
 
     def _keep(self, window: Window, blocks: np.ndarray) -> None:
         """The copy, on one drive more than failures are survived, in turn."""
-        stored = blocks[: max(0, min(window.high, self.walk.stored) - window.low)].tobytes()
+        stored = blocks[: self._stored(window)].tobytes()
         head = {"pool": self.names[0], "move": self.moves + 1, "low": window.low, "high": window.high}
         content = json.dumps(head).encode() + b"\n" + zlib.crc32(stored).to_bytes(4, "big") + stored
         there = [slot for slot, m in enumerate(self.members) if m.device]
