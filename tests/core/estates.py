@@ -20,7 +20,7 @@ from pairshelf.core.domain.estate import (
     EstateTarget,
     EstateVolume,
 )
-from pairshelf.core.domain.partitions import Wanted, lay_out
+from pairshelf.core.domain.partitions import WantedPartition, lay_out
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.model import Division
@@ -101,19 +101,19 @@ def spread(one: Estate) -> Estate:
 
 def partitioned(one: Estate) -> Estate:
     """The estate with a free drive for which three partitions are pending."""
-    wanted = (Wanted("512 MiB", label="boot"), Wanted("100 GiB", label="data"), Wanted())
+    wanted = (WantedPartition("512 MiB", label="boot"), WantedPartition("100 GiB", label="data"), WantedPartition())
     return replace(more_drives(one, free(11)), pending_partitions=((11, ("gpt", 512, wanted)),))
 
 
-def divided(one: Estate, wanted: tuple[Wanted, ...] | None = None, scheme: str = "gpt") -> Estate:
+def divided(one: Estate, wanted: tuple[WantedPartition, ...] | None = None, scheme: str = "gpt") -> Estate:
     """The estate with a drive divided into a start partition, two with files and 500 GB left in the middle; what is
     ``wanted`` more is pending."""
     size = 2 * TB
     first = (
-        Wanted("1 GiB", "start", "boot"),
-        Wanted("100 GiB", label="data"),
-        Wanted("500 GB"),
-        Wanted("", label="rest"),
+        WantedPartition("1 GiB", "start", "boot"),
+        WantedPartition("100 GiB", label="data"),
+        WantedPartition("500 GB"),
+        WantedPartition("", label="rest"),
     )
     whole = lay_out(size, 512, scheme, [replace(w, label="") if scheme == "mbr" else w for w in first])
     table = whole.without(3)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -28,7 +28,7 @@ from pairshelf.core.domain.estate import (
     FormerPool,
 )
 from pairshelf.core.domain.found import FoundMember, FoundPool, FoundVolume, Hanging, Standing
-from pairshelf.core.domain.partitions import Wanted
+from pairshelf.core.domain.partitions import WantedPartition
 from pairshelf.core.domain.units import EXTENT, GIB, TB
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions
@@ -275,6 +275,9 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         four(one), spares=(replace(free(12), service="in-use", pool="p"),))),
     "a shelf of a spread pool drained": ("drain", {"shelves": ("Ash",), "drives": (21, 22)}, lambda one: replace(
         laid(one), drives=tuple(replace(d, shelf="Elm") if d.id in (23, 24, 25) else d for d in laid(one).drives))),
+    "drives of sets and of a spread pool drained together": ("drain", {"drives": (1, 22), "onto": (11,)}, lambda one: replace(
+        laid(more_drives(one, free(11))), drives=tuple(replace(d, shelf="Elm") if d.id in (23, 24, 25) else d
+                                                       for d in laid(more_drives(one, free(11))).drives))),
     "draining left off": ("leave-drain", {"drain": 4}, lambda one: replace(
         with_pool(draining(one), copies=((0, free(12)),)), drains=(EstateDrain(4, "shelf Ash", (1, 20, 21), True),))),
     "a spread pool evened out": ("even-out", {"pool": "s"}, laid),
@@ -282,6 +285,8 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "one volume extended by all": ("extend-volumes", {"pool": "p", "volumes": ("b",)}, as_it_is),
     "a share of flash held back": ("hold-back", {"drives": (16, 17), "share": 0.1}, lambda one: more_drives(
         one, *(replace(free(i), kind=Kind.SSD) for i in (16, 17)))),
+    "a share of one flash drive held back": ("hold-back", {"drives": (16,), "share": 0.1}, lambda one: more_drives(
+        one, replace(free(16), kind=Kind.SSD))),
     "a share of flash given back": ("hold-back", {"drives": (40, 41), "share": 0.0}, held_pair),
     "drives sold, one of them wiped": ("hand-out", {"drives": (11, 12), "how": "sold", "to": "the reading room"}, lambda one: more_drives(
         one, free(11, wiped_at=dt.datetime(2026, 11, 20, tzinfo=dt.UTC)), free(12, holds="old data of pool barn, readable"))),
@@ -302,7 +307,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
                                  lambda one: with_pool(four(one), away=1)),
     "partitions": ("write-partitions", {"drive_id": 11}, partitioned),
     "more partitions beside those in use": ("write-partitions", {"drive_id": 12}, lambda one: divided(
-        one, (Wanted("50 GiB", label="new", file_system="xfs"), Wanted("", "lettered", file_system="ntfs")))),
+        one, (WantedPartition("50 GiB", label="new", file_system="xfs"), WantedPartition("", "lettered", file_system="ntfs")))),
     "a divided drive given back": ("write-partitions", {"drive_id": 12}, emptied),
     "a partition extended": ("resize-volume", {"volume": "F12/part-2", "size": "300 GiB"}, divided),
     "a partition extended by all behind it": ("resize-volume", {"volume": "F12/part-2", "size": "all"}, divided),
@@ -412,6 +417,7 @@ def text_of(sheet: ChangeSheet) -> str:
         *_lines("take care", sheet.cautions), *_lines("meanwhile", sheet.meanwhile), *_lines("fixed", sheet.fixed),
         *_lines("found", [f"{f.sentence}{' (blocks)' if f.blocks else ''}" for f in sheet.findings]),
         *_lines("steps", sheet.steps), *_lines("to copy", [f"{t.label}: {t.text}" for t in sheet.texts]),
+        *_lines("of the whole house", [f"{name}: {of_all:+,}" for name, of_all in asdict(sheet.effect).items() if of_all]),
     ])  # fmt: skip
 
 

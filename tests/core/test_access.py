@@ -29,7 +29,7 @@ from pairshelf.core.domain.estate import (
 from pairshelf.core.domain.folders import folder_for, folder_in, settings_text, with_folder
 from pairshelf.core.domain.mounting import MountLine, in_order
 from pairshelf.core.domain.names import check_iqn, near_misses
-from pairshelf.core.domain.partitions import Wanted
+from pairshelf.core.domain.partitions import WantedPartition
 from pairshelf.core.domain.patterns import expand
 from pairshelf.core.domain.units import GIB, TB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
@@ -263,11 +263,11 @@ REFUSED_IN: list[tuple[str, dict[str, Any], Estate, str | None, str]] = [
     ("write-partitions", {"drive_id": 1}, estate(), "drive_id", "drive-not-free"),
     ("write-partitions", {"drive_id": 12}, divided(estate()), None, "nothing-pending"),
     ("write-partitions", {"drive_id": 12}, divided(estate(), ()), None, "nothing-pending"),
-    ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("501 GB"),)), "parts.0.size", "bad-input"),
-    ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("1 GiB", kind="logical"),)), "parts.0.kind", "bad-input"),
-    ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("1 GiB"), Wanted("1 GiB")), "mbr"), "parts.1.size", "bad-input"),
-    ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("1 MiB", file_system="ext4"),)), "parts.0.size", "bad-input"),
-    ("write-partitions", {"drive_id": 12}, divided(estate(), (Wanted("1 GiB", "start", file_system="ext4"),)), "parts.0.file_system", "bad-input"),
+    ("write-partitions", {"drive_id": 12}, divided(estate(), (WantedPartition("501 GB"),)), "parts.0.size", "bad-input"),
+    ("write-partitions", {"drive_id": 12}, divided(estate(), (WantedPartition("1 GiB", kind="logical"),)), "parts.0.kind", "bad-input"),
+    ("write-partitions", {"drive_id": 12}, divided(estate(), (WantedPartition("1 GiB"), WantedPartition("1 GiB")), "mbr"), "parts.1.size", "bad-input"),
+    ("write-partitions", {"drive_id": 12}, divided(estate(), (WantedPartition("1 MiB", file_system="ext4"),)), "parts.0.size", "bad-input"),
+    ("write-partitions", {"drive_id": 12}, divided(estate(), (WantedPartition("1 GiB", "start", file_system="ext4"),)), "parts.0.file_system", "bad-input"),
     ("reformat-volume", {"volume": "F12/part-2", "file_system": "ntfs"}, divided(estate()), "file_system", "wrong-type"),
     ("reformat-volume", {"volume": "F12/part-1", "file_system": "ext4"}, divided(estate()), "file_system", "wrong-type"),
     ("make-volumes", {"pool": "F12", "name": "x", "size": "1 GiB"}, divided(estate()), "pool", "partitioned"),

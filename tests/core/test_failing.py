@@ -17,10 +17,10 @@ from pairshelf.core.watching.failing import (
     LOOKED_BACK_AT,
     RULE,
     RULES,
-    Facts,
     Health,
     Judged,
     Limits,
+    RuleFacts,
     judge,
     scanned_since,
 )
@@ -48,7 +48,7 @@ def judged(
     def column(value: float | None) -> np.ndarray:
         return np.array([np.nan if value is None else value], np.float64)
 
-    facts = Facts(
+    facts = RuleFacts(
         {r.id: column(told.get(r.id)) for r in readings_of(kind)},
         {(reading, days): column(before.get(reading)) for reading, days in LOOKED_BACK_AT},
         column(most), np.array([scanned]),
@@ -117,7 +117,7 @@ def test_many_side_by_side_are_judged_as_each_by_itself(
     one = judged(kind, told, ago=ago, scanned=scanned, most=most)
     other = judged(kind, WELL[kind])
     names = readings_of(kind)
-    both = Facts(
+    both = RuleFacts(
         {r.id: np.array([told.get(r.id, np.nan), WELL[kind].get(r.id, np.nan)], np.float64) for r in names},
         {(r, d): np.array([ago.get(r, np.nan), {"reassigned": 2, "media-errors": 3, "link-errors": 4}[r]]) for r, d in LOOKED_BACK_AT},
         np.array([most, 60.0]), np.array([scanned, False]),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from urllib.parse import parse_qs, urlsplit
 
-from pairshelf.core.policies.attention import DriveFacts, Gravity, Matter, PoolFacts, matters
+from pairshelf.core.policies.attention import Gravity, Matter, NotedDrive, PoolFacts, matters
 from pairshelf.core.policies.filling import Filling
 from pairshelf.core.watching.guides import GUIDES
 from pairshelf.core.watching.thresholds import Level
@@ -18,9 +18,9 @@ def everything() -> list[Matter]:
         PoolFacts(3, "gone", "lost", 3, False, 0, 0),
     ]
     drives = [
-        DriveFacts(1, "Drive A", 1, True, "why"), DriveFacts(2, "Drive B", None, True, "why"),
-        DriveFacts(3, "Drive C", 1, False, "hot"), DriveFacts(4, "Drive D", 1, False, "cable", of_link=True),
-        DriveFacts(5, "Drive E", None, False, "pending", to_scan=True),
+        NotedDrive(1, "Drive A", 1, True, "why"), NotedDrive(2, "Drive B", None, True, "why"),
+        NotedDrive(3, "Drive C", 1, False, "hot"), NotedDrive(4, "Drive D", 1, False, "cable", of_link=True),
+        NotedDrive(5, "Drive E", None, False, "pending", to_scan=True),
     ]  # fmt: skip
     return matters(
         pools, new_drives=1, drives=drives, drafts=[(1, "A draft")], worker_away=True, watcher_away=True, no_drives=False, free_drives=0,

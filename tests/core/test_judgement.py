@@ -13,7 +13,7 @@ from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.speed import sequential_read, sequential_write
 from pairshelf.core.layouts import Layout, build_layout
-from pairshelf.core.policies.attention import DriveFacts, Gravity, PoolFacts, matters
+from pairshelf.core.policies.attention import Gravity, NotedDrive, PoolFacts, matters
 from tests.core.strategies import layouts
 
 
@@ -93,7 +93,7 @@ def test_the_gravest_comes_first() -> None:
     assert [m.link for m in keys] == ["/pools/4", "/pools/2"]  # type: ignore[attr-defined]
     assert "Compare layouts" in [m.act for m in _matters(no_pools=True, free_drives=3)]  # type: ignore[attr-defined]
     found = _matters(
-        _facts("degraded", empty=1), new_drives=2, worker_away=True, drives=[DriveFacts(3, "Drive X", None, True)]
+        _facts("degraded", empty=1), new_drives=2, worker_away=True, drives=[NotedDrive(3, "Drive X", None, True)]
     )
     assert [m.gravity for m in found] == sorted(m.gravity for m in found)  # type: ignore[attr-defined]
     assert "No worker" in found[0].sentence  # type: ignore[attr-defined]
@@ -102,16 +102,16 @@ def test_the_gravest_comes_first() -> None:
 @pytest.mark.parametrize(
     ("drive", "act", "link", "words"),
     [
-        (DriveFacts(3, "Drive X", None, True, "wear"), "Look at it", "/shelves?drive=3", "Drive X still works, but is failing by its readings: wear."),
-        (DriveFacts(3, "Drive X", 7, True), "Replace it", "/pools/7?replace=3", "Replace it while it can be copied."),
-        (DriveFacts(3, "Drive X", 7, True, by_itself="copy"), "Replace it", "/pools/7?replace=3", "as soon as a spare stands by that is large enough."),
-        (DriveFacts(3, "Drive X", 7, True, by_itself="move"), "Replace it", "/pools/7?replace=3", "as soon as there is room."),
-        (DriveFacts(3, "Drive X", 7, False, "errors", of_link=True), "Look at it", "/shelves?drive=3", "The link of Drive X gives trouble: errors."),
-        (DriveFacts(3, "Drive X", 7, False, "sectors", to_scan=True), "Scan it", "/shelves?drive=3", "Drive X gives warning: sectors."),
-        (DriveFacts(3, "Drive X", 7, False, "warm"), "Look at it", "/shelves?drive=3", "Drive X gives warning: warm."),
+        (NotedDrive(3, "Drive X", None, True, "wear"), "Look at it", "/shelves?drive=3", "Drive X still works, but is failing by its readings: wear."),
+        (NotedDrive(3, "Drive X", 7, True), "Replace it", "/pools/7?replace=3", "Replace it while it can be copied."),
+        (NotedDrive(3, "Drive X", 7, True, by_itself="copy"), "Replace it", "/pools/7?replace=3", "as soon as a spare stands by that is large enough."),
+        (NotedDrive(3, "Drive X", 7, True, by_itself="move"), "Replace it", "/pools/7?replace=3", "as soon as there is room."),
+        (NotedDrive(3, "Drive X", 7, False, "errors", of_link=True), "Look at it", "/shelves?drive=3", "The link of Drive X gives trouble: errors."),
+        (NotedDrive(3, "Drive X", 7, False, "sectors", to_scan=True), "Scan it", "/shelves?drive=3", "Drive X gives warning: sectors."),
+        (NotedDrive(3, "Drive X", 7, False, "warm"), "Look at it", "/shelves?drive=3", "Drive X gives warning: warm."),
     ],
 )  # fmt: skip
-def test_what_is_to_be_done_about_a_drive(drive: DriveFacts, act: str, link: str, words: str) -> None:
+def test_what_is_to_be_done_about_a_drive(drive: NotedDrive, act: str, link: str, words: str) -> None:
     (matter,) = _matters(drives=[drive])
     assert (matter.act, matter.link, matter.gravity) == (act, link, Gravity.SOON)  # type: ignore[attr-defined]
     assert matter.sentence.endswith(words)  # type: ignore[attr-defined]

@@ -17,7 +17,7 @@ from pairshelf.core.layouts.allocation import allocate, gaps
 from pairshelf.core.layouts.erasure import locate, parity
 from pairshelf.core.layouts.model import Code, Division, Group
 from pairshelf.core.layouts.placement import Placement, columns_of
-from pairshelf.core.layouts.placing import MOST_VOLUMES, Placer, Wanted, place, spread_pool
+from pairshelf.core.layouts.placing import MOST_VOLUMES, Placer, WantedVolume, place, spread_pool
 from pairshelf.core.layouts.protections import Protection, parse_protection
 from pairshelf.core.layouts.registry import MOST_DATA_DRIVES, layout_of, scheme_of, set_counts, why_not
 from pairshelf.core.layouts.repairs import repair_seconds
@@ -224,7 +224,7 @@ def test_room_for_self_repair_needs_a_domain_more_than_a_stripe_is_wide() -> Non
 def test_what_does_not_fit_says_how_much_does() -> None:
     own = parse_protection("copies-2")
     with pytest.raises(NotPossible, match=r"8\.59 GB of it do, 2\.15 GB are missing") as refused:
-        place(spread_pool(drives(4, 4, 8), "drive"), [Wanted(10 * EXTENT, own)])
+        place(spread_pool(drives(4, 4, 8), "drive"), [WantedVolume(10 * EXTENT, own)])
     assert (refused.value.code, refused.value.field) == ("volume-does-not-fit", "volume")
     with pytest.raises(NoRoom) as full:
         spread_layout(drives(4, 4, 8), "drive").more(own, 10)
@@ -338,7 +338,7 @@ def test_room_is_told_to_the_extent() -> None:
     assert layout.room_for(parse_protection("copies-2")) == 8
     assert layout.room_for(parse_protection("parity-1:4")) == 12
     pool = spread_pool(drives(6, 6, 6), "drive")
-    small = Wanted(EXTENT, parse_protection("copies-2"))
+    small = WantedVolume(EXTENT, parse_protection("copies-2"))
     with pytest.raises(BadInput, match="smaller groups") as many:
         place(pool, [small] * (MOST_VOLUMES + 1))
     assert many.value.field == "volume"

@@ -41,7 +41,7 @@ from pairshelf.core.layouts.grown import (
 )
 from pairshelf.core.layouts.links import link_share
 from pairshelf.core.layouts.model import Band, Code, Group
-from pairshelf.core.layouts.placing import Placer, Wanted, spread_pool
+from pairshelf.core.layouts.placing import Placer, WantedVolume, spread_pool
 from pairshelf.core.layouts.protections import Protection, parse_protection
 from pairshelf.core.layouts.regions import ANYWHERE, REGION, rows_missed
 from pairshelf.core.layouts.registry import scheme_of, why_not
@@ -658,7 +658,7 @@ def test_whose_set_a_drive_is_in_while_it_is_restriped() -> None:
 
 
 def test_as_many_volumes_and_stripes_as_may_be_and_not_one_more(monkeypatch: pytest.MonkeyPatch) -> None:
-    pool, one = spread_pool(drives(*[400] * 2), "drive"), Wanted(EXTENT, parse_protection("copies-2"))
+    pool, one = spread_pool(drives(*[400] * 2), "drive"), WantedVolume(EXTENT, parse_protection("copies-2"))
     assert len(placing.place(pool, [one] * placing.MOST_VOLUMES)) == placing.MOST_VOLUMES
     with pytest.raises(BadInput, match="More than 200 volumes"):
         placing.place(pool, [one] * 201)
@@ -668,7 +668,7 @@ def test_as_many_volumes_and_stripes_as_may_be_and_not_one_more(monkeypatch: pyt
         placing.place(pool, [one] * 7)
     # What does not fit in any case is said so.
     with pytest.raises(NotPossible, match=r"does not fit: 429\.5 GB of it do, 1\.07 GB are missing"):
-        placing.place(pool, [Wanted(401 * EXTENT, one.protection)])
+        placing.place(pool, [WantedVolume(401 * EXTENT, one.protection)])
 
 
 def test_nothing_is_put_on_closed_drives() -> None:
@@ -766,7 +766,7 @@ def test_placing_ends_when_its_answer_is_not_wanted_any_more() -> None:
 
     pool, wanted = spread_pool(drives(200, 200), "drive"), parse_protection("copies-2")
     for work in (
-        lambda: placing.place(pool, [Wanted(200 * EXTENT, wanted)]),
+        lambda: placing.place(pool, [WantedVolume(200 * EXTENT, wanted)]),
         lambda: spread_layout(pool.drives, "drive").more(wanted, 200),
     ):
         asked = 0

@@ -28,14 +28,14 @@ from pairshelf.core.loads.measured import (
     stands_of,
 )
 from pairshelf.core.loads.mixes import MIXES, MOST_AT_ONCE, check_play, estimate, mix_of, requests
-from pairshelf.core.loads.queues import Act, Asked, Player, Stand, Walking, play
+from pairshelf.core.loads.queues import Ability, Asked, Operation, Player, Walking, play
 
 #: Ten milliseconds for a small operation, 100 MB/s.
-STAND = Stand(100e6, 100.0)
+STAND = Ability(100e6, 100.0)
 SPEED = Speed(1200.0, 300.0, 100.0, 1000e6, 500e6)
 
 
-def forever(*phases: list[Act], size: int = 4096):
+def forever(*phases: list[Operation], size: int = 4096):
     while True:
         yield Asked(phases, size, any(a.writes for p in phases for a in p))
 
@@ -96,7 +96,7 @@ def test_where_nothing_is_written_nothing_is_asked_for() -> None:
 
 
 def test_one_after_another_a_drive_does_its_operations_a_second() -> None:
-    found = play([STAND], [Player(forever([Act(0, 4096, False)]), 1)])
+    found = play([STAND], [Player(forever([Operation(0, 4096, False)]), 1)])
     rates = rates_of(found.players, found.seconds)
     assert rates.operations == pytest.approx(100, rel=0.01)
     assert rates.median == pytest.approx(0.010)
@@ -104,7 +104,7 @@ def test_one_after_another_a_drive_does_its_operations_a_second() -> None:
 
 
 def test_who_waits_in_line_is_answered_later() -> None:
-    found = play([STAND], [Player(forever([Act(0, 4096, False)]), 8)])
+    found = play([STAND], [Player(forever([Operation(0, 4096, False)]), 8)])
     rates = rates_of(found.players, found.seconds)
     # A drive does no more of them for it: by Little's law eight wait eight times as long.
     assert rates.operations == pytest.approx(100, rel=0.02)
@@ -113,8 +113,11 @@ def test_who_waits_in_line_is_answered_later() -> None:
 
 
 def test_what_follows_waits_for_all_before_it() -> None:
-    slow = Stand(100e6, 50.0)
-    phases = ([Act(0, 4096, False), Act(1, 4096, False)], [Act(0, 4096, True), Act(1, 4096, True)])
+    slow = Ability(100e6, 50.0)
+    phases = (
+        [Operation(0, 4096, False), Operation(1, 4096, False)],
+        [Operation(0, 4096, True), Operation(1, 4096, True)],
+    )
     found = play([STAND, slow], [Player(forever(*phases), 1)])
     # Twice the slower of the two: 20 ms each.
     assert rates_of(found.players, found.seconds).median == pytest.approx(0.040)
@@ -123,13 +126,13 @@ def test_what_follows_waits_for_all_before_it() -> None:
 
 
 def test_a_walk_goes_at_the_drives_rate_unless_it_is_disturbed() -> None:
-    alone = play([STAND], [Player(forever([Act(0, 10**6, False, "a")], size=10**6), 1)])
+    alone = play([STAND], [Player(forever([Operation(0, 10**6, False, "a")], size=10**6), 1)])
     assert rates_of(alone.players, alone.seconds).throughput == pytest.approx(100e6, rel=0.01)
     both = play(
         [STAND],
         [
-            Player(forever([Act(0, 10**6, False, "a")], size=10**6), 1),
-            Player(forever([Act(0, 10**6, False, "b")], size=10**6), 1),
+            Player(forever([Operation(0, 10**6, False, "a")], size=10**6), 1),
+            Player(forever([Operation(0, 10**6, False, "b")], size=10**6), 1),
         ],
     )
     # Ten milliseconds to move it, and nearly ten to get there, by turns.
@@ -137,14 +140,14 @@ def test_a_walk_goes_at_the_drives_rate_unless_it_is_disturbed() -> None:
 
 
 def test_a_link_carries_no_more_than_it_can() -> None:
-    stands = [Stand(100e6, 100.0, 0)] * 4
-    acts = [Act(i, 10**6, False, "a") for i in range(4)]
+    stands = [Ability(100e6, 100.0, 0)] * 4
+    acts = [Operation(i, 10**6, False, "a") for i in range(4)]
     found = play(stands, [Player(forever(acts, size=4 * 10**6), 2)], links=[200e6])
     assert found.links[0] / found.seconds == pytest.approx(200e6, rel=0.03)
 
 
 def test_no_more_is_asked_than_is_wanted() -> None:
-    found = play([STAND], [Player(forever([Act(0, 4096, False)]), 4, wanted=20.0)])
+    found = play([STAND], [Player(forever([Operation(0, 4096, False)]), 4, wanted=20.0)])
     rates = rates_of(found.players, found.seconds)
     assert rates.operations == pytest.approx(20, rel=0.03)
     assert rates.median == pytest.approx(0.010)
@@ -152,8 +155,8 @@ def test_no_more_is_asked_than_is_wanted() -> None:
 
 @pytest.mark.parametrize("share", [0.2, 0.8])
 def test_a_job_gets_its_share_and_no_more(share: float) -> None:
-    steps = [[[Act(0, 10**6, False, "job")], [Act(1, 10**6, True, "job")]]]
-    users = [Player(forever([Act(i, 4096, False)]), 6) for i in range(2)]
+    steps = [[[Operation(0, 10**6, False, "job")], [Operation(1, 10**6, True, "job")]]]
+    users = [Player(forever([Operation(i, 4096, False)]), 6) for i in range(2)]
     found = play([STAND, STAND], users, job=Walking(steps, share, share), most=600)
     for drive in found.drives:
         assert drive.for_job / found.seconds == pytest.approx(share, abs=0.04)
@@ -165,9 +168,9 @@ def test_a_job_gets_its_share_and_no_more(share: float) -> None:
 
 
 def test_a_job_that_may_takes_what_users_leave() -> None:
-    steps = [[[Act(0, 10**6, False, "job")]]]
+    steps = [[[Operation(0, 10**6, False, "job")]]]
     found = play(
-        [STAND], [Player(forever([Act(0, 4096, False)]), 4, wanted=40.0)], job=Walking(steps, 0.05, 1.0), most=400
+        [STAND], [Player(forever([Operation(0, 4096, False)]), 4, wanted=40.0)], job=Walking(steps, 0.05, 1.0), most=400
     )
     assert rates_of(found.players, found.seconds).operations == pytest.approx(40, rel=0.05)
     assert found.drives[0].for_job / found.seconds == pytest.approx(0.6, abs=0.05)
@@ -178,7 +181,7 @@ def test_a_job_that_may_takes_what_users_leave() -> None:
     at_once=st.integers(1, 9),
 )
 def test_nothing_is_lost_or_made_up(acts: list[tuple[int, int, bool]], at_once: int) -> None:
-    phases = [Act(d, size, w) for d, size, w in acts]
+    phases = [Operation(d, size, w) for d, size, w in acts]
     found = play([STAND] * 4, [Player(forever(phases, size=7), at_once)], most=40)
     played, each = found.players[0], Counter(d for d, *_ in acts)
     assert played.requests == played.reads + played.writes == len(played.responses) == 40
@@ -214,7 +217,7 @@ def test_an_estimate_is_the_figure_that_layouts_are_compared_by() -> None:
 def test_what_a_job_costs_is_said_both_ways() -> None:
     told = Beside("check", "fast", Rates(200, 0, None, None), Rates(50, 0, None, None), 100.0, 80.0)
     assert (told.costs_users, told.costs_job) == (pytest.approx(0.75), pytest.approx(0.2))
-    steps = [[[Act(0, 10, False, "j")]], [[Act(0, 30, False, "j")]]]
+    steps = [[[Operation(0, 10, False, "j")]], [[Operation(0, 30, False, "j")]]]
     found = play([STAND], (), job=Walking(steps, 1, 1), most=5)
     assert moved_by_job(found, [10.0, 30.0]) * found.seconds == pytest.approx(10 * 3 + 30 * 2)
 

@@ -16,9 +16,9 @@ from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.policies.attention import (
     OLD_BACKUP,
     WATCHER,
-    DriveFacts,
     Gravity,
     Matter,
+    NotedDrive,
     PoolFacts,
     is_well,
     matters,
@@ -150,13 +150,13 @@ def test_what_is_done_about_what_fills_up(act: str, level: Level, gravity: Gravi
 
 
 def test_a_drive_that_fails_is_another_thing_than_one_that_warned() -> None:
-    keys = [today(drives=[DriveFacts(3, "X", 7, failing)])[0].key for failing in (True, False)]
+    keys = [today(drives=[NotedDrive(3, "X", 7, failing)])[0].key for failing in (True, False)]
     assert keys == ["drive 3 is failing", "drive 3 gives warning"]
     sorts = [
         (m.sort, m.page, m.drive, m.pool)
         for one in (
-            DriveFacts(3, "X", None, True), DriveFacts(3, "X", 7, True), DriveFacts(3, "X", 7, False, of_link=True),
-            DriveFacts(3, "X", 7, False, to_scan=True), DriveFacts(3, "X", None, False),
+            NotedDrive(3, "X", None, True), NotedDrive(3, "X", 7, True), NotedDrive(3, "X", 7, False, of_link=True),
+            NotedDrive(3, "X", 7, False, to_scan=True), NotedDrive(3, "X", None, False),
         )
         for m in today(drives=[one])
     ]  # fmt: skip

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from pairshelf.core.errors import BadInput
 from pairshelf.core.policies.schedule import Recurrence, require_known
-from pairshelf.formats.calendar_ics import Planned, write_calendar
+from pairshelf.formats.calendar_ics import Recurring, write_calendar
 
 ZONES = (
     "UTC",
@@ -119,7 +119,7 @@ def test_a_calendar_program_sees_the_same_times(one: Recurrence, begun: dt.datet
     from dateutil.rrule import rrulestr
     from icalendar import Calendar
 
-    planned = Planned(
+    planned = Recurring(
         "check-1@there", "Check of the archive, gentle; and more", "Line\none, two", one.first(begun), one.zone, one.rule,
         5400.0, "http://there/pools/1", begun,
     )  # fmt: skip

@@ -5,11 +5,15 @@ Where a text differs on purpose, ``python -m tests.core.sheets`` writes it anew;
 
 from __future__ import annotations
 
+import re
+
 import pytest
 
 from pairshelf.core.changes.kinds import KINDS, request_of
-from tests.core.estates import estate
-from tests.core.sheets import CASES, GROWING, later_text, recorded, sheet_text
+from pairshelf.core.domain.units import GIB
+from pairshelf.core.errors import BadInput, Busy
+from tests.core.estates import divided, estate, free, more_drives, with_pool, with_volume
+from tests.core.sheets import CASES, GROWING, bare, later_text, recorded, sheet_text
 
 READ = recorded()
 
@@ -63,3 +67,41 @@ def test_capacity_is_neither_made_nor_lost(name: str) -> None:
     if kind == "resize-volume" and specs[0].thin:
         takes = min(had, specs[0].extents)
     assert left.before.bytes - left.after.bytes == (takes - had) * 2**30
+    assert sheet.effect.given == left.before.bytes - left.after.bytes
+
+
+@pytest.mark.parametrize("end", [5, 500], ids=["together", "far out"])
+@pytest.mark.parametrize("system", ["ext4", "btrfs", "ntfs"])
+@pytest.mark.parametrize("where", ["in a pool", "a partition"])
+def test_the_least_size_that_is_said_is_taken_and_a_byte_less_is_not(system: str, end: int, where: str) -> None:
+    one = bare(estate()) if where == "in a pool" else bare(divided(estate()))
+    ref = "p/a" if where == "in a pool" else "F12/part-4"
+    name = ref.split("/")[1]
+    had = one.volume(ref).size
+    files = had // 3
+    one = with_volume(one, name, file_system=system, files=2, files_bytes=files, files_end=min(end * GIB, had // 2))
+
+    def refusal(size: int) -> str:
+        try:
+            KINDS["resize-volume"].plan(one, request_of("resize-volume", {"volume": ref, "size": f"{size} B"}))
+        except BadInput as error:
+            return f"{error.field}: {error.message}"
+        return ""
+
+    least = int(re.search(r"size: Its files .* cannot be smaller than .* \((\d+) bytes\)", refusal(files // 2))[1])  # type: ignore[index]
+    assert files <= least < had
+    assert refusal(least) == ""
+    assert f"({least} bytes)" in refusal(least - 1)
+
+
+def test_a_drive_that_is_being_made_a_copy_is_not_drained() -> None:
+    one = with_pool(estate(), copies=((0, free(12)),))
+    one = more_drives(one, free(12))
+    with pytest.raises(Busy, match="is being made a copy for p"):
+        KINDS["drain"].plan(one, request_of("drain", {"drives": (12,)}))
+
+
+def test_each_kind_says_in_a_sentence_what_it_does() -> None:
+    for kind in KINDS.values():
+        assert kind.about and kind.about == (kind.request.__doc__ or "").partition("\n")[0]
+        assert kind.about.endswith(".") and kind.about[0].isupper(), kind.id

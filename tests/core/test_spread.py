@@ -15,7 +15,7 @@ from pairshelf.core.domain.units import EXTENT, GIB, MIB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.figures.spread_pools import spread_account, spread_figures
-from pairshelf.core.layouts.placing import Wanted, fits, parse_volume, place, spread_pool, stripes_max
+from pairshelf.core.layouts.placing import WantedVolume, fits, parse_volume, place, spread_pool, stripes_max
 from pairshelf.core.layouts.protections import Protection, parse_protection
 
 protections = st.sampled_from(
@@ -75,14 +75,14 @@ def test_stripes_lie_in_different_domains_and_nowhere_twice(
     most = pool.stripes_max(protection)
     assume(most > 0)
     count = data.draw(st.integers(1, most))
-    (stripes,) = place(pool, [Wanted(count * protection.data * EXTENT, protection)])
+    (stripes,) = place(pool, [WantedVolume(count * protection.data * EXTENT, protection)])
     assert stripes.shape == (count, protection.width)
     for stripe in stripes:
         assert len({pool.domain_of[d] for d in stripe}) == protection.width
     used = Counter(stripes.ravel().tolist())
     assert all(used[i] <= e for i, e in enumerate(extents))
     with pytest.raises(NotPossible):
-        place(pool, [Wanted((most + 1) * protection.data * EXTENT, protection)])
+        place(pool, [WantedVolume((most + 1) * protection.data * EXTENT, protection)])
 
 
 @given(st.integers(3, 12), st.integers(2, 4), st.integers(0, 3))
@@ -90,12 +90,14 @@ def test_equal_drives_are_all_partnered(count: int, width: int, hosts_per: int) 
     assume(count > width)
     protection = Protection(f"copies-{width}", width) if width < 4 else Protection("parity-2", 4)
     pool = spread_pool(_drives([200] * count), "drive")
-    figures = spread_figures(pool, [Wanted(count * 12 * protection.data * EXTENT, protection)], Assumptions())
+    figures = spread_figures(pool, [WantedVolume(count * 12 * protection.data * EXTENT, protection)], Assumptions())
     assert all(figures.partners[i][j] > 0 for i, j in combinations(range(count), 2))
     if hosts_per:
         hosted = _drives([200] * (count * hosts_per), count)
         shared = spread_figures(
-            spread_pool(hosted, "host"), [Wanted(count * 12 * protection.data * EXTENT, protection)], Assumptions()
+            spread_pool(hosted, "host"),
+            [WantedVolume(count * 12 * protection.data * EXTENT, protection)],
+            Assumptions(),
         )
         by_host = np.zeros((count, count), int)
         for i, j in combinations(range(len(hosted)), 2):
@@ -110,7 +112,7 @@ def test_what_a_volume_bears_agrees_with_every_selection(
 ) -> None:
     pool = spread_pool(_drives(extents), "drive")
     assume(0 < count <= pool.stripes_max(protection))
-    wanted = Wanted(count * protection.data * EXTENT, protection)
+    wanted = WantedVolume(count * protection.data * EXTENT, protection)
     found = spread_figures(pool, [wanted], Assumptions())
     (stripes,) = place(pool, [wanted])
     sets = [set(s.tolist()) for s in stripes]
@@ -147,13 +149,13 @@ def test_the_account_of_a_named_protection_adds_up(extents: list[int], protectio
 def test_self_repair_is_what_placing_on_the_rest_shows(extents: list[int], protection: Protection, count: int) -> None:
     pool = spread_pool(_drives(extents), "drive")
     assume(count <= pool.stripes_max(protection))
-    fails = pool.self_repair_fails_without([Wanted(count * protection.data * EXTENT, protection)])
+    fails = pool.self_repair_fails_without([WantedVolume(count * protection.data * EXTENT, protection)])
     for i in range(len(extents)):
         rest = [e for j, e in enumerate(extents) if j != i]
         assert (f"d{i}" in fails) == (_greedy(rest, protection.width) < count)
     with_repair = pool.stripes_with_repair(protection)
     assert (
-        not pool.self_repair_fails_without([Wanted(with_repair * protection.data * EXTENT, protection)])
+        not pool.self_repair_fails_without([WantedVolume(with_repair * protection.data * EXTENT, protection)])
         or not with_repair
     )
 
@@ -161,7 +163,7 @@ def test_self_repair_is_what_placing_on_the_rest_shows(extents: list[int], prote
 def test_rebuild_is_shared_by_all() -> None:
     given = Assumptions(rate=100_000_000)
     drives = [Drive(f"d{i}", 4 * 10**12, rate=100_000_000) for i in range(10)]
-    wanted = Wanted(1000 * EXTENT, Protection("copies-2", 2))
+    wanted = WantedVolume(1000 * EXTENT, Protection("copies-2", 2))
     found = spread_figures(spread_pool(drives, "drive"), [wanted], given)
     # 200 extents a drive: 2B over nine drives' rates.
     assert found.rebuild_hours == pytest.approx(2 * 200 * EXTENT / 900e6 / 3600, rel=0.02)

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from pairshelf.core.policies.attention import DriveFacts, Gravity, Matter, matters
+from pairshelf.core.policies.attention import Gravity, Matter, NotedDrive, matters
 from pairshelf.core.policies.telling import (
     GATHER,
     MOST_LINES,
@@ -112,7 +112,7 @@ def test_a_drive_that_begins_to_fail_is_told_of_though_its_warning_was_and_what_
             "no_pools": False,
         }
         told = {"failing": False, "to_scan": False, **facts}
-        (found,) = matters((), drives=[DriveFacts(3, "Drive X", 7, **told)], **usual)  # type: ignore[arg-type]
+        (found,) = matters((), drives=[NotedDrive(3, "Drive X", 7, **told)], **usual)  # type: ignore[arg-type]
         return found
 
     watch = Watch()

@@ -30,7 +30,7 @@ from pairshelf.store.repositories.holdings import House, house_now
 from pairshelf.store.tables import (
     DriveRow,
     ErrandRow,
-    GrowthPath,
+    GrowthPathRow,
     Host,
     JobRow,
     PartitionPlan,
@@ -213,7 +213,7 @@ def laboratory(server: str, template: str, tmp_path_factory: pytest.TempPathFact
             session.get_one(DriveRow, larger[5]).service = "in-use"
             flash = DriveRecord("F", 1, "F1", 60 * GIB, Kind.SSD)
             add_records(session, [flash], service=Service.FREE)
-            session.add(GrowthPath(pool_id=6, steps=[[1, larger[3], False]], made_by="ida"))
+            session.add(GrowthPathRow(pool_id=6, steps=[[1, larger[3], False]], made_by="ida"))
         do("build-pool", name="gone", scheme="copies-2", drives=tuple(shelf(2, name="G")))
         carry_all()
         do("take-apart", pool="gone", keep_days=3)

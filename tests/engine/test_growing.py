@@ -27,7 +27,7 @@ from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.tables import (
     DriveRow,
-    GrowthPath,
+    GrowthPathRow,
     JobRow,
     LogRow,
     PoolPlace,
@@ -575,14 +575,14 @@ def test_a_path_is_kept_step_by_step_and_can_be_left() -> None:
         replace(pool, slot, drive)
         carry_all()
     with transaction() as session:
-        (path,) = session.exec(select(GrowthPath)).all()
+        (path,) = session.exec(select(GrowthPathRow)).all()
         assert [came for _, _, came in path.steps] == [True, True, False] and path.ended_at is None
     # A step may also be taken because the drive there failed first.
     happens("fail", "A3")
     replace(pool, 2, larger[2])
     carry_all()
     with transaction() as session:
-        assert session.exec(select(GrowthPath)).one().ended_at is not None
+        assert session.exec(select(GrowthPathRow)).one().ended_at is not None
     assert pool_row(pool).capacity == 2 * 59
     do("use-room", pool="p")
     assert pool_row(pool).capacity == 2 * 79

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 from sqlmodel import col, select
 
-from pairshelf.core.domain.device import Asked, DeviceError
+from pairshelf.core.domain.device import DeviceError, Questioned
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, Busy, NotPossible, PairShelfError
@@ -216,7 +216,7 @@ def test_readings_are_recorded_as_they_were_and_grow_with_what_is_really_written
     world, size = devices(), 60 * GIB
 
     def written() -> int:
-        asked = Asked("A1", size, Kind.HDD)
+        asked = Questioned("A1", size, Kind.HDD)
         return world.readings([asked], house.at)["A1"]["written"]
 
     before = written()

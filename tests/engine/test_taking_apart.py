@@ -22,7 +22,7 @@ from pairshelf.services.shelving import retire
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import (
     DriveRow,
-    FormerPool,
+    FormerPoolRow,
     Host,
     JobRow,
     Mount,
@@ -252,10 +252,10 @@ def test_let_go_or_late_it_never_comes_back_and_its_drives_are_wiped() -> None:
     carry_all()
     do("take-apart", pool="p", keep_days=1)
     with transaction() as session:
-        session.get_one(FormerPool, 2).until = now() - dt.timedelta(seconds=1)
+        session.get_one(FormerPoolRow, 2).until = now() - dt.timedelta(seconds=1)
     with transaction() as session:
         assert forget_those_that_are_over(session) == 1
-        assert "pool" not in session.get_one(FormerPool, 2).rows
+        assert "pool" not in session.get_one(FormerPoolRow, 2).rows
     assert refused("put-together", former=2).code == "too-late"
 
 
@@ -271,13 +271,13 @@ def test_an_encrypted_pool_on_blank_drives_needs_only_its_key_to_go() -> None:
     do("take-apart", pool="safe")
     assert not keys.is_open(1)
     with transaction() as session:
-        assert session.get_one(FormerPool, 1).rows["pool"]["key"]
+        assert session.get_one(FormerPoolRow, 1).rows["pool"]["key"]
     do("put-together", former=1)
     with transaction() as session:
         assert session.get_one(PoolRow, 1).key and not keys.is_open(1)
     do("take-apart", pool="safe", keep_days=0)
     with transaction() as session:
-        assert "key" not in str(session.get_one(FormerPool, 2).rows)
+        assert "key" not in str(session.get_one(FormerPoolRow, 2).rows)
     do("wipe", drives=tuple(drives[:2]), methods=("key-gone",))
     carry_all()
     error = refused("wipe", drives=(drives[2],), methods=("key-gone",))

@@ -19,7 +19,7 @@ from pairshelf.engine.pools import devices
 from pairshelf.formats.messages import signature
 from pairshelf.services import telling
 from pairshelf.services.accounts import add_user
-from pairshelf.services.channels import Wanted, channel_of, drop_channel, keep_channel, set_address, set_mail
+from pairshelf.services.channels import WayAsked, channel_of, drop_channel, keep_channel, set_address, set_mail
 from pairshelf.services.telling import deliver, notice, write_test
 from pairshelf.standin.mailbox import Mailbox, Receivers
 from pairshelf.store.clock import wall
@@ -70,7 +70,7 @@ def way(address: str = "ida@house.example", kind: str = "mail", who: User | None
     usual = {"urgencies": ("now", "soon"), "quiet_from": 0, "quiet_to": 0, "zone": "UTC", "wakes": True}
     user = who or person()
     with transaction() as session:
-        return keep_channel(session, user, Wanted(kind, address, **{**usual, **more}))  # type: ignore[arg-type]
+        return keep_channel(session, user, WayAsked(kind, address, **{**usual, **more}))  # type: ignore[arg-type]
 
 
 def deliveries() -> list[Delivery]:

@@ -13,20 +13,24 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pairshelf.core.domain.drives import HELD_BACK
-from pairshelf.core.domain.partitions import ALIGNED, Wanted, lay_out
+from pairshelf.core.domain.partitions import ALIGNED, WantedPartition, lay_out
 from pairshelf.core.domain.units import EXTENT, MIB
 from pairshelf.core.errors import BadInput
 from pairshelf.formats.partition_image import disk_id_of, image_chunks, read_table, tar_of, write_sparse
 
 SIZE = 3 * 10**12
-GPT = [Wanted("512 MiB", "start", "EFI"), Wanted("20 GB", "data", "root"), Wanted("", "lettered", "the rest")]
-MBR = [Wanted("1 GiB"), Wanted("2 GB", "lettered"), Wanted("10 GiB", kind="logical"), Wanted("5 GiB", kind="logical"),
-       Wanted(kind="logical")]  # fmt: skip
+GPT = [
+    WantedPartition("512 MiB", "start", "EFI"),
+    WantedPartition("20 GB", "data", "root"),
+    WantedPartition("", "lettered", "the rest"),
+]
+MBR = [WantedPartition("1 GiB"), WantedPartition("2 GB", "lettered"), WantedPartition("10 GiB", kind="logical"), WantedPartition("5 GiB", kind="logical"),
+       WantedPartition(kind="logical")]  # fmt: skip
 
 
 @pytest.mark.parametrize("sector", [512, 4096])
 @pytest.mark.parametrize(("scheme", "wanted"), [("gpt", GPT), ("mbr", MBR)])
-def test_system_tools_read_the_table(sector: int, scheme: str, wanted: list[Wanted], tmp_path: Path) -> None:
+def test_system_tools_read_the_table(sector: int, scheme: str, wanted: list[WantedPartition], tmp_path: Path) -> None:
     # The tool reckons the older table in 32 bits of 512 bytes, whatever the sector.
     size = (SIZE if scheme == "gpt" else SIZE // 2) // sector * sector
     table = lay_out(size, sector, scheme, wanted)
@@ -60,7 +64,7 @@ def test_system_tools_read_the_table(sector: int, scheme: str, wanted: list[Want
 )  # fmt: skip
 def test_partitions_are_aligned_apart_and_inside(sizes: list[int], scheme: str, disk: int, sector: int) -> None:
     kinds = ["primary"] * 3 + ["logical"] * 5 if scheme == "mbr" else ["primary"] * 8
-    wanted = [Wanted(f"{s} B", kind=k) for s, k in zip(sizes, kinds, strict=False)]
+    wanted = [WantedPartition(f"{s} B", kind=k) for s, k in zip(sizes, kinds, strict=False)]
     try:
         table = lay_out(disk, sector, scheme, wanted)
     except BadInput:
@@ -81,9 +85,9 @@ def test_a_table_that_is_changed_moves_nothing_else_and_reads_back(
     """Added to, extended, shrunk, deleted from, in any order: entries stay apart, aligned and inside, no other one
     moves by a sector, whole extents are of one entry only, and the bytes read back are the table."""
     size = data.draw(st.integers(20, 400)) * 10**9
-    first = [Wanted(f"{data.draw(st.integers(1, 4000))} MiB") for _ in range(data.draw(st.integers(1, 3)))]
+    first = [WantedPartition(f"{data.draw(st.integers(1, 4000))} MiB") for _ in range(data.draw(st.integers(1, 3)))]
     if scheme == "mbr":
-        first += [Wanted("700 MiB", kind="logical") for _ in range(data.draw(st.integers(0, 3)))]
+        first += [WantedPartition("700 MiB", kind="logical") for _ in range(data.draw(st.integers(0, 3)))]
     table = lay_out(size, sector, scheme, first)
     for _ in range(data.draw(st.integers(1, 5))):
         before = {p.number: p for p in table.parts}
@@ -91,7 +95,7 @@ def test_a_table_that_is_changed_moves_nothing_else_and_reads_back(
         numbers = [p.number for p in table.parts if p.kind == "primary" or table.is_last_logical(p.number)]
         touched: int | None = None
         if what == "add":
-            one = Wanted(
+            one = WantedPartition(
                 data.draw(st.sampled_from(["all", "1 GiB", "3 GB", "5000 MiB"])), "lettered", "x" * (scheme == "gpt")
             )
             try:
@@ -146,21 +150,25 @@ def test_a_damaged_table_is_read_from_its_copy_or_not_at_all() -> None:
 @pytest.mark.parametrize(
     ("scheme", "wanted", "field"),
     [
-        ("gpt", [Wanted("1 GiB", "swap", file_system="ext4")], "parts.0.file_system"),
-        ("gpt", [Wanted("1 GiB"), Wanted("1 GiB", "lettered", file_system="xfs")], "parts.1.file_system"),
-        ("mbr", [Wanted("1 GiB")] * 5, "parts.4.kind"),
-        ("mbr", [*[Wanted("1 GiB")] * 4, Wanted("1 GiB", kind="logical")], "parts.3.kind"),
-        ("mbr", [Wanted("3 TB")], "parts.0.size"),
-        ("gpt", [Wanted("1 GiB", kind="logical")], "parts.0.kind"),
-        ("gpt", [Wanted("4 TB")], "parts.0.size"),
-        ("gpt", [Wanted(""), Wanted("1 GiB")], "parts.1.size"),
-        ("gpt", [Wanted("0")], "parts.0.size"),
-        ("gpt", [Wanted("1 GiB", label="x" * 37)], "parts.0.label"),
-        ("gpt", [Wanted("1 GiB", type="odd")], "parts.0.type"),
+        ("gpt", [WantedPartition("1 GiB", "swap", file_system="ext4")], "parts.0.file_system"),
+        (
+            "gpt",
+            [WantedPartition("1 GiB"), WantedPartition("1 GiB", "lettered", file_system="xfs")],
+            "parts.1.file_system",
+        ),
+        ("mbr", [WantedPartition("1 GiB")] * 5, "parts.4.kind"),
+        ("mbr", [*[WantedPartition("1 GiB")] * 4, WantedPartition("1 GiB", kind="logical")], "parts.3.kind"),
+        ("mbr", [WantedPartition("3 TB")], "parts.0.size"),
+        ("gpt", [WantedPartition("1 GiB", kind="logical")], "parts.0.kind"),
+        ("gpt", [WantedPartition("4 TB")], "parts.0.size"),
+        ("gpt", [WantedPartition(""), WantedPartition("1 GiB")], "parts.1.size"),
+        ("gpt", [WantedPartition("0")], "parts.0.size"),
+        ("gpt", [WantedPartition("1 GiB", label="x" * 37)], "parts.0.label"),
+        ("gpt", [WantedPartition("1 GiB", type="odd")], "parts.0.type"),
         ("odd", [], "scheme"),
     ],
 )
-def test_limits_of_both_tables(scheme: str, wanted: list[Wanted], field: str) -> None:
+def test_limits_of_both_tables(scheme: str, wanted: list[WantedPartition], field: str) -> None:
     with pytest.raises(BadInput) as caught:
         lay_out(SIZE, 512, scheme, wanted)
     assert caught.value.field == field

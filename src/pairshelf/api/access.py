@@ -49,14 +49,14 @@ from pairshelf.store.tables import (
 api = APIBlueprint("access", __name__, url_prefix="/api")
 
 
-class PageQuery(Query):
+class AccessPage(Query):
     after: str = ""
     limit: int = Field(default=10, ge=1, le=200)
     #: A part of the name.
     like: str = ""
 
 
-class VolumesQuery(PageQuery):
+class VolumesQuery(AccessPage):
     """The name is that of the volume with its pool's."""
 
 
@@ -284,7 +284,7 @@ def volumes(query: VolumesQuery) -> Any:
 
 @api.get("/access/hosts", responses={200: HostsUseOut})
 @needs(Act.LOOK, shared="with-all")
-def hosts(query: PageQuery) -> Any:
+def hosts(query: AccessPage) -> Any:
     """Hosts with what they mount and what runs on them."""
     with transaction() as session:
         rows = session.exec(
@@ -327,7 +327,7 @@ def _application_out(a: Application, host: str, refs: dict[int, str], kept: set[
     entries = None if a.volume_id else devices().hosts.entries(host, a.folder)
     return ApplicationOut(
         id=a.number, name=a.name, kind=a.kind, owner=a.owner, folder=a.folder, settings=a.settings, running=a.running,
-        volume=refs.get(a.volume_id or 0), folder_scheme=a.folder_scheme, files_per_folder=a.files_per_folder,
+        volume=refs.get(a.volume_id) if a.volume_id else None, folder_scheme=a.folder_scheme, files_per_folder=a.files_per_folder,
         moved=bool(a.moved), own_bytes=None if a.volume_id else sum(e.size for e in entries or ()),
         fills_up=a.kind == "recorder" and a.volume_id is not None and a.volume_id not in kept,
     )  # fmt: skip
@@ -335,7 +335,7 @@ def _application_out(a: Application, host: str, refs: dict[int, str], kept: set[
 
 @api.get("/access/shares", responses={200: SharedListOut})
 @needs(Act.LOOK, shared="with-all")
-def shares(query: PageQuery) -> Any:
+def shares(query: AccessPage) -> Any:
     """Shares with their rights, addresses, and who is connected."""
     with transaction() as session:
         rows = session.exec(
@@ -370,7 +370,7 @@ def shares(query: PageQuery) -> Any:
 
 @api.get("/access/targets", responses={200: TargetsOut})
 @needs(Act.LOOK, shared="with-all")
-def targets(query: PageQuery) -> Any:
+def targets(query: AccessPage) -> Any:
     """Block targets with their disks and who is let in; and the declared initiators."""
     with transaction() as session:
         rows = session.exec(

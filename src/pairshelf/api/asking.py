@@ -89,7 +89,7 @@ class CompareBody(DrivesAsked):
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class AskedDrives:
     """The drives of a question, and for real ones where they stand."""
 
     drives: tuple[Drive, ...]
@@ -99,11 +99,11 @@ class Asked:
     bays: int | None
 
 
-def drives_asked(asked: DrivesAsked) -> Asked:
+def drives_asked(asked: DrivesAsked) -> AskedDrives:
     """The drives asked about; those on shelves by kind and size, so that alike ones share a set."""
     if asked.shorthand is not None:
         drives = parse_shorthand(asked.shorthand)
-        return Asked(drives, {d.id: d.id for d in drives}, None)
+        return AskedDrives(drives, {d.id: d.id for d in drives}, None)
     if not asked.drive_ids:
         raise BadInput("Choose drives on the shelves, or type a what-if such as 5x4TB,3x8TB.", field="drives")
     with transaction() as session:
@@ -116,7 +116,7 @@ def drives_asked(asked: DrivesAsked) -> Asked:
         found.sort(key=lambda d: (order.index(d.kind), d.size, d.shelf or "", d.bay or 0))
     one_shelf = len({d.shelf for d in found}) == 1
     labels = {str(d.id): (str(d.bay) if one_shelf else f"{d.shelf} {d.bay}") if d.shelf else d.serial for d in found}
-    return Asked(tuple(d.as_drive for d in found), labels, bays)
+    return AskedDrives(tuple(d.as_drive for d in found), labels, bays)
 
 
 def _empty_bays(session: Session, shelves: set[str]) -> int:

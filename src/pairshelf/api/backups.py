@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.paths import PoolPath
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.errors import NotFound
 from pairshelf.core.figures.assumptions import Assumptions, Backup
@@ -39,10 +40,6 @@ class BackupsOut(BaseModel):
     backups: list[BackupOut]
     #: Volumes without a backup of their own, where the pool has none either.
     without: list[str]
-
-
-class PoolPath(BaseModel):
-    pool_id: int
 
 
 class BackupBody(BaseModel):

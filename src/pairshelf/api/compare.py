@@ -9,7 +9,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 
-from pairshelf.api.asking import Asked, CompareBody, DrivesAsked, drives_asked
+from pairshelf.api.asking import AskedDrives, CompareBody, DrivesAsked, drives_asked
 from pairshelf.api.figures_out import After, Cut, ExplanationOut, FiguresOut, LayoutOut, SurveyOut
 from pairshelf.api.guard import needs
 from pairshelf.core.domain.acts import Act
@@ -220,15 +220,15 @@ class SchemesOut(BaseModel):
 
 
 @dataclass(frozen=True, slots=True)
-class Compared:
+class AskedAndAnswered:
     """A comparison with what it was asked with."""
 
-    asked: Asked
+    asked: AskedDrives
     answer: Answer
     report: dict[str, Any]
 
 
-def compare_all(body: CompareBody) -> Compared:
+def compare_all(body: CompareBody) -> AskedAndAnswered:
     """Every layout of the drives asked about, as the screens, exports and saved comparisons have it."""
     asked = drives_asked(body)
     question = body.question(asked.bays)
@@ -240,10 +240,10 @@ def compare_all(body: CompareBody) -> Compared:
         "load": load_of(answer, question),
         "load_assumed": assumed_load(question),
     }
-    return Compared(asked, answer, report)
+    return AskedAndAnswered(asked, answer, report)
 
 
-def chosen(body: ChosenBody) -> tuple[Asked, Layout, Assessment]:
+def chosen(body: ChosenBody) -> tuple[AskedDrives, Layout, Assessment]:
     """One layout again, with its figures."""
     asked = drives_asked(body)
     given = body.assumptions()

@@ -41,7 +41,7 @@ class SavedOut(BaseModel):
     more: bool
 
 
-class PageQuery(Query):
+class ComparisonsPage(Query):
     before: int | None = None
     limit: int = Field(default=30, ge=1, le=100)
 
@@ -89,7 +89,7 @@ def _row(session: Session, comparison_id: int) -> Comparison:
 
 @api.get("/comparisons", responses={200: SavedOut})
 @needs(Act.LOOK)
-def comparisons(query: PageQuery) -> Any:
+def comparisons(query: ComparisonsPage) -> Any:
     """Saved comparisons, the newest first, a page at a time."""
     with transaction() as session:
         statement = select(Comparison).order_by(col(Comparison.id).desc()).limit(query.limit + 1)

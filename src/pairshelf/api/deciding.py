@@ -19,7 +19,7 @@ from pairshelf.core.figures.assumptions import assume
 from pairshelf.core.figures.report import shopping_json, split_json, spread_json
 from pairshelf.core.figures.spread_explained import spread_explanations
 from pairshelf.core.figures.spread_pools import spread_account, spread_figures
-from pairshelf.core.layouts.placing import Wanted, spread_pool
+from pairshelf.core.layouts.placing import WantedVolume, spread_pool
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.search.buy import shopping
 from pairshelf.core.search.candidates import Question
@@ -123,11 +123,11 @@ def spread(body: SpreadBody) -> Any:
     return SpreadOut.model_validate(report)
 
 
-def _wanted(asked: VolumeAsked, index: int) -> Wanted:
+def _wanted(asked: VolumeAsked, index: int) -> WantedVolume:
     size = parse_size(asked.size, field=f"volumes.{index}.size")
     if size == 0:
         raise BadInput("A volume has more than zero bytes.", field=f"volumes.{index}.size")
-    return Wanted(size, parse_protection(asked.protection, field=f"volumes.{index}.protection"), asked.name)
+    return WantedVolume(size, parse_protection(asked.protection, field=f"volumes.{index}.protection"), asked.name)
 
 
 # -- the price list, and what to buy ------------------------------------------------------------------

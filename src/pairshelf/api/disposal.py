@@ -15,6 +15,7 @@ from sqlmodel import Session, col, func, select
 from pairshelf.api.growing import picked_ids
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, jobs_out
+from pairshelf.api.paths import DrivePath
 from pairshelf.api.queries import Query
 from pairshelf.core.disposal.methods import METHODS
 from pairshelf.core.domain.acts import Act
@@ -26,7 +27,7 @@ from pairshelf.formats.certificate import as_json
 from pairshelf.services import disposal as letting_go
 from pairshelf.store.database import pick, transaction
 from pairshelf.store.repositories.drives_and_pools import load_drives
-from pairshelf.store.tables import Certificate, DriveRow, FormerPool, JobRow, Service, WipeRow, now
+from pairshelf.store.tables import Certificate, DriveRow, FormerPoolRow, JobRow, Service, WipeRow, now
 
 api = APIBlueprint("disposal", __name__, url_prefix="/api")
 
@@ -195,10 +196,6 @@ class LotJobPath(BaseModel):
     job_id: int
 
 
-class DrivePath(BaseModel):
-    drive_id: int
-
-
 class VerifyBody(BaseModel):
     #: What stands in the file.
     content: str = Field(max_length=200_000)
@@ -269,8 +266,8 @@ def disposal() -> Any:
 
 def _former(session: Session) -> list[FormerOut]:
     names = ("scheme", "taken_apart_by", "taken_apart_at", "until")
-    query = pick(FormerPool.id, *(getattr(FormerPool, n) for n in names))
-    waiting = query.where(FormerPool.until > now(), col(FormerPool.put_together_at).is_(None))
+    query = pick(FormerPoolRow.id, *(getattr(FormerPoolRow, n) for n in names))
+    waiting = query.where(FormerPoolRow.until > now(), col(FormerPoolRow.put_together_at).is_(None))
     facts = {number: dict(zip(names, told, strict=True)) for number, *told in session.exec(waiting)}
     return [
         FormerOut(id=f.id, name=f.name, drives=f.drives, volumes=f.volumes, spoilt=list(f.spoilt), away=list(f.away), **facts[f.id])
@@ -323,7 +320,7 @@ def methods(query: MethodsQuery) -> Any:
     )  # fmt: skip
 
 
-def _judged(one: letting_go.Judged) -> JudgedOut:
+def _judged(one: letting_go.JudgedDrive) -> JudgedOut:
     drive, identity = one.drive, one.facts.identity
     return JudgedOut(
         id=drive.id, place=drive.place, serial=drive.serial, size=drive.size, kind=drive.kind.value, holds=drive.holds,

@@ -105,7 +105,7 @@ def _all(session: Session) -> DrainsOut:
     return DrainsOut(drains=[_out(s, jobs) for s in standing])
 
 
-def _out(standing: draining.Standing, jobs: dict[int, JobOut]) -> DrainOut:
+def _out(standing: draining.DrainState, jobs: dict[int, JobOut]) -> DrainOut:
     row = standing.row
     own = [jobs[j] for j in standing.jobs if j in jobs]
     paces = {j.pace for j in own}
@@ -117,7 +117,7 @@ def _out(standing: draining.Standing, jobs: dict[int, JobOut]) -> DrainOut:
                 id=d.drive.id, place=d.drive.place, shelf=d.drive.shelf, host=d.drive.host, serial=d.drive.serial,
                 size=d.drive.size, kind=d.drive.kind.value, condition=d.drive.condition, service=d.drive.service,
                 pool=d.pool, held=d.held, left=d.left, onto=d.onto.named if d.onto else None,
-                job=jobs.get(d.job_id or 0),
+                job=jobs.get(d.job_id) if d.job_id else None,
             )
             for d in standing.drives
         ],

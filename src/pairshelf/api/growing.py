@@ -9,7 +9,7 @@ from pydantic import BaseModel
 
 from pairshelf.api.figures_out import Cut
 from pairshelf.api.guard import needs
-from pairshelf.api.pools import PoolPath
+from pairshelf.api.paths import PoolPath
 from pairshelf.api.queries import Query
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.units import EXTENT

@@ -56,7 +56,7 @@ def needs(
                 )
                 return Response(body, content_type="application/json")
             if heavy:
-                with heavy_turn(signed_in().id or 0):
+                with heavy_turn(signed_in().number):
                     return as_response(view(*args, **kwargs))
             return as_response(view(*args, **kwargs))
 

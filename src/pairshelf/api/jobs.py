@@ -107,17 +107,15 @@ def jobs_out(session: Session, query: Any) -> list[JobOut]:
     if not rows:
         return []
     named = select(PoolRow.id, PoolRow.name).where(col(PoolRow.id).in_({r.pool_id for r in rows}))
-    pools = {i: name for i, name in session.exec(named) if i is not None}
+    pools: dict[int | None, str] = dict(session.exec(named).all())
     volumes: dict[int | None, str] = dict(
         session.exec(
             select(VolumeRow.id, VolumeRow.name).where(col(VolumeRow.id).in_({r.volume_id for r in rows}))
         ).all()
     )
     speed = simulated_speed(session)
-    paces = pacing.paces_under_way(session, list(pools))
-    return [
-        _out(r, pools.get(r.pool_id or 0, ""), volumes.get(r.volume_id), speed, pacing.slowing(r, paces)) for r in rows
-    ]
+    paces = pacing.paces_under_way(session, [i for i in pools if i is not None])
+    return [_out(r, pools.get(r.pool_id, ""), volumes.get(r.volume_id), speed, pacing.slowing(r, paces)) for r in rows]
 
 
 def _out(row: JobRow, pool: str, volume: str | None, speed: int, slowing: float) -> JobOut:

@@ -142,8 +142,8 @@ def _out(row: Channel, last: tuple[Delivery, Message] | None, *, with_secret: bo
     )  # fmt: skip
 
 
-def _wanted(body: ChannelBody) -> channels.Wanted:
-    return channels.Wanted(
+def _wanted(body: ChannelBody) -> channels.WayAsked:
+    return channels.WayAsked(
         body.kind, body.address, body.urgencies, body.quiet_from, body.quiet_to, body.zone, body.wakes
     )
 

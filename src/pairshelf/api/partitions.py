@@ -11,19 +11,16 @@ from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.paths import DrivePath
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.names import file_name
-from pairshelf.core.domain.partitions import TYPES, Wanted, wanted_of
+from pairshelf.core.domain.partitions import TYPES, WantedPartition, wanted_of
 from pairshelf.formats.partition_image import tar_of
 from pairshelf.services.planned_partitions import Partitioned, keep_plan, partitions_of
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import Host, Mount, VolumeRow
 
 api = APIBlueprint("partitions", __name__, url_prefix="/api")
-
-
-class DrivePath(BaseModel):
-    drive_id: int
 
 
 class WantedBody(BaseModel):
@@ -106,7 +103,9 @@ class PartitionsOut(BaseModel):
     types: list[TypeOut]
 
 
-def partitions_out(session: Session, found: Partitioned, scheme: str, wanted: tuple[Wanted, ...]) -> PartitionsOut:
+def partitions_out(
+    session: Session, found: Partitioned, scheme: str, wanted: tuple[WantedPartition, ...]
+) -> PartitionsOut:
     """A drive's partitions with every exact sector, as screens and console show them."""
     table = found.laid_out(scheme, wanted)
     drive, plan = found.drive, found.plan

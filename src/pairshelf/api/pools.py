@@ -15,6 +15,7 @@ from pairshelf.api.figures_out import After, Cut
 from pairshelf.api.glances_out import GlanceOut, OutlookOut, glance_out, outlook_out
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.jobs import JobOut, JobsOut, jobs_out
+from pairshelf.api.paths import PoolPath
 from pairshelf.api.queries import Query
 from pairshelf.api.sessions import own_session
 from pairshelf.core.changes.drives.replace_drive import (
@@ -94,7 +95,7 @@ class PoolsOut(BaseModel):
     more: bool
 
 
-class PageQuery(Query):
+class PoolsPage(Query):
     after: str = ""
     limit: int = Field(default=50, ge=1, le=200)
 
@@ -326,10 +327,6 @@ class PassphraseOut(BaseModel):
     passphrase: str
 
 
-class PoolPath(BaseModel):
-    pool_id: int
-
-
 class VolumePath(BaseModel):
     volume_id: int
 
@@ -369,7 +366,7 @@ class ReplacementsOut(BaseModel):
 
 @api.get("/pools", responses={200: PoolsOut})
 @needs(Act.LOOK, shared="with-all")
-def pools(query: PageQuery) -> Any:
+def pools(query: PoolsPage) -> Any:
     """Pools by name, a page at a time."""
     with transaction() as session:
         rows = session.exec(

@@ -171,7 +171,7 @@ class SheetPath(BaseModel):
     sheet_id: int
 
 
-class PageQuery(Query):
+class SheetsPage(Query):
     before: int | None = None
     limit: int = Field(default=50, ge=1, le=200)
 
@@ -241,7 +241,7 @@ def drawing_up() -> APIBlueprint:
 
 @api.get("/sheets", responses={200: SheetsOut})
 @needs(Act.LOOK, shared="with-all")
-def sheets(query: PageQuery) -> Any:
+def sheets(query: SheetsPage) -> Any:
     """Sheets, the newest first, a page at a time."""
     with transaction() as session:
         statement = select(SheetRow).order_by(col(SheetRow.id).desc()).limit(query.limit + 1)

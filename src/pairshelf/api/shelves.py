@@ -12,6 +12,7 @@ from sqlalchemy import func
 from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.paths import DrivePath
 from pairshelf.api.queries import Query, Upload
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.drive_filter import Facts, Filter, parse_filter
@@ -23,7 +24,7 @@ from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.core.watching.failing import Health
 from pairshelf.engine.log import log
 from pairshelf.engine.pools import devices
-from pairshelf.formats.inventory_csv import Reading, read_inventory, write_inventory
+from pairshelf.formats.inventory_csv import UnderstoodFile, read_inventory, write_inventory
 from pairshelf.formats.tables import MOST_BYTES
 from pairshelf.services.drive_lists import store_list
 from pairshelf.services.matching import BAY, Match, situations
@@ -163,10 +164,6 @@ class IdsQuery(Query):
 class SelectionOut(BaseModel):
     ids: list[int]
     more: int
-
-
-class DrivePath(BaseModel):
-    drive_id: int
 
 
 class Fact(BaseModel):
@@ -534,14 +531,16 @@ def take_in(body: TakeInBody) -> Any:
 
 
 # -- lists ------------------------------------------------------------------------------------------
-def _read(form: UploadForm, session: Session) -> tuple[Reading, list[RowError], Differences]:
+def _read(form: UploadForm, session: Session) -> tuple[UnderstoodFile, list[RowError], Differences]:
     raw = form.file.stream.read(MOST_BYTES + 1)
     reading = read_inventory(raw)
     taken = what_is_taken(session)
     return reading, against_each_other(reading.rows, taken), differences(reading.rows, taken)
 
 
-def _reading_out(reading: Reading, clashes: list[RowError], found: Differences, *, stored: bool = False) -> ReadingOut:
+def _reading_out(
+    reading: UnderstoodFile, clashes: list[RowError], found: Differences, *, stored: bool = False
+) -> ReadingOut:
     errors = sorted([*reading.errors, *clashes], key=lambda e: e.row)
     return ReadingOut(
         columns=[ColumnOut(heading=c.heading, as_heading=c.as_heading, unit=c.unit) for c in reading.columns],

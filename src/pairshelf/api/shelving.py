@@ -8,6 +8,7 @@ from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 
 from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.paths import DrivePath
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.by_hand import CORRECTABLE
 from pairshelf.core.domain.inventory import LONGEST
@@ -21,10 +22,6 @@ _Text = Field(max_length=LONGEST)
 
 class ShelfPath(BaseModel):
     shelf_id: int
-
-
-class DrivePath(BaseModel):
-    drive_id: int
 
 
 class NewShelfBody(BaseModel):

@@ -13,6 +13,7 @@ from pydantic import BaseModel, Field
 from sqlmodel import Session, col, select
 
 from pairshelf.api.guard import needs, signed_in
+from pairshelf.api.paths import DrivePath
 from pairshelf.api.queries import Upload
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.drives import Kind, extents_of
@@ -50,10 +51,6 @@ class PutInBody(BaseModel):
 
 class PutInOut(BaseModel):
     serial: str
-
-
-class DrivePath(BaseModel):
-    drive_id: int
 
 
 class FaultBody(BaseModel):

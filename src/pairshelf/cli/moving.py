@@ -13,7 +13,7 @@ from pairshelf.core.domain.units import format_size
 
 if TYPE_CHECKING:
     from pairshelf.services.bringing_in import Spoken
-    from pairshelf.services.draining import Standing
+    from pairshelf.services.draining import DrainState
 
 
 @app.command("drains")
@@ -42,7 +42,7 @@ def list_drains(as_json: Json = False) -> None:
     return None
 
 
-def _told(one: Standing) -> dict[str, Any]:
+def _told(one: DrainState) -> dict[str, Any]:
     return {
         "id": one.row.number, "subject": one.row.subject, "ended": one.row.ended_at is not None, "left_off": one.row.left_off,
         "left": one.left,

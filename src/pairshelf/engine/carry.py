@@ -242,16 +242,16 @@ def _give_up(job_id: int, why: str) -> None:
 def pick_up_the_dropped() -> int:
     """Enqueue again every open job that no worker holds, as after a crash; how many there were."""
     with transaction() as session:
-        ids = session.connection().execute(_OPEN_AND_NOT_QUEUED).scalars().all()
+        ids = [int(number) for (number,) in session.connection().execute(_OPEN_AND_NOT_QUEUED)]
         session.connection().execute(_LEFT_BY_THE_DEAD)
     dropped = 0
     for job_id in ids:
         try:
-            with held_lock(Lock.JOB, job_id or 0) as mine:
+            with held_lock(Lock.JOB, job_id) as mine:
                 if mine is None:
                     continue
             with transaction() as session:
-                enqueue(session, job_id or 0)
+                enqueue(session, job_id)
             dropped += 1
         except DBAPIError:  # the database is going away; the next round sees to it
             break

@@ -23,7 +23,7 @@ from pairshelf.engine.records import head_on, house_of, marked_on, record_on
 from pairshelf.store.database import pick
 from pairshelf.store.repositories.drives_and_pools import load_drives, stripes_from
 from pairshelf.store.repositories.layouts import designed_layout
-from pairshelf.store.tables import DriveRow, FormerPool, PoolPlace, PoolRow, Service, now
+from pairshelf.store.tables import DriveRow, FormerPoolRow, PoolPlace, PoolRow, Service, now
 
 #: Of a drive whose pool may be brought in.
 _IDLE = (Service.NEW, Service.FREE)
@@ -198,9 +198,9 @@ def _hanging(volumes: Iterable[Mapping[str, Any]]) -> Iterable[Hanging]:
 
 def _former(session: Session, uid: str) -> str | None:
     """The pool that was taken apart here, where it can still be put together again."""
-    query = select(FormerPool.name).where(
-        FormerPool.until > now(), col(FormerPool.put_together_at).is_(None),
-        FormerPool.rows["pool"]["uid"].as_string() == uid,  # type: ignore[index]
+    query = select(FormerPoolRow.name).where(
+        FormerPoolRow.until > now(), col(FormerPoolRow.put_together_at).is_(None),
+        FormerPoolRow.rows["pool"]["uid"].as_string() == uid,  # type: ignore[index]
     )  # fmt: skip
     return session.exec(query).first()
 

@@ -23,7 +23,7 @@ from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.partition_tables import table_follows
 from pairshelf.engine.pools import OpenPool, open_io, refresh_state
 from pairshelf.engine.relayout import give_free, join, label, lay_way, stand_by, stands_where, take
-from pairshelf.store.tables import Condition, DriveRow, GrowthPath, JobRow, MemberState, now
+from pairshelf.store.tables import Condition, DriveRow, GrowthPathRow, JobRow, MemberState, now
 
 
 def begin(
@@ -91,7 +91,7 @@ def change_over(session: Session, pool: OpenPool, slot: int, job: JobRow, world:
 
 def take_step(session: Session, pool: OpenPool, slot: int, drive_id: int | None) -> None:
     """Note on the pool's path that a drive has come; with the last it ends."""
-    query = select(GrowthPath).where(GrowthPath.pool_id == pool.row.id, col(GrowthPath.ended_at).is_(None))
+    query = select(GrowthPathRow).where(GrowthPathRow.pool_id == pool.row.id, col(GrowthPathRow.ended_at).is_(None))
     path = session.exec(query).first()
     if path is None:
         return

@@ -20,7 +20,7 @@ from pairshelf.core.watching.trend import LOOK_BACK, Outlook, outlook
 from pairshelf.engine.loads import Measured, play_all
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import devices
-from pairshelf.engine.readings import Before, Taken, judge_drives, take_readings
+from pairshelf.engine.readings import Before, ReadingRound, judge_drives, take_readings
 from pairshelf.store.database import Lock, among, held_lock, pick, transaction
 from pairshelf.store.repositories import history
 from pairshelf.store.repositories.drives_and_pools import load_stripes
@@ -89,7 +89,7 @@ class Round:
 
     pools: list[PoolHolds]
     used: dict[int, int]
-    taken: Taken
+    taken: ReadingRound
     #: What was measured of the pools on which loads are played.
     played: dict[int, Measured] = field(default_factory=dict)
     #: By drive: the shelf it stands on, and that one's host.

@@ -20,7 +20,7 @@ from pairshelf.core.loads.measured import (
     stands_of,
 )
 from pairshelf.core.loads.mixes import Estimate, Mix
-from pairshelf.core.loads.queues import Outcome, Phases, Player, Walking, play
+from pairshelf.core.loads.queues import Measurement, Phases, Player, Walking, play
 from pairshelf.engine.io.pool_io import PoolIO, Run
 from pairshelf.engine.io.trial import ANSWERS, PIECE, Trial
 
@@ -55,7 +55,7 @@ def measure_layout(assessed: Assessment, mix: Mix, *, answers: int = ANSWERS) ->
     def users(trial: Trial) -> list[Player]:
         return [Player((trial.carried_out(r) for r in mixes.requests(mix, room, width, 1)), mix.at_once)]
 
-    def rates(found: Outcome) -> Rates:
+    def rates(found: Measurement) -> Rates:
         return rates_of(found.players, found.seconds)
 
     whole = play(stands, users(Trial.made_up(layout)), links=carries, most=answers)

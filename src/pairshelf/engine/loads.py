@@ -31,7 +31,7 @@ from pairshelf.core.loads.measured import (
     stands_of,
 )
 from pairshelf.core.loads.mixes import Estimate, Mix
-from pairshelf.core.loads.queues import Asked, Outcome, Phases, Player, Stand, Walking, play
+from pairshelf.core.loads.queues import Ability, Asked, Measurement, Phases, Player, Walking, play
 from pairshelf.engine.io.pool_io import PoolIO
 from pairshelf.engine.io.restripe_io import RestripeIO
 from pairshelf.engine.io.spread_io import SpreadIO
@@ -181,9 +181,9 @@ def measure(
 
 
 def _together(
-    stands: Sequence[Stand], carries: Sequence[float], players: Callable[[], list[Player]], steps: Sequence[Phases], kind: str, pace: str,
-    alone: Outcome, answers: int,
-) -> tuple[Outcome, Beside]:  # fmt: skip
+    stands: Sequence[Ability], carries: Sequence[float], players: Callable[[], list[Player]], steps: Sequence[Phases], kind: str, pace: str,
+    alone: Measurement, answers: int,
+) -> tuple[Measurement, Beside]:  # fmt: skip
     users = durations.GENTLE if pace == "gentle" else durations.FAST
     walking = Walking(steps, 1 - users, 1 - users)
     sizes = [float(sum(act.size for phase in step for act in phase)) for step in steps]

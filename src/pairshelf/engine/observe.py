@@ -249,7 +249,8 @@ def _leave_or_return(session: Session, drive: DriveRow) -> str:
         if session.exec(there).first() is None:
             drive.shelf_id, drive.bay = drive.left_shelf_id, drive.left_bay
             drive.left_shelf_id = drive.left_bay = None
-    shelf = session.get(Shelf, drive.shelf_id or drive.left_shelf_id or 0)
+    where = drive.shelf_id or drive.left_shelf_id
+    shelf = session.get(Shelf, where) if where else None
     bay = drive.bay if drive.shelf_id is not None else drive.left_bay
     return f"{shelf.name} bay {bay}" if shelf else "on no shelf"
 

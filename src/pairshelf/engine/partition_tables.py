@@ -9,7 +9,7 @@ from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.drives.write_partitions import name_of_divided
 from pairshelf.core.domain.device import Device, DeviceError
-from pairshelf.core.domain.partitions import Part, Table, Wanted, lay_out, table_of_parts
+from pairshelf.core.domain.partitions import Part, Table, WantedPartition, lay_out, table_of_parts
 from pairshelf.core.domain.units import GIB
 from pairshelf.engine.errands import on_drive, send
 from pairshelf.engine.pools import OpenPool
@@ -17,7 +17,11 @@ from pairshelf.formats.partition_image import disk_id_of, image_chunks, read_tab
 from pairshelf.store.tables import DriveRow, PartitionPlan, PoolRow, now
 
 #: What a simulated drive that a host starts from has on it when it first comes into view.
-_SYSTEM = (Wanted("512MiB", "start", "start"), Wanted("4GiB", "swap", "memory"), Wanted("all", "data", "system"))
+_SYSTEM = (
+    WantedPartition("512MiB", "start", "start"),
+    WantedPartition("4GiB", "swap", "memory"),
+    WantedPartition("all", "data", "system"),
+)
 
 
 def table_on(device: Device, size: int, sector: int, *, starts_host: bool) -> Table | None:

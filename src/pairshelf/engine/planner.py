@@ -30,7 +30,7 @@ from pairshelf.store.tables import (
     Application,
     DrainRow,
     DriveRow,
-    FormerPool,
+    FormerPoolRow,
     Host,
     JobRow,
     PartitionPlan,
@@ -229,13 +229,13 @@ def identities(drives: Iterable[EstateDrive], world: Devices) -> Iterable[tuple[
 def former_pools(session: Session, ids: Iterable[int] | None = None) -> Iterable[estate_of_pools.FormerPool]:
     """Pools that were taken apart, with what has become of their drives."""
     # Not the rows that are kept of it: they may be many.
-    kept = col(FormerPool.rows)
+    kept = col(FormerPoolRow.rows)
     query = pick(
-        FormerPool.id, FormerPool.name, FormerPool.drives, FormerPool.until, FormerPool.put_together_at, kept["volumes"].as_integer(),
+        FormerPoolRow.id, FormerPoolRow.name, FormerPoolRow.drives, FormerPoolRow.until, FormerPoolRow.put_together_at, kept["volumes"].as_integer(),
         kept["encrypted"].as_boolean(), kept["survives"].as_integer(), kept.has_key("pool"), kept["extents"].as_integer(), kept["taken"].as_integer(),  # type: ignore[attr-defined]
-    ).order_by(col(FormerPool.id).desc())  # fmt: skip
+    ).order_by(col(FormerPoolRow.id).desc())  # fmt: skip
     if ids is not None:
-        query = query.where(col(FormerPool.id).in_(list(ids)))
+        query = query.where(col(FormerPoolRow.id).in_(list(ids)))
     for number, name, slots, until, back_at, volumes, encrypted, survives, whole, extents, taken in session.exec(query):
         drives = {d.serial: d for d in session.exec(select(DriveRow).where(col(DriveRow.serial).in_(list(slots))))}
         mine = f"old data of pool {name}, readable"
@@ -252,9 +252,9 @@ def former_pools(session: Session, ids: Iterable[int] | None = None) -> Iterable
 def wanted_back(session: Session, drives: Iterable[EstateDrive]) -> Iterable[tuple[int, tuple[str, dt.datetime]]]:
     """Drives of pools that may be put together again."""
     by_serial = {d.serial: d.id for d in drives}
-    query = select(FormerPool.name, FormerPool.until, FormerPool.drives)
+    query = select(FormerPoolRow.name, FormerPoolRow.until, FormerPoolRow.drives)
     for name, until, slots in session.exec(
-        query.where(FormerPool.until > now(), col(FormerPool.put_together_at).is_(None))
+        query.where(FormerPoolRow.until > now(), col(FormerPoolRow.put_together_at).is_(None))
     ):
         for serial in slots:
             if serial in by_serial:

@@ -13,15 +13,15 @@ from sqlalchemy import case
 from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col
 
-from pairshelf.core.domain.device import Asked, Devices
+from pairshelf.core.domain.device import Devices, Questioned
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.watching.failing import (
     LOOKED_BACK_AT,
     Array,
-    Facts,
     Health,
     Judged,
     Limits,
+    RuleFacts,
     judge,
     scanned_since,
     unread,
@@ -38,7 +38,7 @@ _KINDS = {kind.value: kind for kind in Kind}
 
 
 @dataclass(slots=True)
-class Lot:
+class KindReadings:
     """The readings of all drives of a kind that answer, side by side."""
 
     drives: list[int] = field(default_factory=list)
@@ -51,10 +51,10 @@ class Lot:
 
 
 @dataclass(slots=True)
-class Taken:
+class ReadingRound:
     """What was reported in a round."""
 
-    lots: dict[Kind, Lot]
+    lots: dict[Kind, KindReadings]
 
     def of_series(self, series: Series) -> dict[int, int]:
         """The values of a series, by drive; in its whole numbers."""
@@ -93,27 +93,27 @@ class Before:
             self.lows |= {(reading, days): lows[s.id] for reading, s in own.items() if s is not None}
 
 
-def take_readings(session: Session, world: Devices, at: dt.datetime) -> Taken:
+def take_readings(session: Session, world: Devices, at: dt.datetime) -> ReadingRound:
     """What every drive in the house reports at a moment; of one that does not answer, nothing."""
     query = pick(
         DriveRow.id, DriveRow.serial, DriveRow.size, DriveRow.kind, DriveRow.in_service, DriveRow.rated_writes,
         DriveRow.max_temperature,
     ).where(DriveRow.service != Service.RETIRED)  # fmt: skip
     rows = session.connection().execute(query).all()
-    found = world.readings([Asked(r[1], r[2], _KINDS[r[3]], r[4], r[5]) for r in rows], at)
-    lots: dict[Kind, Lot] = defaultdict(Lot)
+    found = world.readings([Questioned(r[1], r[2], _KINDS[r[3]], r[4], r[5]) for r in rows], at)
+    lots: dict[Kind, KindReadings] = defaultdict(KindReadings)
     for number, serial, _, kind, *_, most_celsius in rows:
         if (told := found.get(serial)) is not None:
             lot = lots[_KINDS[kind]]
             lot.drives.append(number)
             lot.told.append(told)
             lot.most_celsius.append(most_celsius)
-    return Taken(dict(lots))
+    return ReadingRound(dict(lots))
 
 
-def facts_of(kind: Kind, lot: Lot, before: Before, scanned: Sequence[bool]) -> Facts:
+def facts_of(kind: Kind, lot: KindReadings, before: Before, scanned: Sequence[bool]) -> RuleFacts:
     """What the rules look at, of drives of a kind."""
-    return Facts(
+    return RuleFacts(
         {r.id: lot.column(r.id) for r in readings_of(kind)},
         {
             key: np.array([before.lows.get(key, {}).get(d, np.nan) for d in lot.drives], np.float64)
@@ -124,7 +124,7 @@ def facts_of(kind: Kind, lot: Lot, before: Before, scanned: Sequence[bool]) -> F
     )
 
 
-def judge_drives(session: Session, taken: Taken, at: dt.datetime, before: Before) -> list[str]:
+def judge_drives(session: Session, taken: ReadingRound, at: dt.datetime, before: Before) -> list[str]:
     """Note what the rules find of every drive whose readings were taken, where it is not what they found before; what
     was said of it. The drive's condition follows when the devices are looked at next (``engine.observe``)."""
     ask = session.connection().execute
@@ -178,9 +178,9 @@ def judge_drives(session: Session, taken: Taken, at: dt.datetime, before: Before
     return _say(session, turned)
 
 
-def _to_judge(lot: Lot, known: Mapping[int, Any], before: Before) -> Lot:
+def _to_judge(lot: KindReadings, known: Mapping[int, Any], before: Before) -> KindReadings:
     """Those of a lot of which anything is not as it was when they were judged last."""
-    found = Lot()
+    found = KindReadings()
     for drive, told, most in zip(lot.drives, lot.told, lot.most_celsius, strict=True):
         row = known.get(drive)
         if row is None or before.judged.get(drive) != (told, row):

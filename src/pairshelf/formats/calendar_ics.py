@@ -14,7 +14,7 @@ MEDIA_TYPE = "text/calendar; charset=utf-8"
 
 
 @dataclass(frozen=True, slots=True)
-class Planned:
+class Recurring:
     """Something that recurs."""
 
     #: What it is known by for good.
@@ -32,7 +32,7 @@ class Planned:
     changed: dt.datetime
 
 
-def write_calendar(name: str, planned: Sequence[Planned], at: dt.datetime) -> bytes:
+def write_calendar(name: str, planned: Sequence[Recurring], at: dt.datetime) -> bytes:
     """The calendar of that name; ``at``: when it is written."""
     calendar = Calendar()
     calendar.add("prodid", "-//Pair Shelf//what is planned//EN")

@@ -43,7 +43,7 @@ class Understood:
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class UnderstoodFile:
     """A file as it was understood, before anything is stored."""
 
     columns: tuple[Understood, ...]
@@ -53,7 +53,7 @@ class Reading:
     total_rows: int
 
 
-def read_inventory(raw: bytes) -> Reading:
+def read_inventory(raw: bytes) -> UnderstoodFile:
     """Understand a file. Raises BadInput where it is no list at all; row errors are collected."""
     table = read_table(raw)
     try:
@@ -86,7 +86,7 @@ def read_inventory(raw: bytes) -> Reading:
         errors.extend(wrong[: max(0, MOST_ERRORS - len(errors))])
     if total == 0 and not errors:
         errors.append(RowError(2, "There are headings but no drives."))
-    return Reading(columns, tuple(rows), tuple(errors), surplus, total)
+    return UnderstoodFile(columns, tuple(rows), tuple(errors), surplus, total)
 
 
 def _plain(heading: str) -> str:

@@ -12,7 +12,7 @@ from sqlalchemy import and_, case, func
 from sqlmodel import Session, col, or_, select
 
 from pairshelf.core.domain.away import Stood, away_named
-from pairshelf.core.policies.attention import DriveFacts, Matter, PoolFacts, is_well, matters, verdict
+from pairshelf.core.policies.attention import Matter, NotedDrive, PoolFacts, is_well, matters, verdict
 from pairshelf.core.watching.failing import RULE, Health
 from pairshelf.core.watching.glance import Glance, in_order
 from pairshelf.engine import keys, signs
@@ -224,13 +224,13 @@ def _drives_spoken_of() -> Any:
     )  # fmt: skip
 
 
-def _drives(session: Session) -> list[DriveFacts]:
+def _drives(session: Session) -> list[NotedDrive]:
     """Drives that their readings speak against."""
     rows = session.exec(_drives_spoken_of())
     found = []
     for number, shelf, bay, serial, condition, pool, early, domain, reasons in rows:
         rules = [RULE[r["rule"]] for r in reasons or ()]
-        found.append(DriveFacts(
+        found.append(NotedDrive(
             number, f"Drive {serial} ({shelf} bay {bay})" if shelf else f"Drive {serial}", pool, condition == "failing",
             "; ".join(r["sentence"] for r in reasons or ()), bool(rules) and all(r.of_link for r in rules),
             any(r.id == "unscanned" for r in rules), ("move" if domain else "copy") if early else "",

@@ -28,7 +28,7 @@ class Spoken:
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class LastTold:
     """What a pool's drives were last told to keep of it."""
 
     #: Drives that have it, of how many that belong to the pool.
@@ -54,7 +54,7 @@ def look(session: Session, world: Devices, who: str) -> Sequence[Spoken]:
     return spoken_of(session, world)
 
 
-def record_of(session: Session, pool_id: int) -> Kept | None:
+def record_of(session: Session, pool_id: int) -> LastTold | None:
     """What the drives of a pool keep of it; None before anything was written on them."""
     record = session.get(PoolRecord, pool_id, populate_existing=True)
     if record is None:
@@ -62,4 +62,4 @@ def record_of(session: Session, pool_id: int) -> Kept | None:
     query = pick(DriveRow.serial).join(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
     mine = query.where(PoolPlace.pool_id == pool_id, col(PoolPlace.beside).is_(None))
     serials = [s for (s,) in session.connection().execute(mine)]
-    return Kept(sum(record.reached.get(s) == record.generation for s in serials), len(serials), record)
+    return LastTold(sum(record.reached.get(s) == record.generation for s in serials), len(serials), record)

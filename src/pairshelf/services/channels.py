@@ -25,7 +25,7 @@ _MAIL = re.compile(r"[^@\s,;<>]{1,64}@[^@\s,;<>]{1,190}")
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class WayAsked:
     """A way, as somebody asks for it."""
 
     kind: str
@@ -54,7 +54,7 @@ def channel_of(session: Session, user_id: int, number: int) -> Channel:
     return row
 
 
-def keep_channel(session: Session, user: User, wanted: Wanted, number: int | None = None) -> Channel:
+def keep_channel(session: Session, user: User, wanted: WayAsked, number: int | None = None) -> Channel:
     """Keep a way, or change one. BadInput at the field that will not do; Denied where a viewer asks for a webhook."""
     if wanted.kind not in ("mail", "hook"):
         raise BadInput("A way is mail or hook.", field="kind")

@@ -32,7 +32,7 @@ from pairshelf.store.database import pick
 from pairshelf.store.tables import (
     Certificate,
     DriveRow,
-    FormerPool,
+    FormerPoolRow,
     JobRow,
     JobState,
     PoolPlace,
@@ -47,7 +47,7 @@ from pairshelf.store.tables import (
 
 
 @dataclass(frozen=True, slots=True)
-class Judged:
+class JudgedDrive:
     """A drive and every method on it; why it is kept, where it is."""
 
     drive: EstateDrive
@@ -64,7 +64,7 @@ class Judged:
 class Lot:
     """Drives looked at together."""
 
-    drives: tuple[Judged, ...]
+    drives: tuple[JudgedDrive, ...]
     #: Seconds until all are done.
     seconds: float
     #: Of each shelf whose link is shared: how many are written to at once.
@@ -98,7 +98,7 @@ def judge(
         seconds = wipe_seconds(facts, best) + (0 if best.by_hand else verify_seconds(facts, sample or whole))
         chance = None if sample is None else chance_missed(whole, sample, min(touched, whole))
         kept = why_kept(estate, drive)
-        found.append(Judged(drive, facts, kept, every, seconds, chance))
+        found.append(JudgedDrive(drive, facts, kept, every, seconds, chance))
         if kept is None:
             jobs.append((facts, best, seconds))
     shared = {f.shelf for f, m, _ in jobs if f.shelf and f.link and uses_the_link(m)}
@@ -266,7 +266,9 @@ def _known(session: Session, drive: DriveRow, block: int) -> dict[bytes, tuple[s
             (f"{pool}/{volume}", number or 0, name, extents)
             for pool, volume, number, name, extents in session.exec(query)
         ]
-    for name, slots, kept in session.exec(select(FormerPool.name, FormerPool.drives, col(FormerPool.rows)["files"])):
+    for name, slots, kept in session.exec(
+        select(FormerPoolRow.name, FormerPoolRow.drives, col(FormerPoolRow.rows)["files"])
+    ):
         if drive.serial in slots:
             files += [(f"{name}/{volume}", number, file, extents) for volume, number, file, extents in kept or ()]
     found: dict[bytes, tuple[str, str, int]] = {}

@@ -36,7 +36,7 @@ class Leaving:
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class TouchedPool:
     """A pool that is touched, and how many more drives of it may fail: as promised, and just now."""
 
     pool: EstatePool
@@ -46,12 +46,12 @@ class Kept:
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class DrainState:
     """A drain and how it stands."""
 
     row: DrainRow
     drives: tuple[Leaving, ...]
-    pools: tuple[Kept, ...]
+    pools: tuple[TouchedPool, ...]
     jobs: tuple[int, ...]
 
     @property
@@ -60,7 +60,7 @@ class Standing:
         return sum(d.left for d in self.drives)
 
 
-def drains(session: Session) -> list[Standing]:
+def drains(session: Session) -> list[DrainState]:
     """Those under way, then the last that have ended."""
     going = list(session.exec(select(DrainRow).where(col(DrainRow.ended_at).is_(None)).order_by(col(DrainRow.id))))
     over = select(DrainRow).where(col(DrainRow.ended_at).is_not(None)).order_by(col(DrainRow.ended_at).desc())
@@ -68,7 +68,7 @@ def drains(session: Session) -> list[Standing]:
     return [_standing(session, row) for row in rows]
 
 
-def _standing(session: Session, row: DrainRow) -> Standing:
+def _standing(session: Session, row: DrainRow) -> DrainState:
     drives = load_drives(session, row.drives)
     open_jobs = list(session.exec(
         select(JobRow).where(JobRow.drain_id == row.id, col(JobRow.state).not_in((JobState.DONE, JobState.FAILED)))
@@ -97,11 +97,11 @@ def _standing(session: Session, row: DrainRow) -> Standing:
             Leaving(drive, pool.name, max(held, left) * EXTENT, left * EXTENT, onto, job.number if job else None)
         )
     kept = tuple(
-        Kept(pool, survival(pool.layout).guaranteed, after_failures(pool.layout, pool.absent).more_guaranteed,
+        TouchedPool(pool, survival(pool.layout).guaranteed, after_failures(pool.layout, pool.absent).more_guaranteed,
              pool.state not in ("lost", "unreachable"))
         for pool in pools
     )  # fmt: skip
-    return Standing(row, tuple(found), kept, tuple(j.number for j in open_jobs))
+    return DrainState(row, tuple(found), kept, tuple(j.number for j in open_jobs))
 
 
 def steer(session: Session, drain_id: int, act: Literal["pause", "resume", "gentle", "fast"], who: str) -> int:

@@ -6,11 +6,11 @@ from sqlmodel import Session
 
 from pairshelf.core.domain.inventory import Differences
 from pairshelf.engine.log import log
-from pairshelf.formats.inventory_csv import Reading
+from pairshelf.formats.inventory_csv import UnderstoodFile
 from pairshelf.store.repositories.drives_and_pools import change_records, copy_records
 
 
-def store_list(session: Session, reading: Reading, found: Differences, who: str, name: str) -> None:
+def store_list(session: Session, reading: UnderstoodFile, found: Differences, who: str, name: str) -> None:
     """Store what is new in a list and put right what has changed, and say so in the logbook."""
     if found.new:
         copy_records(session, found.new)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from sqlmodel import Session, select
 
-from pairshelf.core.domain.device import Asked, DeviceError, Devices
+from pairshelf.core.domain.device import DeviceError, Devices, Questioned
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.core.layouts.registry import scheme_of
@@ -15,7 +15,7 @@ from pairshelf.core.policies.scanning import RecoveryJudged, judge_recovery
 from pairshelf.core.watching.failing import RULE, WEEK, Judged, Limits, Reason, judge, scanned_since
 from pairshelf.core.watching.readings import Reading, readings_of
 from pairshelf.engine.log import log
-from pairshelf.engine.readings import Before, Lot, facts_of, left_by
+from pairshelf.engine.readings import Before, KindReadings, facts_of, left_by
 from pairshelf.store.repositories import history
 from pairshelf.store.repositories.health import load_limits, store_limits
 from pairshelf.store.tables import DriveHealth, DriveRow, PoolPlace, PoolRow, Service, now
@@ -87,7 +87,7 @@ def report_of(session: Session, drive_id: int, world: Devices) -> Report:
     scanned = health is not None and scanned_since(
         health.unreadable_since, health.scan_began, health.scan_ended, left_by(health.scan_found)
     )
-    lot = Lot([drive_id], [told], [row.max_temperature])
+    lot = KindReadings([drive_id], [told], [row.max_temperature])
     (judged,) = judge(kind, facts_of(kind, lot, before, [scanned]), limits)
     return Report(
         taken_at, answers, judged, health.since if health is not None and health.level == judged.level else None,
@@ -100,9 +100,9 @@ def report_of(session: Session, drive_id: int, world: Devices) -> Report:
     )  # fmt: skip
 
 
-def asked(row: DriveRow) -> Asked:
+def asked(row: DriveRow) -> Questioned:
     """A drive as it is asked for its readings."""
-    return Asked(row.serial, row.size, Kind(row.kind), row.in_service, row.rated_writes)
+    return Questioned(row.serial, row.size, Kind(row.kind), row.in_service, row.rated_writes)
 
 
 def _worth(reading: Reading, value: int | None) -> float | None:

@@ -36,7 +36,7 @@ _PLAYING = "loads"
 
 
 @dataclass(frozen=True, slots=True)
-class Played:
+class PlayedVolume:
     """What is played on a volume."""
 
     volume_id: int
@@ -51,7 +51,7 @@ class Played:
 class Speeds:
     """What is played on a pool, and what was measured of it last: the fields of ``engine.loads.Measured``, or why none."""
 
-    plays: list[Played]
+    plays: list[PlayedVolume]
     at: dt.datetime | None
     found: dict[str, Any] | None
     why_none: str | None
@@ -65,7 +65,7 @@ def speeds_of(session: Session, pool_id: int) -> Speeds:
         select(PlayRow, VolumeRow.name).join(VolumeRow, col(VolumeRow.id) == PlayRow.volume_id)
         .where(VolumeRow.pool_id == pool_id).order_by(col(VolumeRow.name))
     )  # fmt: skip
-    plays = [Played(r.volume_id, name, r.mix, r.at_once, r.wanted, r.since) for r, name in rows]
+    plays = [PlayedVolume(r.volume_id, name, r.mix, r.at_once, r.wanted, r.since) for r, name in rows]
     row = session.get(PlayedRow, pool_id) if plays else None
     why = row.found.get("why_none") if row is not None else None
     return Speeds(plays, row.at if row else None, row.found if row is not None and why is None else None, why)

@@ -12,7 +12,7 @@ from pairshelf.core.policies.schedule import WHAT
 from pairshelf.engine.log import log
 from pairshelf.engine.records import house_of
 from pairshelf.engine.schedules import recurrence_of
-from pairshelf.formats.calendar_ics import Planned, write_calendar
+from pairshelf.formats.calendar_ics import Recurring, write_calendar
 from pairshelf.services.accounts import digest
 from pairshelf.store.clock import wall
 from pairshelf.store.repositories.drives_and_pools import load_pools
@@ -55,7 +55,7 @@ def calendar_for(session: Session, token: str, base: str) -> bytes | None:
     layouts = {pool.id: pool.layout for pool in load_pools(session, {s.pool_id for s, _ in listed})}
     for schedule, name in listed:
         recurrence = recurrence_of(schedule)
-        planned.append(Planned(
+        planned.append(Recurring(
             f"{schedule.what}-{schedule.id}@{house}", f"{WHAT[schedule.what]} of {name}",
             f"{WHAT[schedule.what]} of pool {name}, {recurrence.words}, {schedule.pace}. It waits while a rebuild or other "
             "work in the pool goes first.", recurrence.first(schedule.begun), schedule.zone, recurrence.rule,

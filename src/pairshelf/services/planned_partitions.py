@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from sqlmodel import Session
 
 from pairshelf.core.domain.estate import EstateDrive
-from pairshelf.core.domain.partitions import Part, Table, Wanted, lay_out, wanted_of
+from pairshelf.core.domain.partitions import Part, Table, WantedPartition, lay_out, wanted_of
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.partition_tables import table_on
 from pairshelf.engine.pools import devices
@@ -49,7 +49,7 @@ class Partitioned:
         return self.on_drive.scheme if self.on_drive else "gpt"
 
     @property
-    def wanted(self) -> tuple[Wanted, ...]:
+    def wanted(self) -> tuple[WantedPartition, ...]:
         """What is planned and not written yet."""
         return wanted_of(self.plan.parts) if self.plan else ()
 
@@ -76,7 +76,7 @@ class Partitioned:
             raise NotPossible("No partitions are planned for this drive.", code="nothing-pending")
         return image_chunks(self.laid_out(self.scheme, self.wanted), disk_id_of(self.row.serial))
 
-    def laid_out(self, scheme: str, wanted: tuple[Wanted, ...]) -> Table:
+    def laid_out(self, scheme: str, wanted: tuple[WantedPartition, ...]) -> Table:
         """The table with what is wanted; BadInput at the field of the one that does not fit."""
         if self.plan and self.plan.pool_id and scheme != self.plan.scheme:
             raise BadInput("The drive has partitions in use under the other kind of table.", field="scheme")

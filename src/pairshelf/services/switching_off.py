@@ -9,7 +9,7 @@ from sqlmodel import Session, col, or_, select
 from pairshelf.core.disposal.methods import METHODS
 from pairshelf.core.domain.estate import EstatePool
 from pairshelf.core.errors import BadInput, NotFound
-from pairshelf.core.policies.switching_off import Answer, Going, may_go_off
+from pairshelf.core.policies.switching_off import Going, PowerMayGo, may_go_off
 from pairshelf.engine.jobs.kinds import JOBS
 from pairshelf.store.database import among
 from pairshelf.store.repositories.drives_and_pools import load_pools
@@ -43,7 +43,7 @@ def drives_in(session: Session, kind: str, name: str) -> list[int]:
     return [i for i in session.exec(statement.limit(_MOST)) if i is not None]
 
 
-def ask(session: Session, kind: str, name: str) -> Answer:
+def ask(session: Session, kind: str, name: str) -> PowerMayGo:
     """Whether power may go off for a drive, a shelf, a host, a site, everything. BadInput for what has none, NotFound
     where nothing stands there."""
     if kind not in POWERED:
@@ -55,7 +55,7 @@ def ask(session: Session, kind: str, name: str) -> Answer:
     return answer(session, load_pools(session, pools), drives)
 
 
-def answer(session: Session, pools: Collection[EstatePool], drives: Collection[int]) -> Answer:
+def answer(session: Session, pools: Collection[EstatePool], drives: Collection[int]) -> PowerMayGo:
     """Whether power may go off for these drives; ``pools`` are those that have some of them."""
     names = {p.id: p.name for p in pools}
     rows = session.exec(

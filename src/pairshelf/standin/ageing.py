@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from functools import lru_cache
 
-from pairshelf.core.domain.device import Asked
+from pairshelf.core.domain.device import Questioned
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.units import EXTENT
 
@@ -111,7 +111,7 @@ def moment(at: dt.datetime) -> tuple[float, float]:
 
 
 def told(
-    drive: Asked, at: dt.datetime, hours: float, warmth: float, ageing: Ageing | None, *, reassigned: int, pending: int, uncorrectable: int, written: int,
+    drive: Questioned, at: dt.datetime, hours: float, warmth: float, ageing: Ageing | None, *, reassigned: int, pending: int, uncorrectable: int, written: int,
     warns: bool,
 ) -> dict[str, int]:  # fmt: skip
     """What a drive reports; ``hours`` and ``warmth`` are those of the moment. ``reassigned``, ``pending`` and ``uncorrectable`` sectors are those that really are,

@@ -28,11 +28,11 @@ from pairshelf.core.disposal.facts import Command, Identity
 from pairshelf.core.domain.device import (
     Area,
     Arrival,
-    Asked,
     Device,
     DeviceError,
     Hosts,
     Presence,
+    Questioned,
     Recovery,
     Stalled,
     Unreadable,
@@ -358,7 +358,7 @@ class World:
 
     # -- readings --------------------------------------------------------------------------------
 
-    def readings(self, asked: Sequence[Asked], at: dt.datetime) -> Mapping[str, Mapping[str, int]]:
+    def readings(self, asked: Sequence[Questioned], at: dt.datetime) -> Mapping[str, Mapping[str, int]]:
         """See Devices. Of 10,000 drives it is asked every ten seconds: a drive with nothing beside it costs nothing."""
         stem = f"{self.folder / 'media'}/"
         beside = {name for name in os.listdir(stem) if not name.endswith(".img")}
@@ -391,7 +391,7 @@ class World:
             found[drive.serial] = known[1]
         return found
 
-    def _lose_with_age(self, drive: Asked, ageing: Ageing, at: dt.datetime) -> None:
+    def _lose_with_age(self, drive: Questioned, ageing: Ageing, at: dt.datetime) -> None:
         """Sectors that go bad as time passes really go: which ones is drawn from the serial, so that two that ask at
         once lose the same."""
         due = int(ageing.added("pending", at))

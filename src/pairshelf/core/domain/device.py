@@ -182,7 +182,7 @@ class Recovery:
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class Questioned:
     """A drive that is asked for its readings, with what the books know of it."""
 
     serial: str
@@ -278,7 +278,7 @@ class Devices(Protocol):
         """Serials of drives with which something is wrong, and what."""
         ...
 
-    def readings(self, asked: Sequence[Asked], at: dt.datetime) -> Mapping[str, Mapping[str, int]]:
+    def readings(self, asked: Sequence[Questioned], at: dt.datetime) -> Mapping[str, Mapping[str, int]]:
         """What drives report of themselves at a moment, by serial and reading (``core.watching.readings``). One that does
         not answer is not in it."""
         ...

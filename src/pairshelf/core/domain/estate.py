@@ -9,7 +9,7 @@ from functools import cached_property
 from pairshelf.core.disposal.facts import Identity
 from pairshelf.core.domain.drives import Drive, Kind, offered
 from pairshelf.core.domain.found import FoundPool
-from pairshelf.core.domain.partitions import Table, Wanted
+from pairshelf.core.domain.partitions import Table, WantedPartition
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import BadInput, NotFound
 from pairshelf.core.layouts import Layout
@@ -391,7 +391,7 @@ class Estate:
     #: Bytes of files in the folders of volumes that the question names: (volume, folder) to bytes.
     taken: tuple[tuple[tuple[str, str], int], ...] = ()
     #: Drive to its pending partitions: scheme, bytes of a sector, what is wanted.
-    pending_partitions: tuple[tuple[int, tuple[str, int, tuple[Wanted, ...]]], ...] = ()
+    pending_partitions: tuple[tuple[int, tuple[str, int, tuple[WantedPartition, ...]]], ...] = ()
     #: Drives that did not answer when they were read: id to what is wrong.
     silent: tuple[tuple[int, str], ...] = ()
     #: What drives report of themselves, by id; those that do not answer are left out.

@@ -54,7 +54,7 @@ TYPES: dict[str, PartitionType] = {
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class WantedPartition:
     """A partition asked for."""
 
     #: Empty or "all": all that is left where it begins.
@@ -156,7 +156,9 @@ def table_of_parts(size: int, sector: int, scheme: str, parts: Sequence[Part]) -
     return Table(scheme, sector, size // sector, (), ()).of(parts)
 
 
-def lay_out(size: int, sector: int, scheme: str, wanted: Sequence[Wanted], there: Sequence[Part] = ()) -> Table:
+def lay_out(
+    size: int, sector: int, scheme: str, wanted: Sequence[WantedPartition], there: Sequence[Part] = ()
+) -> Table:
     """Exact sectors for these partitions on a drive of ``size`` bytes, beside those that are ``there`` and do not
     move; BadInput at the field of the one that does not fit. ``parts.2.size`` is the size of the third."""
     if scheme not in _SCHEMES:
@@ -203,7 +205,9 @@ def _up(sector: int, step: int) -> int:
     return -(-sector // step) * step
 
 
-def _next(one: Wanted, index: int, number: int, kind: str, first: int, end: int, step: int, sector: int) -> Part:
+def _next(
+    one: WantedPartition, index: int, number: int, kind: str, first: int, end: int, step: int, sector: int
+) -> Part:
     field = f"parts.{index}."
     label = one.label.strip()
     if len(label.encode("utf-16-le")) > 72 or not label.isprintable():
@@ -226,7 +230,7 @@ def _next(one: Wanted, index: int, number: int, kind: str, first: int, end: int,
     return Part(number, kind, first, wanted, one.type, label)
 
 
-def _check_use(one: Wanted, field: str) -> None:
+def _check_use(one: WantedPartition, field: str) -> None:
     """BadInput for a type that is none, or a file system that such a partition does not hold."""
     if one.type not in TYPES:
         raise BadInput(f"“{one.type}” is no type; choose {', '.join(TYPES)}.", field=field + "type")
@@ -241,7 +245,7 @@ def _check_use(one: Wanted, field: str) -> None:
 
 
 def _beside(
-    there: Sequence[Part], wanted: Sequence[Wanted], end: int, step: int, sector: int, scheme: str
+    there: Sequence[Part], wanted: Sequence[WantedPartition], end: int, step: int, sector: int, scheme: str
 ) -> list[Part]:
     """More partitions in the room that is left: each in the first stretch that holds it, or all of the largest."""
     parts = list(there)
@@ -271,7 +275,7 @@ def _whole(stretch: tuple[int, int], step: int) -> int:
     return (stretch[0] + stretch[1] - _up(stretch[0], step)) // step * step
 
 
-def _mbr(wanted: Sequence[Wanted], first: int, end: int, step: int, sector: int) -> list[Part]:
+def _mbr(wanted: Sequence[WantedPartition], first: int, end: int, step: int, sector: int) -> list[Part]:
     primaries = [i for i, w in enumerate(wanted) if w.kind == "primary"]
     logicals = [i for i, w in enumerate(wanted) if w.kind == "logical"]
     if other := [i for i, w in enumerate(wanted) if w.kind not in ("primary", "logical")]:
@@ -328,6 +332,6 @@ def names_of(table: Table, taken: Collection[str] = ()) -> dict[int, str]:
     return found
 
 
-def wanted_of(rows: Sequence[Mapping[str, str]]) -> tuple[Wanted, ...]:
+def wanted_of(rows: Sequence[Mapping[str, str]]) -> tuple[WantedPartition, ...]:
     """Partitions from plain data."""
-    return tuple(Wanted(**{k: str(v) for k, v in row.items()}) for row in rows)
+    return tuple(WantedPartition(**{k: str(v) for k, v in row.items()}) for row in rows)

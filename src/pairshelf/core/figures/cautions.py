@@ -30,7 +30,7 @@ _SAME_WEEKS = 31
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class CautionCase:
     """What a caution is asked about."""
 
     layout: Layout
@@ -48,7 +48,7 @@ class CautionKind:
     #: The short name it is listed under.
     name: str
     #: What is said of a layout; None where it does not hold.
-    says: Callable[[Asked], str | None]
+    says: Callable[[CautionCase], str | None]
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,17 +61,17 @@ class Caution:
 
 def cautions(layout: Layout, space: SpaceAccount, q: float, given: Assumptions) -> tuple[Caution, ...]:
     """All that hold of a layout; ``q`` is the chance of an unreadable sector in its last-ditch rebuild."""
-    asked = Asked(layout, space, q, given)
+    asked = CautionCase(layout, space, q, given)
     return tuple(Caution(k.code, said) for k in CAUTIONS.values() if (said := k.says(asked)) is not None)
 
 
-def _no_redundancy(asked: Asked) -> str | None:
+def _no_redundancy(asked: CautionCase) -> str | None:
     if asked.layout.scheme.survives:
         return None
     return "No redundancy: a single failed drive loses everything in the pool."
 
 
-def _single_parity_large(asked: Asked) -> str | None:
+def _single_parity_large(asked: CautionCase) -> str | None:
     if asked.layout.scheme.survives != 1 or asked.q < HIGH_Q:
         return None
     return (
@@ -80,30 +80,30 @@ def _single_parity_large(asked: Asked) -> str | None:
     )
 
 
-def _wide_set(asked: Asked) -> str | None:
+def _wide_set(asked: CautionCase) -> str | None:
     width = asked.layout.width
     if asked.layout.scheme.code is not Code.PARITY or width <= WIDE:
         return None
     return f"Each set spans {width} drives; above {WIDE}, rebuilds read much and small writes slow down."
 
 
-def _uneven(asked: Asked) -> str | None:
+def _uneven(asked: CautionCase) -> str | None:
     if asked.space.uneven <= MUCH_UNEVEN * asked.space.raw:
         return None
     return f"{format_size(asked.space.uneven)} cannot be used because the drives differ in size."
 
 
-def _grows_by_more_than_one(asked: Asked) -> str | None:
+def _grows_by_more_than_one(asked: CautionCase) -> str | None:
     return grows_by_more_than_one(asked.layout) or None
 
 
-def _no_backup(asked: Asked) -> str | None:
+def _no_backup(asked: CautionCase) -> str | None:
     if asked.given.backup is not None:
         return None
     return "No backup is recorded. Redundancy is no backup: deleted or spoilt files stay lost."
 
 
-def _no_error_recovery_limit(asked: Asked) -> str | None:
+def _no_error_recovery_limit(asked: CautionCase) -> str | None:
     layout = asked.layout
     if not layout.scheme.survives or not (
         count := layout.same("without limit", lambda: _without_limit(layout.members))
@@ -115,7 +115,7 @@ def _no_error_recovery_limit(asked: Asked) -> str | None:
     )
 
 
-def _one_shelf(asked: Asked) -> str | None:
+def _one_shelf(asked: CautionCase) -> str | None:
     layout, sets = asked.layout, len(asked.layout.sets)
     if not layout.scheme.survives or sets < 2:
         return None
@@ -125,18 +125,18 @@ def _one_shelf(asked: Asked) -> str | None:
     return f"All {sets} sets stand on one shelf; when it goes, all of them go."
 
 
-def _one_batch(asked: Asked) -> str | None:
+def _one_batch(asked: CautionCase) -> str | None:
     return _batch(asked.layout)
 
 
-def _mixed_kinds(asked: Asked) -> str | None:
+def _mixed_kinds(asked: CautionCase) -> str | None:
     layout = asked.layout
     if not layout.same("mixed kinds", lambda: len({d.rotates for d in layout.members}) > 1):
         return None
     return "Rotating and flash drives are mixed; the pool is as slow as the slowest of them."
 
 
-def _spare_too_small(asked: Asked) -> str | None:
+def _spare_too_small(asked: CautionCase) -> str | None:
     small = [s for s in asked.layout.spares if asked.layout.largest_member > s.extents]
     if not small:
         return None
@@ -145,7 +145,7 @@ def _spare_too_small(asked: Asked) -> str | None:
     )
 
 
-def _overloaded(asked: Asked) -> str | None:
+def _overloaded(asked: CautionCase) -> str | None:
     share = asked_share(asked.layout, asked.given)
     if share <= 1 - LEFT_FOR_REBUILD:
         return None

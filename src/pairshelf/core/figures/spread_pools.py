@@ -14,7 +14,7 @@ from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.figures.odds import Odds, chain_of_curve, failure_rate, odds, unreadable
 from pairshelf.core.figures.selections import Survey, rows_of, survey
 from pairshelf.core.figures.space import SpaceAccount
-from pairshelf.core.layouts.placing import Placed, Progress, SpreadPool, Wanted, place
+from pairshelf.core.layouts.placing import Placed, Progress, SpreadPool, WantedVolume, place
 from pairshelf.core.layouts.protections import Protection
 from pairshelf.core.layouts.repairs import repair_seconds
 
@@ -47,7 +47,7 @@ def spread_account(
 class PlacedVolume:
     """A volume where it lies, with what it bears. Hours include the users' share."""
 
-    wanted: Wanted
+    wanted: WantedVolume
     #: Of drives failing; ``by_domain`` of whole domains.
     survives: Survey
     by_domain: Survey
@@ -74,7 +74,7 @@ class SpreadFigures:
 
 
 def spread_figures(
-    pool: SpreadPool, volumes: Sequence[Wanted], given: Assumptions, *, progress: Progress | None = None
+    pool: SpreadPool, volumes: Sequence[WantedVolume], given: Assumptions, *, progress: Progress | None = None
 ) -> SpreadFigures:
     """Place the volumes, and say what each bears and how long its rebuild takes."""
     placed = place(pool, volumes, progress=progress)
@@ -101,7 +101,7 @@ def spread_figures(
     )  # fmt: skip
 
 
-def _pool_survey(volumes: Sequence[Wanted], placed: Sequence[Placed], units: int) -> Survey:
+def _pool_survey(volumes: Sequence[WantedVolume], placed: Sequence[Placed], units: int) -> Survey:
     """All volumes together. Where some bear one failure and some two, a unit of the first weighs two:
     then one failed is within the common tolerance of 2, and two are not."""
     worst = max(v.protection.survives for v in volumes)
@@ -113,7 +113,7 @@ def _pool_survey(volumes: Sequence[Wanted], placed: Sequence[Placed], units: int
 
 
 def _rebuild_seconds(
-    pool: SpreadPool, volumes: Sequence[Wanted], placed: Sequence[Placed], network: int | None
+    pool: SpreadPool, volumes: Sequence[WantedVolume], placed: Sequence[Placed], network: int | None
 ) -> float:
     """Repair of the drive that is worst to lose."""
     units = len(pool.drives)
@@ -125,7 +125,7 @@ def _rebuild_seconds(
 
 
 def _odds(
-    pool: SpreadPool, wanted: Wanted, stripes: Placed, survives: Survey, hours: float, given: Assumptions
+    pool: SpreadPool, wanted: WantedVolume, stripes: Placed, survives: Survey, hours: float, given: Assumptions
 ) -> Odds:
     """One chain over all drives, with the loss of each further failure from the curve."""
     rate = failure_rate(sum(d.yearly_failure for d in pool.drives) / len(pool.drives))

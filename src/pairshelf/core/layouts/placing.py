@@ -32,7 +32,7 @@ _WEIGHED_PAIRS = 160
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class WantedVolume:
     """A volume asked for: bytes, and how it is protected."""
 
     size: int
@@ -50,7 +50,7 @@ class Wanted:
         return self.stripes * self.protection.width * EXTENT
 
 
-def parse_volume(text: str, *, field: str = "volume") -> Wanted:
+def parse_volume(text: str, *, field: str = "volume") -> WantedVolume:
     """A volume such as ``40GiB:copies-3`` or ``10TiB:parity-2:8``."""
     size_text, _, protection = text.partition(":")
     if not protection:
@@ -58,7 +58,7 @@ def parse_volume(text: str, *, field: str = "volume") -> Wanted:
     size = parse_size(size_text, field=field)
     if size == 0:
         raise BadInput(f"“{text}” is a volume of size zero.", field=field)
-    return Wanted(size, parse_protection(protection, field=field))
+    return WantedVolume(size, parse_protection(protection, field=field))
 
 
 def stripes_max(capacities: Sequence[int], width: int) -> int:
@@ -124,7 +124,7 @@ class SpreadPool:
             (stripes_max(self.without(i), protection.width) for i in range(len(self.domains))), default=0
         ) if len(self.domains) > protection.width else 0  # fmt: skip
 
-    def self_repair_fails_without(self, volumes: Sequence[Wanted]) -> tuple[str, ...]:
+    def self_repair_fails_without(self, volumes: Sequence[WantedVolume]) -> tuple[str, ...]:
         """Domains after whose loss not every stripe could be placed again; none: self-repair holds."""
         stripes = [(v.stripes, v.protection.width) for v in volumes]
         return tuple(name for i, name in enumerate(self.domains) if not fits(self.without(i), stripes))
@@ -150,7 +150,7 @@ Placed = npt.NDArray[np.int32]
 Progress = Callable[[int, int], None]
 
 
-def place(pool: SpreadPool, volumes: Sequence[Wanted], *, progress: Progress | None = None) -> list[Placed]:
+def place(pool: SpreadPool, volumes: Sequence[WantedVolume], *, progress: Progress | None = None) -> list[Placed]:
     """For each volume its stripes, as rows of drive numbers. Raises NotPossible when one does not fit.
 
     A stripe takes the w domains with the most free extents; among equals those that have shared

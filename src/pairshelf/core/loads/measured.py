@@ -10,7 +10,7 @@ from pairshelf.core.figures.speed import Speed, speed
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.protections import Protection
 from pairshelf.core.loads.mixes import Estimate, Mix, estimate
-from pairshelf.core.loads.queues import OnDrive, Outcome, Played, Stand
+from pairshelf.core.loads.queues import Ability, Measurement, OnDrive, PlayerResult
 
 #: The share of requests that is meant by "slow ones": all but the slowest twentieth were answered by then.
 SLOW = 0.95
@@ -68,11 +68,11 @@ class Beside:
         return 1 - self.job / self.job_alone if self.job_alone else 0.0
 
 
-def rates_of(played: Sequence[Played], seconds: float) -> Rates:
+def rates_of(played: Sequence[PlayerResult], seconds: float) -> Rates:
     """Of some players together."""
     if seconds <= 0:
         return Rates(0.0, 0.0, None, None)
-    whole = Played(responses=[r for p in played for r in p.responses])
+    whole = PlayerResult(responses=[r for p in played for r in p.responses])
     return Rates(
         sum(p.requests for p in played) / seconds,
         sum(p.size for p in played) / seconds,
@@ -81,7 +81,7 @@ def rates_of(played: Sequence[Played], seconds: float) -> Rates:
     )
 
 
-def drive_rates(found: Outcome) -> list[DriveRates]:
+def drive_rates(found: Measurement) -> list[DriveRates]:
     """Of every drive."""
     if found.seconds <= 0:
         return [DriveRates(i, 0.0, 0.0, 0.0, 0.0) for i in range(len(found.drives))]
@@ -94,7 +94,7 @@ def _rates(slot: int, drive: OnDrive, seconds: float) -> DriveRates:
     return DriveRates(slot, drive.operations / seconds, drive.size / seconds, busy, for_job)
 
 
-def moved_by_job(found: Outcome, steps: Sequence[float]) -> float:
+def moved_by_job(found: Measurement, steps: Sequence[float]) -> float:
     """Bytes a second that a job moved: ``steps`` has the bytes of each of its steps, which come again and again."""
     if found.seconds <= 0 or not steps:
         return 0.0
@@ -102,7 +102,7 @@ def moved_by_job(found: Outcome, steps: Sequence[float]) -> float:
     return (whole * sum(steps) + sum(steps[:rest])) / found.seconds
 
 
-def stands_of(members: Sequence[Drive]) -> tuple[list[Stand], list[str], list[float]]:
+def stands_of(members: Sequence[Drive]) -> tuple[list[Ability], list[str], list[float]]:
     """What each drive can do; and the links they hang on, as far as they are known: their shelves, bytes a second."""
     known: dict[tuple[str | None, str | None], int] = {}
     carries: list[float] = []
@@ -115,7 +115,7 @@ def stands_of(members: Sequence[Drive]) -> tuple[list[Stand], list[str], list[fl
                 known[key] = len(carries)
                 carries.append(float(drive.link))
             link = known[key]
-        stands.append(Stand(float(drive.mean_rate), float(drive.operations), link))
+        stands.append(Ability(float(drive.mean_rate), float(drive.operations), link))
     return stands, [shelf or "" for _, shelf in known], carries
 
 

@@ -17,7 +17,7 @@ MOST_AT_ONCE = 256
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class MixPart:
     """One sort of request of a mix."""
 
     #: Of all requests of the mix, how many are of this sort.
@@ -36,7 +36,7 @@ class Mix:
     id: str
     name: str
     about: str
-    parts: tuple[Part, ...]
+    parts: tuple[MixPart, ...]
     #: Requests under way at once, unless said otherwise.
     at_once: int
 
@@ -50,21 +50,21 @@ MIXES: dict[str, Mix] = {
     m.id: m
     for m in (
         Mix("files", "file server", "Files of all sizes, read three times as often as written; some along the whole file.", (
-            Part(0.50, writes=False, size=16 * KIB), Part(0.15, writes=True, size=16 * KIB),
-            Part(0.25, writes=False, size=4 * MIB, along=True), Part(0.10, writes=True, size=4 * MIB, along=True),
+            MixPart(0.50, writes=False, size=16 * KIB), MixPart(0.15, writes=True, size=16 * KIB),
+            MixPart(0.25, writes=False, size=4 * MIB, along=True), MixPart(0.10, writes=True, size=4 * MIB, along=True),
         ), 8),
         Mix("database", "database", "Small pages anywhere, two reads to a write, many at once.", (
-            Part(0.67, writes=False, size=8 * KIB), Part(0.33, writes=True, size=8 * KIB),
+            MixPart(0.67, writes=False, size=8 * KIB), MixPart(0.33, writes=True, size=8 * KIB),
         ), 32),
         Mix("machines", "virtual machines", "Small reads and writes of many systems at once, as many of the one as of the other.", (
-            Part(0.50, writes=False, size=16 * KIB), Part(0.45, writes=True, size=16 * KIB),
-            Part(0.05, writes=False, size=1 * MIB, along=True),
+            MixPart(0.50, writes=False, size=16 * KIB), MixPart(0.45, writes=True, size=16 * KIB),
+            MixPart(0.05, writes=False, size=1 * MIB, along=True),
         ), 24),
         Mix("recorder", "video recorder", "Cameras that write without end, and now and then somebody who looks.", (
-            Part(0.90, writes=True, size=8 * MIB, along=True), Part(0.10, writes=False, size=8 * MIB, along=True),
+            MixPart(0.90, writes=True, size=8 * MIB, along=True), MixPart(0.10, writes=False, size=8 * MIB, along=True),
         ), 4),
-        Mix("small-reads", "small reads", "Nothing but reads of 4 KiB anywhere.", (Part(1.0, writes=False, size=4 * KIB),), 32),
-        Mix("small-writes", "small writes", "Nothing but writes of 4 KiB anywhere.", (Part(1.0, writes=True, size=4 * KIB),), 32),
+        Mix("small-reads", "small reads", "Nothing but reads of 4 KiB anywhere.", (MixPart(1.0, writes=False, size=4 * KIB),), 32),
+        Mix("small-writes", "small writes", "Nothing but writes of 4 KiB anywhere.", (MixPart(1.0, writes=True, size=4 * KIB),), 32),
     )
 }  # fmt: skip
 

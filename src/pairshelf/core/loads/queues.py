@@ -18,7 +18,7 @@ SMALL = 4096
 
 
 @dataclass(frozen=True, slots=True)
-class Stand:
+class Ability:
     """What a drive can do. ``rate`` in bytes a second, ``operations`` of 4 KiB a second."""
 
     rate: float
@@ -33,7 +33,7 @@ class Stand:
 
 
 @dataclass(frozen=True, slots=True)
-class Act:
+class Operation:
     """One operation of one drive."""
 
     drive: int
@@ -47,7 +47,7 @@ class Act:
 
 
 #: Operations that go on side by side, and those that follow when all of them are done.
-Phases = Sequence[Sequence[Act]]
+Phases = Sequence[Sequence[Operation]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,7 +80,7 @@ class Walking:
 
 
 @dataclass(slots=True)
-class Played:
+class PlayerResult:
     """What came of one player's requests."""
 
     requests: int = 0
@@ -110,11 +110,11 @@ class OnDrive:
 
 
 @dataclass(slots=True)
-class Outcome:
+class Measurement:
     """What was measured, over so many seconds of the drives' time."""
 
     seconds: float
-    players: list[Played]
+    players: list[PlayerResult]
     drives: list[OnDrive]
     #: Bytes over each link.
     links: list[int]
@@ -125,8 +125,8 @@ class _Place:
     __slots__ = ("at", "busy", "end", "job", "users", "waiting")
 
     def __init__(self) -> None:
-        self.users: deque[tuple[Act, _Doing]] = deque()
-        self.job: deque[tuple[Act, _Doing]] = deque()
+        self.users: deque[tuple[Operation, _Doing]] = deque()
+        self.job: deque[tuple[Operation, _Doing]] = deque()
         self.busy = self.waiting = False
         self.at: Any = None
         self.end = 0
@@ -144,7 +144,7 @@ class _Doing:
 
 class _House:
     def __init__(
-        self, stands: Sequence[Stand], links: Sequence[float], players: Sequence[Player], job: Walking | None
+        self, stands: Sequence[Ability], links: Sequence[float], players: Sequence[Player], job: Walking | None
     ) -> None:
         self.stands, self.links, self.players, self.job = stands, links, players, job
         self.places = [_Place() for _ in stands]
@@ -154,7 +154,9 @@ class _House:
         self.now = 0.0
         self.next_step = 0
         self.begun = [0] * len(players)
-        self.outcome = Outcome(0.0, [Played() for _ in players], [OnDrive() for _ in stands], [0] * len(links), 0)
+        self.outcome = Measurement(
+            0.0, [PlayerResult() for _ in players], [OnDrive() for _ in stands], [0] * len(links), 0
+        )
 
     def at(self, when: float, act: Any, *given: Any) -> None:
         self.number += 1
@@ -229,7 +231,7 @@ class _House:
             end = self.link_free[link] = max(self.now + took, self.link_free[link] + act.size / self.links[link])
         self.at(end, self.finished, doing)
 
-    def way(self, place: _Place, act: Act, stand: Stand) -> float:
+    def way(self, place: _Place, act: Operation, stand: Ability) -> float:
         """Seconds until it is where the operation begins: it passes over what lies between, or goes there."""
         if act.walk is None or place.at != act.walk:
             return stand.way
@@ -266,13 +268,13 @@ class _House:
 
 
 def play(
-    stands: Sequence[Stand],
+    stands: Sequence[Ability],
     players: Sequence[Player],
     *,
     links: Sequence[float] = (),
     job: Walking | None = None,
     most: int = 400,
-) -> Outcome:
+) -> Measurement:
     """Let players ask until each has had so many answers, or all of them four times as many; without players, until the
     job has done so many steps. ``links``: bytes a second of each."""
     house = _House(stands, links, players, job)

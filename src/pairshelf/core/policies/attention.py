@@ -73,7 +73,7 @@ class PoolFacts:
 
 
 @dataclass(frozen=True, slots=True)
-class DriveFacts:
+class NotedDrive:
     """A drive of which its readings say something."""
 
     id: int
@@ -100,7 +100,7 @@ _BY_ITSELF = {
 }
 
 
-def _of_drive(drive: DriveFacts) -> Matter:
+def _of_drive(drive: NotedDrive) -> Matter:
     """What is to be done about a drive that its readings speak against."""
     why = f": {drive.why}" if drive.why else ""
     look = f"/shelves?drive={drive.id}"
@@ -132,7 +132,7 @@ def _of_drive(drive: DriveFacts) -> Matter:
 
 
 def matters(
-    pools: Sequence[PoolFacts], *, new_drives: int, drives: Sequence[DriveFacts], drafts: Sequence[tuple[int, str]],
+    pools: Sequence[PoolFacts], *, new_drives: int, drives: Sequence[NotedDrive], drafts: Sequence[tuple[int, str]],
     worker_away: bool, no_drives: bool, free_drives: int, no_pools: bool,
     locked: Sequence[tuple[int, str]] = (), unkept: Sequence[tuple[int, str]] = (), room_left: int | None = None,
     unruled: Sequence[tuple[int, str, str]] = (), fills: Sequence[Filling] = (),

@@ -37,7 +37,7 @@ class Going:
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class PowerMayGo:
     """Whether power may go off, and why."""
 
     may: May
@@ -52,7 +52,7 @@ class Answer:
 _FILLING = ("rebuild", "self-repair")
 
 
-def may_go_off(pools: Sequence[EstatePool], gone: Collection[int], going: Sequence[Going]) -> Answer:
+def may_go_off(pools: Sequence[EstatePool], gone: Collection[int], going: Sequence[Going]) -> PowerMayGo:
     """The answer for drives that lose power together. ``pools``: those that have some of them."""
     first: list[str] = []
     lines: list[str] = []
@@ -98,7 +98,7 @@ def may_go_off(pools: Sequence[EstatePool], gone: Collection[int], going: Sequen
             "What changes meanwhile is noted, and brought up to date when it is back; nothing else is read anew."
         )
     may = May.WAIT if first else May.HELD if held else May.YES
-    return Answer(may, _sentence(may, held, bool(pools)), tuple(first), tuple(lines))
+    return PowerMayGo(may, _sentence(may, held, bool(pools)), tuple(first), tuple(lines))
 
 
 def _sentence(may: May, held: Sequence[str], in_use: bool) -> str:

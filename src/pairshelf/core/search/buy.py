@@ -23,7 +23,7 @@ MOST_BAYS = 240
 
 
 @dataclass(frozen=True, slots=True)
-class Later:
+class LaterPurchase:
     """A growth step: how many more drives of the model, how they come in, and what it costs by then."""
 
     need: int
@@ -42,7 +42,7 @@ class Purchase:
     assessment: Assessment
     #: Price of what is bought now.
     cost: float
-    later: tuple[Later, ...]
+    later: tuple[LaterPurchase, ...]
     #: Price of everything, all growth steps included; None when it cannot grow that far.
     cost_in_all: float | None
     bays_left: int
@@ -161,10 +161,10 @@ def _usable(layout: Layout, question: Question) -> int:
 
 def _grow(
     layout: Layout, model: Model, count: int, room: int, question: Question, then: Sequence[int]
-) -> tuple[tuple[Later, ...], float | None]:
+) -> tuple[tuple[LaterPurchase, ...], float | None]:
     """The cheapest way on, step by step: wider sets or one more set, of the same model."""
     assert model.price is not None
-    later: list[Later] = []
+    later: list[LaterPurchase] = []
     for need in then:
         options = [o for o in (_wider(layout, model, need, question), _more_sets(layout, model, need, question)) if o]
         options = [o for o in options if count + o[0] <= room]
@@ -172,7 +172,7 @@ def _grow(
             return tuple(later), None
         add, how, layout = min(options, key=lambda o: o[0])
         count += add
-        later.append(Later(need, add, how, _usable(layout, question), round(count * model.price, 2)))
+        later.append(LaterPurchase(need, add, how, _usable(layout, question), round(count * model.price, 2)))
     return tuple(later), round(count * model.price, 2)
 
 

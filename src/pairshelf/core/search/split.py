@@ -30,7 +30,7 @@ class Use:
 
 
 @dataclass(frozen=True, slots=True)
-class Share:
+class Portion:
     """What one use gets: its drives and the layout that serves it best; None when none meets its needs."""
 
     use: Use
@@ -43,7 +43,7 @@ class Share:
 class Split:
     """The proposed division into pools, and one pool for all beside it."""
 
-    shares: tuple[Share, ...]
+    shares: tuple[Portion, ...]
     #: All needs are met.
     meets: bool
     one_pool: Candidate | None
@@ -163,15 +163,15 @@ def _merit(answers: Sequence[Answer], uses: Sequence[Use], way: Sequence[Sequenc
     return (met, safe, suits, min(room), sum(room))
 
 
-def _share(use: Use, drives: Sequence[Drive], answer: Answer) -> Share:
+def _share(use: Use, drives: Sequence[Drive], answer: Answer) -> Portion:
     if answer.layouts:
         best = answer.layouts[0]
-        return Share(use, tuple(drives), best, answer.reason or "")
+        return Portion(use, tuple(drives), best, answer.reason or "")
     near = answer.nearest[0] if answer.nearest else None
-    return Share(use, tuple(drives), None, ", ".join(near.missing) if near else "No layout meets its needs.")
+    return Portion(use, tuple(drives), None, ", ".join(near.missing) if near else "No layout meets its needs.")
 
 
-def _compared(shares: Sequence[Share], one: Candidate | None) -> tuple[str, ...]:
+def _compared(shares: Sequence[Portion], one: Candidate | None) -> tuple[str, ...]:
     if one is None or not all(s.best for s in shares):
         return ()
     found = []

@@ -39,7 +39,7 @@ class Health(IntEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Facts:
+class RuleFacts:
     """What rules look at, of drives of one kind side by side. NaN: not known."""
 
     #: By reading.
@@ -61,13 +61,13 @@ class Facts:
         return self.now[reading] - self.then[reading, days]
 
 
-def unread(facts: Facts) -> Array:
+def unread(facts: RuleFacts) -> Array:
     """Sectors that cannot be read; NaN of drives that do not tell."""
     nothing = np.full(facts.count, np.nan)
     return np.fmax(facts.now.get("pending", nothing), facts.now.get("uncorrectable", nothing))
 
 
-def _where(facts: Facts, scanned: bool) -> Array:
+def _where(facts: RuleFacts, scanned: bool) -> Array:
     return np.where(facts.scanned == scanned, unread(facts), np.nan)
 
 
@@ -90,12 +90,12 @@ class Rule:
     unit: str
     #: above, at least, at most, below
     beyond: str
-    measure: Callable[[Facts], Array]
+    measure: Callable[[RuleFacts], Array]
     said: Callable[[float, float], str]
     #: It tells of the link, not of the drive.
     of_link: bool = False
 
-    def finds(self, facts: Facts, limit: float) -> tuple[NDArray[np.bool_], Array]:
+    def finds(self, facts: RuleFacts, limit: float) -> tuple[NDArray[np.bool_], Array]:
         """Which of the drives are beyond the limit, and what was measured."""
         value = self.measure(facts)
         with np.errstate(invalid="ignore"):
@@ -207,7 +207,7 @@ def scanned_since(since: dt.datetime | None, began: dt.datetime | None, ended: d
     return began >= since or (left > 0 and ended >= since)
 
 
-def judge(kind: Kind, facts: Facts, limits: Limits) -> Iterator[Judged]:
+def judge(kind: Kind, facts: RuleFacts, limits: Limits) -> Iterator[Judged]:
     """What the rules find of each of these drives, in their order."""
     found: dict[int, list[Reason]] = {}
     for rule in RULES:

@@ -16,7 +16,7 @@ from pairshelf.core.domain.device import Device
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts import Layout
 from pairshelf.core.loads.mixes import Request
-from pairshelf.core.loads.queues import Act, Asked, Phases
+from pairshelf.core.loads.queues import Asked, Operation, Phases
 from pairshelf.engine.io.pool_io import Member, PoolIO
 from pairshelf.engine.io.restripe_io import RestripeIO
 from pairshelf.engine.io.side_by_side import in_turn
@@ -196,7 +196,7 @@ class Trial:
                 note.writes,
                 note.drive,
                 note.start,
-                Act(note.drive, size * note.count, note.writes, walk, note.start, note.count),
+                Operation(note.drive, size * note.count, note.writes, walk, note.start, note.count),
             )
             for note in self._notes
         ]

@@ -63,7 +63,8 @@ def _outcome(report: Mapping[str, Any], pool: str) -> str:
 
 def _give_up(session: Session, job: JobRow, _world: Devices) -> None:
     """What has not moved stays where it is, and may be written to again."""
-    for place in open_pool(session, job.pool_id or 0).places:
+    assert job.pool_id is not None
+    for place in open_pool(session, job.pool_id).places:
         place.draining = False
 
 

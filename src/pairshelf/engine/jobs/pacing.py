@@ -33,7 +33,7 @@ def slowing(job: JobRow, paces: Mapping[int, str]) -> float:
     if job.pool_id is None:
         return 1.0
     if JOBS[job.kind].users_work:
-        pace = paces.get(job.pool_id or 0)
+        pace = paces.get(job.pool_id)
         return 1.0 if pace is None else 1 / (durations.GENTLE if pace == "gentle" else durations.FAST)
     return 1 / (1 - (durations.GENTLE if job.pace == "gentle" else durations.FAST))
 

@@ -29,7 +29,7 @@ from pairshelf.store.tables import (
     DrainRow,
     DriveModel,
     DriveRow,
-    GrowthPath,
+    GrowthPathRow,
     Host,
     JobRow,
     JobState,
@@ -180,7 +180,7 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
         taken.setdefault(pool_id, []).append((first, count))
     tables = _tables(session, ids)
     missed = _regions_missed(session, places)
-    going = select(GrowthPath).where(among(GrowthPath.pool_id, ids), col(GrowthPath.ended_at).is_(None))
+    going = select(GrowthPathRow).where(among(GrowthPathRow.pool_id, ids), col(GrowthPathRow.ended_at).is_(None))
     paths = {p.pool_id: tuple((slot, drive, done) for slot, drive, done in p.steps) for p in session.exec(going)}
     under_way: dict[int, list[Under]] = {}
     open_jobs = select(JobRow.pool_id, JobRow.kind, JobRow.volume_id, JobRow.slot).where(

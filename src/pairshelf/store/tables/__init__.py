@@ -16,10 +16,10 @@ from pairshelf.store.tables.access import (
     TargetRight,
 )
 from pairshelf.store.tables.columns import Condition, JobState, MemberState, Service, SheetState
-from pairshelf.store.tables.disposal import Certificate, FormerPool, SigningKey, WipeRow
+from pairshelf.store.tables.disposal import Certificate, FormerPoolRow, SigningKey, WipeRow
 from pairshelf.store.tables.drives import DrainRow, DriveHealth, DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
-from pairshelf.store.tables.pools import BackupRow, GrowthPath, MissedWrite, PoolPlace, PoolRecord, PoolRow
+from pairshelf.store.tables.pools import BackupRow, GrowthPathRow, MissedWrite, PoolPlace, PoolRecord, PoolRow
 from pairshelf.store.tables.telling import Channel, Delivery, Message, TopicRow
 from pairshelf.store.tables.volumes import (
     ChangedRegion,
@@ -58,8 +58,8 @@ __all__ = [
     "DriveModel",
     "DriveRow",
     "ErrandRow",
-    "FormerPool",
-    "GrowthPath",
+    "FormerPoolRow",
+    "GrowthPathRow",
     "Host",
     "HostWrites",
     "Initiator",

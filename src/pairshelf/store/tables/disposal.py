@@ -93,7 +93,7 @@ class Certificate(SQLModel, table=True):
     fingerprint: str
 
 
-class FormerPool(Numbered, table=True):
+class FormerPoolRow(Numbered, table=True):
     """A pool that was taken apart: what it was, so that it can be put together again while nothing was written, and
     what lay on it, so that a laboratory's findings can be named."""
 

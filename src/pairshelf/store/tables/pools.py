@@ -103,7 +103,7 @@ class PoolPlace(Numbered, table=True):
     )
 
 
-class GrowthPath(Numbered, table=True):
+class GrowthPathRow(Numbered, table=True):
     """Larger drives that come into the places of smaller ones one after the other, over weeks."""
 
     __tablename__ = "growth_path"

@@ -21,7 +21,7 @@ from pairshelf.core.changes.volumes.volume_plan import serving
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool
 from pairshelf.core.domain.names import file_name
-from pairshelf.core.domain.partitions import Part, Table, Wanted, lay_out, names_of
+from pairshelf.core.domain.partitions import Part, Table, WantedPartition, lay_out, names_of
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.domain.volume_spec import Spec, plan_volume
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
@@ -126,7 +126,12 @@ def name_of_divided(serial: str, drive_id: int, taken: Collection[str]) -> str:
 
 
 def _volumes(
-    drive: EstateDrive, table: Table, there: Sequence[Part], wanted: Sequence[Wanted], estate: Estate, pool: str
+    drive: EstateDrive,
+    table: Table,
+    there: Sequence[Part],
+    wanted: Sequence[WantedPartition],
+    estate: Estate,
+    pool: str,
 ) -> Iterator[tuple[int, Spec]]:
     """The volumes that the new partitions become; BadInput for a file system that does not fit its partition."""
     old = {p.number for p in there}

@@ -114,7 +114,7 @@ def _sheet(found: FoundPool, name: str, again: Sequence[Hanging], left_out: Sequ
             BeforeAfter("Volumes", Figure("none"), Figure(str(len(found.volumes)))),
             BeforeAfter("Files on them", Figure("none"), Figure(str(files))),
         ),
-        tuple(Erased(m.drive_id or 0, m.place, m.serial, m.size, _what_it_has(m)) for m in over),
+        tuple(Erased(m.drive_id, m.place, m.serial, m.size, _what_it_has(m)) for m in over if m.drive_id is not None),
         (*takes, Takes.of("Check", check)),
         (
             "Everything of it can be used at once, more slowly while drives are filled."

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
@@ -64,7 +65,13 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
     larger = size > volume.size
     mounted = estate.mounts_of(volume)
     if not larger:
-        _may_shrink(estate, volume, after, bool(mounted))
+
+        def at_size(size: int) -> Spec:
+            table = at[0].resized(at[1].number, size) if at else None
+            size = table.part(at[1].number).sectors * table.sector if at and table else size
+            return spec_of(volume, size=size, inside=inside_of(pool, table, volume))
+
+        _may_shrink(estate, volume, after, at_size, bool(mounted))
     use = max(0, _use(volume, after.extents) - _use(volume, -(-volume.size // EXTENT))) if not volume.thin else 0
     free = pool.free * EXTENT, (pool.free - use if larger else pool.free + _given_back(volume, after)) * EXTENT
     if at and table:
@@ -117,7 +124,24 @@ def _given_back(volume: EstateVolume, after: Spec) -> int:
     return _use(volume, -(-volume.size // EXTENT)) - _use(volume, after.extents)
 
 
-def _may_shrink(estate: Estate, volume: EstateVolume, after: Spec, mounted: bool) -> None:
+def _holds(volume: EstateVolume, spec: Spec) -> bool:
+    """Whether its files have room in what it would be, and none of them lies beyond its end."""
+    return spec.extents * EXTENT >= volume.files_end and spec.for_files >= volume.files_bytes
+
+
+def _least(volume: EstateVolume, at_size: Callable[[int], Spec], too_small: int) -> int:
+    """The smallest size, in bytes, that holds its files: a file system takes more for itself the larger it is, so it
+    is looked for, not reckoned."""
+    low, high = too_small, volume.size
+    while high - low > 1:
+        middle = (low + high) // 2
+        low, high = (low, middle) if _holds(volume, at_size(middle)) else (middle, high)
+    return high
+
+
+def _may_shrink(
+    estate: Estate, volume: EstateVolume, after: Spec, at_size: Callable[[int], Spec], mounted: bool
+) -> None:
     system = file_system_of(volume.file_system)
     if not system.shrinks:
         raise NotPossible(
@@ -131,8 +155,8 @@ def _may_shrink(estate: Estate, volume: EstateVolume, after: Spec, mounted: bool
             code="mounted",
             field="size",
         )
-    least = max(volume.files_end, volume.files_bytes + after.overhead)
-    if after.extents * EXTENT < volume.files_end or after.for_files < volume.files_bytes:
+    if not _holds(volume, after):
+        least = _least(volume, at_size, after.size)
         raise BadInput(
             f"Its files take {format_size(volume.files_bytes)} and reach to {format_size(volume.files_end)}; "
             f"it cannot be smaller than {format_size(least)} ({least} bytes).",

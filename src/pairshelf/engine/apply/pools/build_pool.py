@@ -46,7 +46,8 @@ def apply(session: Session, sheet: SheetRow, planned: BuildPoolPlan, who: str, w
         if_undone(session, partial(keys.forget_key, pool_id))
         keys.open_key(pool_id, key)
     for place in places:
-        drive = rows[place.drive_id or 0]
+        assert place.drive_id is not None
+        drive = rows[place.drive_id]
         into_service(drive, pool)
         send(session, "write-label", on_drive(drive.serial), sheet.id, serial=drive.serial, size=drive.size,
              label=label_of(pool, place.slot))  # fmt: skip

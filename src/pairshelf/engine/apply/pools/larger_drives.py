@@ -8,13 +8,13 @@ from pairshelf.core.changes.pools.larger_drives import ReplaceLargerPlan
 from pairshelf.core.changes.pools.leave_path import LeavePathPlan
 from pairshelf.core.domain.device import Devices
 from pairshelf.engine.apply.outcome import Outcome
-from pairshelf.store.tables import GrowthPath, SheetRow, now
+from pairshelf.store.tables import GrowthPathRow, SheetRow, now
 
 
 def apply(session: Session, _sheet: SheetRow, planned: ReplaceLargerPlan, who: str, _world: Devices) -> Outcome:
     """The path is kept; its steps are sheets of their own."""
     steps = [[s.slot, s.drive.id, False] for s in planned.steps]
-    session.add(GrowthPath(pool_id=planned.pool.id, steps=steps, made_by=who))
+    session.add(GrowthPathRow(pool_id=planned.pool.id, steps=steps, made_by=who))
     session.flush()
     return Outcome(planned.pool.id)
 
@@ -22,7 +22,7 @@ def apply(session: Session, _sheet: SheetRow, planned: ReplaceLargerPlan, who: s
 def leave(session: Session, _sheet: SheetRow, planned: LeavePathPlan, _who: str, _world: Devices) -> Outcome:
     """No further step of it is asked for."""
     for path in session.exec(
-        select(GrowthPath).where(GrowthPath.pool_id == planned.pool.id, col(GrowthPath.ended_at).is_(None))
+        select(GrowthPathRow).where(GrowthPathRow.pool_id == planned.pool.id, col(GrowthPathRow.ended_at).is_(None))
     ):
         path.ended_at = now()
     session.flush()

@@ -21,7 +21,7 @@ from pairshelf.store.tables import (
     Application,
     Condition,
     DriveRow,
-    FormerPool,
+    FormerPoolRow,
     MemberState,
     PoolPlace,
     PoolRow,
@@ -32,7 +32,7 @@ from pairshelf.store.tables import (
 
 def apply(session: Session, _sheet: SheetRow, planned: FormerPlan, who: str, world: Devices) -> Outcome:
     """As it was; drives that are away are missing from it."""
-    former = session.get_one(FormerPool, planned.former.id, with_for_update=True)
+    former = session.get_one(FormerPoolRow, planned.former.id, with_for_update=True)
     rows = former.rows
     session.add(pool := PoolRow(**_whole(rows["pool"])))
     session.flush()
@@ -98,14 +98,14 @@ def _whole(kept: dict[str, Any]) -> dict[str, Any]:
 
 def let_go(session: Session, _sheet: SheetRow, planned: FormerPlan, who: str, _world: Devices) -> Outcome:
     """It cannot come back any more; its key, if it had one, is gone with it."""
-    former = session.get_one(FormerPool, planned.former.id, with_for_update=True)
+    former = session.get_one(FormerPoolRow, planned.former.id, with_for_update=True)
     former.until = now()
     forget_rows(session, former)
     log(session, who, "pool-let-go", former.name, f"Pool {former.name} cannot be put together again any more.")
     return Outcome()
 
 
-def forget_rows(session: Session, former: FormerPool) -> None:
+def forget_rows(session: Session, former: FormerPoolRow) -> None:
     """Keep only what names the files: no rows; and no key, here or on its drives."""
     pool = former.rows.get("pool") or {}
     if pool.get("key") is not None:
@@ -118,8 +118,8 @@ def forget_rows(session: Session, former: FormerPool) -> None:
 
 def forget_those_that_are_over(session: Session) -> int:
     """What was kept of pools whose time is over is forgotten, keys and all; of how many."""
-    query = select(FormerPool).where(FormerPool.until <= now(), col(FormerPool.put_together_at).is_(None))
-    found = session.exec(query.where(col(FormerPool.rows).has_key("pool"))).all()  # type: ignore[attr-defined]
+    query = select(FormerPoolRow).where(FormerPoolRow.until <= now(), col(FormerPoolRow.put_together_at).is_(None))
+    found = session.exec(query.where(col(FormerPoolRow.rows).has_key("pool"))).all()  # type: ignore[attr-defined]
     for former in found:
         forget_rows(session, former)
     return len(found)

@@ -27,8 +27,8 @@ from pairshelf.store.tables import (
     Application,
     BackupRow,
     DriveRow,
-    FormerPool,
-    GrowthPath,
+    FormerPoolRow,
+    GrowthPathRow,
     Host,
     JobRow,
     KeepRule,
@@ -83,7 +83,7 @@ def apply(session: Session, sheet: SheetRow, planned: TakeApartPlan, who: str, w
     )
     kept = _kept(session, row, planned)
     drives = _drives(session, pool_id)
-    session.add(FormerPool(
+    session.add(FormerPoolRow(
         name=row.name, scheme=row.scheme, taken_apart_by=who, until=now() + dt.timedelta(days=planned.keep_days),
         rows=kept, drives={d.serial: place.slot for place, d in drives},
     ))  # fmt: skip
@@ -146,6 +146,6 @@ def _forget(session: Session, pool_id: int, volumes: list[int]) -> None:
     for table in (SampleFile, KeepRule):
         _run(session, delete(table).where(among(table.volume_id, volumes)))
     _run(session, update(SheetRow).where(col(SheetRow.pool_id) == pool_id).values(pool_id=None))
-    for owned in (VolumePiece, VolumeStripes, BackupRow, JobRow, GrowthPath, PoolPlace, VolumeRow):
+    for owned in (VolumePiece, VolumeStripes, BackupRow, JobRow, GrowthPathRow, PoolPlace, VolumeRow):
         _run(session, delete(owned).where(col(owned.pool_id) == pool_id))
     _run(session, delete(PoolRow).where(col(PoolRow.id) == pool_id))
