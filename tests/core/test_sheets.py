@@ -6,13 +6,14 @@ Where a text differs on purpose, ``python -m tests.core.sheets`` writes it anew;
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 
 import pytest
 
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, Busy
-from tests.core.estates import divided, estate, free, more_drives, with_pool, with_volume
+from tests.core.estates import TB, divided, estate, free, more_drives, with_pool, with_volume
 from tests.core.sheets import CASES, GROWING, bare, later_text, recorded, sheet_text
 
 READ = recorded()
@@ -105,3 +106,24 @@ def test_each_kind_says_in_a_sentence_what_it_does() -> None:
     for kind in KINDS.values():
         assert kind.about and kind.about == (kind.request.__doc__ or "").partition("\n")[0]
         assert kind.about.endswith(".") and kind.about[0].isupper(), kind.id
+
+
+def test_a_drive_is_drained_onto_the_shelf_from_which_it_goes_where_none_of_its_set_stays() -> None:
+    one = estate()
+    first = replace(one.drives[0], shelf="Ash")
+    pool = one.pools[0]
+    one = replace(
+        one, drives=(first, *one.drives[1:], replace(free(11), shelf="Ash"), free(12, 8 * TB)),
+        pools=(replace(pool, places=(replace(pool.places[0], drive=first), *pool.places[1:])),),
+    )  # fmt: skip
+    copied = KINDS["drain"].plan(one, request_of("drain", {"drives": (1,), "onto": (11, 12)})).copies  # type: ignore[attr-defined]
+    assert [(c.old.id, c.onto.id) for c in copied] == [(1, 11)], "the smaller one; what leaves crowds nobody"
+    # Where one of its set stays, the larger one elsewhere is better.
+    second = replace(one.drives[1], shelf="Ash")
+    pool = one.pools[0]
+    one = replace(
+        one, drives=(first, second, *one.drives[2:]),
+        pools=(replace(pool, places=(pool.places[0], replace(pool.places[1], drive=second), *pool.places[2:])),),
+    )  # fmt: skip
+    copied = KINDS["drain"].plan(one, request_of("drain", {"drives": (1,), "onto": (11, 12)})).copies  # type: ignore[attr-defined]
+    assert [(c.old.id, c.onto.id) for c in copied] == [(1, 12)]
