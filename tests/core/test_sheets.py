@@ -12,8 +12,8 @@ import pytest
 
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.domain.units import GIB
-from pairshelf.core.errors import BadInput, Busy
-from tests.core.estates import TB, divided, estate, free, more_drives, with_pool, with_volume
+from pairshelf.core.errors import BadInput, Busy, NameTaken
+from tests.core.estates import TB, divided, estate, free, more_drives, spread, with_pool, with_volume
 from tests.core.sheets import CASES, GROWING, bare, later_text, recorded, sheet_text
 
 READ = recorded()
@@ -127,3 +127,27 @@ def test_a_drive_is_drained_onto_the_shelf_from_which_it_goes_where_none_of_its_
     )  # fmt: skip
     copied = KINDS["drain"].plan(one, request_of("drain", {"drives": (1,), "onto": (11, 12)})).copies  # type: ignore[attr-defined]
     assert [(c.old.id, c.onto.id) for c in copied] == [(1, 12)]
+
+
+def test_a_name_is_taken_only_in_its_own_pool_and_a_volume_may_change_the_case_of_its_own() -> None:
+    one = spread(estate())
+
+    def renamed(name: str) -> str:
+        return str(
+            KINDS["rename-volume"].plan(one, request_of("rename-volume", {"volume": "p/a", "name": name})).sheet.title
+        )
+
+    other = next(v.name for v in one.volumes if v.pool == "s")
+    assert renamed(other) == f"Rename volume p/a to {other}"
+    assert renamed("A") == "Rename volume p/a to A"
+    with pytest.raises(NameTaken):
+        renamed("B")
+
+
+def test_only_what_goes_on_writing_to_the_volume_is_said_to() -> None:
+    one = with_volume(with_volume(estate(), "rec", keep_above=0.5), "b", keep_above=0.5)
+    app = one.applications[0]
+    one = replace(one, applications=(app, replace(app, id=2, name="plans", kind="files"),
+                                     replace(app, id=3, name="yard", volume="p/b")))  # fmt: skip
+    ended = KINDS["end-keep-rule"].plan(one, request_of("end-keep-rule", {"volume": "p/rec"})).sheet
+    assert ended.cautions == ("cam goes on writing; when the volume is full, it stops.",)
