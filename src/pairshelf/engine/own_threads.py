@@ -6,6 +6,9 @@ import threading
 import time
 from collections.abc import Callable, Sequence
 
+import structlog
+
+_logger = structlog.get_logger()
 #: Seconds that all of them together are given to come to an end of what they are at.
 _PATIENCE = 6.0
 
@@ -25,4 +28,7 @@ def wait_for(threads: Sequence[threading.Thread], patience: float = _PATIENCE) -
     until = time.monotonic() + patience
     for thread in threads:
         thread.join(max(0.0, until - time.monotonic()))
-    return [t.name for t in threads if t.is_alive()]
+    late = [t.name for t in threads if t.is_alive()]
+    if late:
+        _logger.info("cut off", threads=late)
+    return late

@@ -57,6 +57,5 @@ def main(besides: Sequence[Callable[[threading.Event], None]] = (), *, after_job
         signal.signal(number, lambda _number, _frame: stopping.set())
     threads = own_threads.begin([keep_watch, let_time_pass, give_signs, *besides], stopping)
     stopping.wait()
-    if late := own_threads.wait_for(threads):
-        _logger.info("cut off", threads=late)
+    own_threads.wait_for(threads)
     engine().dispose()

@@ -139,6 +139,5 @@ def main() -> None:
             loop.run_until_complete(task)
     finally:
         _stopping.set()
-        if late := own_threads.wait_for(threads):
-            _logger.info("cut off", threads=late)
+        own_threads.wait_for(threads)
         engine().dispose()

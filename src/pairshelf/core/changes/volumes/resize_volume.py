@@ -19,6 +19,7 @@ from pairshelf.core.changes.volumes.volume_plan import (
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool, EstateVolume
 from pairshelf.core.domain.file_systems import FileSystem, file_system_of
+from pairshelf.core.domain.partitions import Table
 from pairshelf.core.domain.units import EXTENT, format_size
 from pairshelf.core.domain.volume_spec import Spec, check_size, read_size
 from pairshelf.core.errors import BadInput, NotPossible
@@ -42,7 +43,12 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
     at = partition_of(pool, volume)
     room = at[0].most(at[1].number) if at else _room(pool, volume)
     size = room if request.size.strip().lower() == "all" else read_size(request.size or "0", room)
-    table = None
+
+    def at_size(size: int) -> tuple[Table | None, Spec]:
+        table = at[0].resized(at[1].number, size) if at else None
+        size = table.part(at[1].number).sectors * table.sector if at and table else size
+        return table, spec_of(volume, size=size, inside=inside_of(pool, table, volume))
+
     if at:
         if size > room:
             raise BadInput(
@@ -50,13 +56,12 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
                 f"this is {format_size(size - room)} too large.",
                 field="size",
             )
-        table = at[0].resized(at[1].number, size)
-        size = table.part(at[1].number).sectors * table.sector
     else:
         check_size(size, max(room, volume.size), thin=volume.thin)
+    table, after = at_size(size)
+    size = after.size
     if size == volume.size:
         raise BadInput(f"It has {format_size(size)} already.", field="size")
-    after = spec_of(volume, size=size, inside=inside_of(pool, table, volume))
     system = file_system_of(volume.file_system)
     if size > system.largest:
         raise BadInput(f"{system.id} goes up to {format_size(system.largest)}.", field="size")
@@ -65,13 +70,7 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
     larger = size > volume.size
     mounted = estate.mounts_of(volume)
     if not larger:
-
-        def at_size(size: int) -> Spec:
-            table = at[0].resized(at[1].number, size) if at else None
-            size = table.part(at[1].number).sectors * table.sector if at and table else size
-            return spec_of(volume, size=size, inside=inside_of(pool, table, volume))
-
-        _may_shrink(estate, volume, after, at_size, bool(mounted))
+        _may_shrink(estate, volume, after, lambda size: at_size(size)[1], bool(mounted))
     use = max(0, _use(volume, after.extents) - _use(volume, -(-volume.size // EXTENT))) if not volume.thin else 0
     free = pool.free * EXTENT, (pool.free - use if larger else pool.free + _given_back(volume, after)) * EXTENT
     if at and table:
