@@ -20,12 +20,12 @@ from pairshelf.core.layouts.registry import layout_of
 from pairshelf.core.loads.measured import (
     Beside,
     Rates,
+    abilities_of,
     estimate_together,
     moved_by_job,
     rates_of,
     row_width,
     speed_for,
-    stands_of,
 )
 from pairshelf.core.loads.mixes import MIXES, MOST_AT_ONCE, check_play, estimate, mix_of, requests
 from pairshelf.core.loads.queues import Ability, Asked, Operation, Player, Walking, play
@@ -226,7 +226,7 @@ def test_drives_of_one_shelf_share_its_link() -> None:
     drives = [
         Drive(str(i), 100 * GIB, shelf="oak" if i < 2 else "elm", link=10**9 if i < 2 else None) for i in range(3)
     ]
-    stands, shelves, carries = stands_of(drives)
+    stands, shelves, carries = abilities_of(drives)
     assert [s.link for s in stands] == [0, 0, None]
     assert (shelves, carries) == (["oak"], [1e9])
 

@@ -12,12 +12,12 @@ from pairshelf.core.layouts import Layout
 from pairshelf.core.loads import mixes
 from pairshelf.core.loads.measured import (
     Rates,
+    abilities_of,
     drive_rates,
     estimate_together,
     rates_of,
     row_width,
     speed_for,
-    stands_of,
 )
 from pairshelf.core.loads.mixes import Estimate, Mix
 from pairshelf.core.loads.queues import Measurement, Phases, Player, Walking, play
@@ -49,7 +49,7 @@ def measure_layout(assessed: Assessment, mix: Mix, *, answers: int = ANSWERS) ->
     """A mix on a layout that nobody has built: on blank drives in memory, by the code that would run it. A drive is filled
     anew while users ask for as much as the comparison takes them to: their share of what the whole layout does."""
     layout = assessed.layout
-    stands, _, carries = stands_of(layout.members)
+    abilities, _, carries = abilities_of(layout.members)
     room, width = [(0, layout.data_extents)], row_width(layout)
 
     def users(trial: Trial) -> list[Player]:
@@ -58,19 +58,19 @@ def measure_layout(assessed: Assessment, mix: Mix, *, answers: int = ANSWERS) ->
     def rates(found: Measurement) -> Rates:
         return rates_of(found.players, found.seconds)
 
-    whole = play(stands, users(Trial.made_up(layout)), links=carries, most=answers)
+    whole = play(abilities, users(Trial.made_up(layout)), links=carries, most=answers)
     estimated = estimate_together([(mix, speed_for(layout), width, 1.0)])
     busiest = max(d.busy for d in drive_rates(whole))
     if layout.scheme.survives == 0:
         return LayoutMeasured(rates(whole), estimated, busiest, None, None, None, None)
     slot = max(range(len(layout.members)), key=lambda i: layout.used_extents[i])
-    gone = play(stands, users(Trial.made_up(layout, away=[slot])), links=carries, most=answers // 2)
+    gone = play(abilities, users(Trial.made_up(layout, away=[slot])), links=carries, most=answers // 2)
     filling = Trial.made_up(layout, filling=slot)
     steps = _filling(filling, layout, slot)
     # Users at the pace that the question has them at: as many requests as they would make with the drives whole.
     pace = rates(whole).operations * assessed.user_share
     players = [Player(p.requests, p.at_once, pace) for p in users(filling)] if pace > 0 else []
-    found = play(stands, players, links=carries, job=Walking(steps, LEFT_FOR_REBUILD, 1.0), most=2 * answers)
+    found = play(abilities, players, links=carries, job=Walking(steps, LEFT_FOR_REBUILD, 1.0), most=2 * answers)
     filled = sum(a.size for s in steps for a in s[-1] if a.drive == slot) / len(steps) if steps else 0.0
     rate = found.steps * filled / found.seconds if found.seconds else 0.0
     hours = layout.used_extents[slot] * EXTENT / rate / 3600 if rate else None

@@ -22,13 +22,13 @@ from pairshelf.core.loads.measured import (
     DriveRates,
     LinkRates,
     Rates,
+    abilities_of,
     drive_rates,
     estimate_together,
     moved_by_job,
     rates_of,
     row_width,
     speed_for,
-    stands_of,
 )
 from pairshelf.core.loads.mixes import Estimate, Mix
 from pairshelf.core.loads.queues import Ability, Asked, Measurement, Phases, Player, Walking, play
@@ -128,9 +128,9 @@ def measure(
     """Play these loads on a pool as it is now; beside the job that is under way on it, or one of that kind. The caller
     holds the pool. For one ``seed`` the same is asked for. NotPossible where nothing is written yet that could be asked for."""
     trial = trial_of(session, pool, world)
-    stands, shelves, carries = stands_of(pool.layout.members)
+    abilities, shelves, carries = abilities_of(pool.layout.members)
     # A drive that is being made the copy of a member is like it.
-    stands = [*stands, *stands]
+    abilities = [*abilities, *abilities]
     rooms = {p.volume.number: _room(session, pool, p.volume) for p in playing}
     job = _under_way(session, pool)
     kind, pace = (job.kind, job.pace) if job is not None else (beside, pace)
@@ -148,12 +148,12 @@ def measure(
             for p in playing
         ]
 
-    alone = play(stands, players(), links=carries, most=answers)
+    alone = play(abilities, players(), links=carries, most=answers)
     found, together = alone, None
     if kind is not None:
         steps = steps_of(trial, pool, kind, job)
         if steps:
-            found, together = _together(stands, carries, players, steps, kind, pace, alone, answers)
+            found, together = _together(abilities, carries, players, steps, kind, pace, alone, answers)
     shares = [p.requests for p in alone.players]
     parts = [(p.mix, speed_for(pool.layout, _protection(pool, p.volume)), width_for(p)) for p in playing]
     return Measured(
@@ -181,14 +181,14 @@ def measure(
 
 
 def _together(
-    stands: Sequence[Ability], carries: Sequence[float], players: Callable[[], list[Player]], steps: Sequence[Phases], kind: str, pace: str,
+    abilities: Sequence[Ability], carries: Sequence[float], players: Callable[[], list[Player]], steps: Sequence[Phases], kind: str, pace: str,
     alone: Measurement, answers: int,
 ) -> tuple[Measurement, Beside]:  # fmt: skip
     users = durations.GENTLE if pace == "gentle" else durations.FAST
     walking = Walking(steps, 1 - users, 1 - users)
     sizes = [float(sum(act.size for phase in step for act in phase)) for step in steps]
-    undisturbed = play(stands, (), links=carries, job=Walking(steps, 1.0, 1.0), most=answers)
-    found = play(stands, players(), links=carries, job=walking, most=answers)
+    undisturbed = play(abilities, (), links=carries, job=Walking(steps, 1.0, 1.0), most=answers)
+    found = play(abilities, players(), links=carries, job=walking, most=answers)
     return found, Beside(
         kind,
         pace,

@@ -102,11 +102,11 @@ def moved_by_job(found: Measurement, steps: Sequence[float]) -> float:
     return (whole * sum(steps) + sum(steps[:rest])) / found.seconds
 
 
-def stands_of(members: Sequence[Drive]) -> tuple[list[Ability], list[str], list[float]]:
+def abilities_of(members: Sequence[Drive]) -> tuple[list[Ability], list[str], list[float]]:
     """What each drive can do; and the links they hang on, as far as they are known: their shelves, bytes a second."""
     known: dict[tuple[str | None, str | None], int] = {}
     carries: list[float] = []
-    stands = []
+    abilities = []
     for drive in members:
         link = None
         if drive.link:
@@ -115,8 +115,8 @@ def stands_of(members: Sequence[Drive]) -> tuple[list[Ability], list[str], list[
                 known[key] = len(carries)
                 carries.append(float(drive.link))
             link = known[key]
-        stands.append(Ability(float(drive.mean_rate), float(drive.operations), link))
-    return stands, [shelf or "" for _, shelf in known], carries
+        abilities.append(Ability(float(drive.mean_rate), float(drive.operations), link))
+    return abilities, [shelf or "" for _, shelf in known], carries
 
 
 def row_width(layout: Layout, protection: Protection | None = None) -> int:

@@ -144,10 +144,10 @@ class _Doing:
 
 class _House:
     def __init__(
-        self, stands: Sequence[Ability], links: Sequence[float], players: Sequence[Player], job: Walking | None
+        self, abilities: Sequence[Ability], links: Sequence[float], players: Sequence[Player], job: Walking | None
     ) -> None:
-        self.stands, self.links, self.players, self.job = stands, links, players, job
-        self.places = [_Place() for _ in stands]
+        self.abilities, self.links, self.players, self.job = abilities, links, players, job
+        self.places = [_Place() for _ in abilities]
         self.link_free = [0.0] * len(links)
         self.events: list[tuple[float, int, Any, tuple[Any, ...]]] = []
         self.number = 0
@@ -155,7 +155,7 @@ class _House:
         self.next_step = 0
         self.begun = [0] * len(players)
         self.outcome = Measurement(
-            0.0, [PlayerResult() for _ in players], [OnDrive() for _ in stands], [0] * len(links), 0
+            0.0, [PlayerResult() for _ in players], [OnDrive() for _ in abilities], [0] * len(links), 0
         )
 
     def at(self, when: float, act: Any, *given: Any) -> None:
@@ -212,7 +212,7 @@ class _House:
                     self.at(found.for_job / job.most * (1 + 1e-9) + 1e-9, self.look_again, drive)
                 return
         act, doing = (place.job if for_job else place.users).popleft()
-        stand = self.stands[drive]
+        stand = self.abilities[drive]
         took = act.size / stand.rate + self.way(place, act, stand)
         place.at, place.busy = act.walk, True
         place.end = (act.first or 0) + act.count
@@ -268,7 +268,7 @@ class _House:
 
 
 def play(
-    stands: Sequence[Ability],
+    abilities: Sequence[Ability],
     players: Sequence[Player],
     *,
     links: Sequence[float] = (),
@@ -277,7 +277,7 @@ def play(
 ) -> Measurement:
     """Let players ask until each has had so many answers, or all of them four times as many; without players, until the
     job has done so many steps. ``links``: bytes a second of each."""
-    house = _House(stands, links, players, job)
+    house = _House(abilities, links, players, job)
     for number, player in enumerate(players):
         for _ in range(player.at_once):
             house.ask(number)
