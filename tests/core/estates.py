@@ -80,8 +80,15 @@ def with_pool(one: Estate, *, lost: int = 0, away: int = 0, states: tuple[str, .
     """The estate with other facts of its pool: so many of its drives failed, so many missing."""
     pool = one.pools[0]
     all_states = [*states, *["failed"] * lost, *["missing"] * away, *["active"] * 4]
-    places = tuple(replace(p, state=all_states[i]) for i, p in enumerate(pool.places))
+    places = tuple(
+        replace(p, state=state, drive=p.drive and replace(p.drive, condition=_OF_PLACE.get(state, p.drive.condition)))
+        for p, state in zip(pool.places, all_states, strict=False)
+    )
     return replace(one, pools=(replace(pool, places=places, **facts),))  # type: ignore[arg-type]
+
+
+#: The condition of a drive by the state of its place, where that says it.
+_OF_PLACE = {"failed": "failed", "missing": "missing"}
 
 
 def spread(one: Estate) -> Estate:

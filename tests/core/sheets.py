@@ -163,7 +163,7 @@ def bare(one: Estate) -> Estate:
 
 def taken_apart(one: Estate) -> Estate:
     """A pool that was, one of whose drives is away."""
-    return replace(one, former=(FormerPool(3, "barn", 4, 2, True, 1, False, False, ("B2",)),))
+    return replace(one, former=(FormerPool(3, "barn", 4, 2, True, 1, False, False, ("B2",), (), 16000, 1500),))
 
 
 UID = "d" * 32
@@ -200,7 +200,8 @@ def found_with_all_sorts(one: Estate) -> Estate:
         Hanging("share", "peat", "the share bogs of peat", "", "bogs", ("ash:write", "nobody-here:read")),
         Hanging("disk", "moss", "disk 2 of target iqn.2026-01.example.mill:t", "yew", "iqn.2026-01.example.mill:t"),
     )
-    more = replace(pool, layout=layout, members=members, hanging=hanging, encrypted=True, synced=False,
+    more = replace(pool, layout=layout, scheme="RAID with triple parity, 1 set of 6",
+                   members=members, hanging=hanging, encrypted=True, synced=False,
                    left_over=(("M9", "loft bay 12"),))  # fmt: skip
     return replace(one, found=(more,))
 
@@ -223,6 +224,9 @@ def to_wipe(one: Estate) -> Estate:
     return replace(there, identities=((11, disk), (12, disk), (16, flash)))
 
 
+#: A spare of the first pool.
+STANDING_BY = free(12, service="in-use", pool="p")
+
 #: What is asked, of an estate changed so. Beside each plain case those in which something else is said.
 CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a pool with a spare, a first volume and its mount": ("build-pool", {
@@ -244,6 +248,9 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         one, free(15, holds="old data of pool barn, readable", condition="failing"))),
     "three added, of another kind": ("add-drives", {"pool": "p", "drives": (16, 17, 18)}, lambda one: more_drives(
         one, *(replace(free(i), kind=Kind.SSD) for i in (16, 17, 18)))),
+    "two added to the second set": ("add-drives", {"pool": "d", "drives": (11, 12), "into": 2},
+                                    lambda one: four(pool_of(one, "parity-1", 8, 2))),
+    "a drive added to the only set": ("add-drives", {"pool": "p", "drives": (11,), "into": 1}, four),
     "drives added to a spread pool that is in use": ("add-drives", {"pool": "s", "drives": (11, 12)}, lambda one: four(laid(one))),
     "drives added to a spread pool": ("add-drives", {"pool": "s", "drives": (11, 12)}, lambda one: four(spread(one))),
     "a set added": ("add-sets", {"pool": "p", "drives": (11, 12, 13, 14)}, four),
@@ -254,17 +261,23 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a drive that works replaced, and left to stand by": ("replace-drive", {"pool_id": 1, "slot": 1, "drive_id": 11, "stands_by": True},
         lambda one: more_drives(one, free(11))),
     "a drive that works replaced by its pool's spare": ("replace-drive", {"pool_id": 1, "slot": 1, "drive_id": 12}, lambda one: with_pool(
-        more_drives(one, replace(free(12), service="in-use", pool="p")), spares=(replace(free(12), service="in-use", pool="p"),))),
+        more_drives(one, STANDING_BY), spares=(STANDING_BY,))),
+    "a drive of a stripe that still reads exchanged": ("replace-drive", {"pool_id": 5, "slot": 1, "drive_id": 11}, lambda one: more_drives(
+        pool_of(one, "stripe", 2), free(11))),
+    "a single drive made a pair": ("convert-pool", {"pool": "d", "scheme": "copies-2", "drives": (11,)},
+                                   lambda one: four(pool_of(one, "single", 1))),
     "more parity": ("convert-pool", {"pool": "p", "scheme": "parity-2", "drives": (11,)}, four),
     "less parity": ("convert-pool", {"pool": "d", "scheme": "parity-1"}, lambda one: pool_of(one, "parity-2", 5)),
     "two copies to three": ("convert-pool", {"pool": "d", "scheme": "copies-3", "drives": (11, 12)}, lambda one: four(pool_of(one, "copies-2", 4, 2))),
     "larger drives one by one": ("replace-larger", {"pool": "d", "drives": (16, 17)}, lambda one: more_drives(
         pool_of(one, "copies-2", 2), free(16, 8 * TB), free(17, 8 * TB))),
+    "a larger drive into a span": ("replace-larger", {"pool": "d", "drives": (16,)}, lambda one: more_drives(
+        pool_of(one, "span", 2), free(16, 8 * TB))),
     "too few larger drives": ("replace-larger", {"pool": "p", "drives": (16,)}, lambda one: more_drives(one, free(16, 8 * TB))),
     "a path left": ("leave-path", {"pool": "p"}, lambda one: with_pool(one, path=((0, 11, True), (1, 12, False)))),
     "what larger drives have, used": ("use-room", {"pool": "d"}, roomy_pair),
     "a spare taken out": ("take-out", {"pool": "p", "drives": (12,)}, lambda one: with_pool(
-        more_drives(one, free(12)), spares=(free(12),))),
+        more_drives(one, STANDING_BY), spares=(STANDING_BY,))),
     "the last drive of a span taken out": ("take-out", {"pool": "d", "drives": (42,)}, lambda one: pool_of(one, "span", 3)),
     "what is in a pool moved together": ("move-together", {"pool": "p"}, lambda one: with_pool(
         one, gaps=((1000, 3000), (8000, one.pools[0].capacity - 8000)))),
@@ -272,7 +285,8 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         replace(v, thin=True, placed=900, files_bytes=700 * EXTENT, in_bins=50 * EXTENT, files_in_bins=3)
         if v.ref == "p/b" else v for v in one.volumes))),
     "a drive of sets drained, its spare with it": ("drain", {"drives": (1, 12), "onto": (11, 13)}, lambda one: with_pool(
-        four(one), spares=(replace(free(12), service="in-use", pool="p"),))),
+        more_drives(one, free(11), free(13), STANDING_BY), spares=(STANDING_BY,))),
+    "a drive of a span drained": ("drain", {"drives": (41,), "onto": (11,)}, lambda one: more_drives(pool_of(one, "span", 3), free(11))),
     "a shelf of a spread pool drained": ("drain", {"shelves": ("Ash",), "drives": (21, 22)}, lambda one: replace(
         laid(one), drives=tuple(replace(d, shelf="Elm") if d.id in (23, 24, 25) else d for d in laid(one).drives))),
     "drives of sets and of a spread pool drained together": ("drain", {"drives": (1, 22), "onto": (11,)}, lambda one: replace(
@@ -323,6 +337,18 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "another name of what nobody mounts": ("rename-volume", {"volume": "b", "name": "z"}, as_it_is),
     "a volume extended": ("resize-volume", {"volume": "p/a", "size": "900.5 GiB"}, with_files("a", 5 * GIB)),
     "a volume extended by all": ("resize-volume", {"volume": "p/a", "size": "all"}, as_it_is),
+    "a volume that ends inside an extent extended by all": ("resize-volume", {"volume": "p/a", "size": "all"},
+                                                            lambda one: with_volume(one, "a", size=799 * GIB + GIB // 2)),
+    "a volume extended within its last extent": ("resize-volume", {"volume": "p/a", "size": "799.75 GiB"},
+                                                 lambda one: with_volume(one, "a", size=799 * GIB + GIB // 2)),
+    "a thin volume extended": ("resize-volume", {"volume": "p/a", "size": "900 GiB"},
+                               lambda one: with_volume(one, "a", thin=True, placed=700)),
+    "a volume of stripes of three extended by all": ("resize-volume", {"volume": "s/two", "size": "all"}, lambda one: with_volume(
+        spread(one), "two", protection="parity-1:3", placed=150)),
+    "a volume without a file system extended": ("resize-volume", {"volume": "p/disk", "size": "900 GiB"}, as_it_is),
+    "a volume without a file system shrunk": ("resize-volume", {"volume": "p/disk", "size": "500 GiB"}, bare),
+    "a thin volume shrunk that has little of the pool": ("resize-volume", {"volume": "p/a", "size": "500 GiB"},
+                                                         lambda one: with_volume(bare(one), "a", thin=True, placed=50)),
     "a volume of a spread pool extended": ("resize-volume", {"volume": "s/two", "size": "150 GiB"}, spread),
     "a volume shrunk": ("resize-volume", {"volume": "p/a", "size": "500 GiB"},
                         lambda one: with_files("a", 5 * GIB)(bare(one))),
@@ -340,10 +366,13 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a pool with its backup": ("build-pool", {
         "name": "cold", "scheme": "copies-2", "drives": (11, 12), "backup_where": "a barn", "backup_age_hours": 48.0,
         "backup_link": "1 Gbit/s"}, four),
+    "files checked where there are none": ("check-files", {"volume": "p/a"}, as_it_is),
     "a volume moved to another pool": ("move-volume", {"volume": "p/a", "pool": "s", "protection": "copies-2"}, spread),
     "a volume moved by its files, the source kept": (
         "move-volume", {"volume": "s/two", "pool": "p", "name": "three", "file_system": "xfs", "provision": "thin", "keep": True}, spread),
-    "moving left off": ("leave-move", {"volume": "p/a"}, lambda one: with_pool(one, under_way=(Under("move-volume", 1),))),
+    "moving left off": ("leave-move", {"volume": "p/a"}, lambda one: replace(
+        with_pool(one, under_way=(Under("move-volume", 2), Under("move-volume", 1))), copies=((1, 300),))),
+    "a volume without a file system deleted": ("delete-volume", {"volume": "p/disk"}, bare),
     "a volume deleted": ("delete-volume", {"volume": "p/b"}, with_files("b", 7 * GIB)),
     "mounted where something lies": ("mount-volume", {"volume": "p/b", "host": "elm", "mount_point": "/full", "move_aside": True,
                                                       "read_only": True, "access_times": True, "required": True}, as_it_is),
@@ -367,6 +396,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a host on the network": ("set-host", {"host": "fir", "storage_address": "10.0.0.3/24", "iqn": IQN + "fir2", "address": "10.9.0.1", "link": "10 Gbit/s"}, as_it_is),
     "a host with less": ("set-host", {"host": "fir", "storage_address": "10.0.0.2/24", "letters": True}, as_it_is),
     "an initiator almost like a host's": ("declare-initiator", {"iqn": IQN + "fi"}, as_it_is),
+    "an initiator for a host that has another name": ("declare-initiator", {"iqn": IQN + "fir-2", "host": "fir"}, as_it_is),
     "an initiator for a host": ("declare-initiator", {"iqn": IQN + "w", "host": "win"}, as_it_is),
     "a target": ("make-target", {"iqn": IQN + "u", "host": "fir", "volume": "p/disk", "initiators": (IQN + "fir",)}, bare),
     "another disk": ("add-disk", {"target": IQN + "t", "volume": "p/raw"}, lambda one: replace(
@@ -389,6 +419,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
 #: Layouts whose later changes are told: sizes in TB, scheme, sets, and the size of the drives that would come.
 GROWING: dict[str, tuple[tuple[int, ...], str, int, int]] = {
     "one set of single parity": ((6, 6, 6, 6), "parity-1", 1, 12),
+    "one pair": ((4, 4), "copies-2", 1, 8),
     "two sets of double parity": ((4, 4, 4, 4, 8, 8, 8, 8), "parity-2", 2, 12),
     "pairs": ((4, 4, 6, 6), "copies-2", 2, 8),
     "stepped": ((4, 6, 8, 8), "stepped-1", 1, 10),

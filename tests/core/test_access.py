@@ -347,6 +347,29 @@ def test_a_near_miss_is_pointed_out_when_it_is_declared_and_a_distinct_name_is_n
     assert check_iqn("naa.52004567ba64678d", field="x")
 
 
+def test_a_slip_is_two_characters_however_long_the_part_that_names_share() -> None:
+    known = [IQN + "elm", IQN + "birch", IQN + "elm"]
+    for slip in ("el", "elmm", "eml", "alm", "elmxy"):
+        assert near_misses(IQN + slip, known) == [IQN + "elm"], slip
+    for other in ("w", "fir", "elmxyz", "ash", "oak"):
+        assert near_misses(IQN + other, known) == [], other
+    assert near_misses(IQN + "elm", known) == []
+
+
+def test_a_host_that_gets_another_name_is_not_warned_of_the_one_it_has() -> None:
+    told = plan("set-host", host="fir", iqn=IQN + "fir2").sheet.findings
+    assert not any("which fir has" in f.sentence for f in told)
+    told = plan("set-host", host="elm", iqn=IQN + "fir2").sheet.findings
+    nearest = next(f.sentence for f in told if "almost" in f.sentence)
+    assert nearest.startswith(f"{IQN}fir2 is almost {IQN}fir, which fir has.")
+
+
+def test_whoever_leaves_a_group_is_told_to_lose_what_it_gives_and_others_are_not() -> None:
+    assert plan("set-members", group="office", members=("ash", "bay", "reed")).sheet.cautions == ()
+    (lost,) = plan("set-members", group="office", members=("ash",)).sheet.cautions
+    assert lost == "bay no longer has the rights of office on files."
+
+
 def test_luns_are_distinct_by_default() -> None:
     free = replace(estate(), targets=(replace(estate().targets[0], luns=((0, "p/x"),)),))
     made = KINDS["make-target"].plan(

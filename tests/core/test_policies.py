@@ -328,8 +328,8 @@ def ready(*drives: EstateDrive, silent: dict[int, str] | None = None) -> list[st
 def test_drives_of_one_kind_that_answer_say_so_and_nothing_warns() -> None:
     found = readiness([drive(1), drive(2)], {})
     assert [f.sentence for f in found] == [
-        "All 2 drives answer: their labels and their first and last extents were read.",
-        "All are 4 TB.", "No drive's own readings warn.", "All rotating drives give up on a bad sector in time.",
+        "Both drives answer: their labels and their first and last extents were read.",
+        "Both are 4 TB.", "No drive's own readings warn.", "All rotating drives give up on a bad sector in time.",
     ]  # fmt: skip
     assert not any(f.blocks for f in found)
     require_ready(found)
@@ -345,7 +345,7 @@ def test_drives_of_one_kind_that_answer_say_so_and_nothing_warns() -> None:
         ({"size": 6 * TB}, r"^Sizes differ: 2 of 4 TB, 1 of 6 TB\."),
         ({"kind": Kind.SSD}, r"^Kinds are mixed \(2 hdd, 1 ssd\); the slowest"),
         ({"condition": "failing"}, r"^Larch bay 3 \(S3\) is failing by its own readings"),
-        ({"holds": "letters"}, r"^Larch bay 3 \(S3\): other data, given up by building\."),
+        ({"holds": "letters"}, r"^Larch bay 3 \(S3\): other data, given up by this\."),
         (
             {"known": Drive("3", 4 * TB, error_recovery=LONGEST_RECOVERY + 1)},
             r"^Larch bay 3 \(S3\): no limit of error recovery",

@@ -11,6 +11,7 @@ from dataclasses import replace
 import pytest
 
 from pairshelf.core.changes.kinds import KINDS, request_of
+from pairshelf.core.changes.sheet import ChangeSheet
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, Busy, NameTaken
 from tests.core.estates import TB, divided, estate, free, more_drives, spread, with_pool, with_volume
@@ -93,6 +94,25 @@ def test_the_least_size_that_is_said_is_taken_and_a_byte_less_is_not(system: str
     assert files <= least < had
     assert refusal(least) == ""
     assert f"({least} bytes)" in refusal(least - 1)
+
+
+@pytest.mark.parametrize("over", [0, 1, GIB // 2, GIB - 1])
+@pytest.mark.parametrize("ref", ["p/a", "s/two"])
+def test_all_is_all_wherever_a_volume_ends_and_a_byte_more_is_too_much(ref: str, over: int) -> None:
+    had = 101 * GIB - over
+    # Two extents of data a stripe of three: 101 extents take 51 stripes.
+    spot = {"placed": 101} if ref == "p/a" else {"placed": 153, "protection": "parity-1:3"}
+    one = with_volume(spread(estate()), ref.split("/")[1], size=had, **spot)
+
+    def sheet(size: str) -> ChangeSheet:
+        return KINDS["resize-volume"].plan(one, request_of("resize-volume", {"volume": ref, "size": size})).sheet
+
+    left = next(f for f in sheet("all").figures if f.label.startswith("Left in the pool"))
+    size = next(f.after.bytes for f in sheet("all").figures if f.label == "Size")
+    assert left.before.bytes and left.after.bytes == 0
+    assert sheet(f"{size} B").figures == sheet("all").figures
+    with pytest.raises(BadInput, match=r"1 bytes\) too large"):
+        sheet(f"{size + 1} B")
 
 
 def test_a_drive_that_is_being_made_a_copy_is_not_drained() -> None:

@@ -176,6 +176,26 @@ def test_one_byte_over_is_refused_and_all_that_is_left_is_what_was_promised() ->
         assert load_pools(session, [pool])[0].free == 0
 
 
+@pytest.mark.parametrize("kind", ["sets", "spread"])
+def test_a_volume_that_ends_inside_an_extent_takes_all_that_is_left(kind: str) -> None:
+    if kind == "sets":
+        ids = shelf(3)
+        do("build-pool", name="s", scheme="parity-1", drives=tuple(ids), volume="v", volume_size="10.25 GiB")
+    else:
+        spread(5, volume="v", volume_size="10.25 GiB", protection="parity-1:3")
+    carry_all()
+    write("v", 5)
+    do("resize-volume", volume="s/v", size="all")
+    with transaction() as session:
+        (volume,) = volumes(session)
+        (estate,) = load_pools(session, [volume.pool_id])
+        # What is left of a spread pool is less than another stripe.
+        assert estate.free < 3 if kind == "spread" else estate.free == 0
+        assert volume.size == volume.extents * GIB > 11 * GIB
+    carry_all()
+    assert all_intact()
+
+
 def test_several_from_a_pattern_all_or_none() -> None:
     ids = shelf(4)
     do("build-pool", name="p", scheme="parity-1", drives=tuple(ids))

@@ -8,7 +8,7 @@ from pairshelf.core.changes.pools import add_drive, add_set, change_scheme, fewe
 from pairshelf.core.changes.volumes import resize_volume
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
 from pairshelf.core.layouts import Layout
-from pairshelf.core.layouts.model import Family
+from pairshelf.core.layouts.model import Code
 
 #: In the order they are shown.
 LATER: tuple[Later, ...] = (
@@ -35,6 +35,6 @@ def fixed(layout: Layout) -> tuple[str, ...]:
     known = ["The extent size of 1 GiB.", "Whether it is encrypted."]
     if layout.scheme.id == "stripe":
         known.insert(0, "The number of drives, and that there is no redundancy.")
-    elif layout.scheme.family is Family.SETS and len(layout.sets) > 1:
-        known.insert(0, f"The number of drives in a set ({layout.width}), unless every set grows by one.")
+    elif layout.scheme.code is Code.COPIES:
+        known.insert(0, f"The number of drives in a set ({layout.width}), unless the pool is converted.")
     return tuple(known)

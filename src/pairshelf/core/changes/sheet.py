@@ -8,10 +8,11 @@ from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass, fields
 from typing import TYPE_CHECKING, Any
 
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.figures.durations import Duration
 
 if TYPE_CHECKING:
-    from pairshelf.core.domain.estate import EstateDrive
+    from pairshelf.core.domain.estate import EstateDrive, EstatePool
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,6 +30,12 @@ class BeforeAfter:
     label: str
     before: Figure
     after: Figure
+
+
+def left_in_pool(pool: EstatePool, after: int) -> BeforeAfter:
+    """What a pool has left, extents ``after`` the change. Of a spread pool it is of its drives: redundancy comes off it."""
+    label = "Left in the pool" + (" (drives' capacity)" if pool.spread else "")
+    return BeforeAfter(label, Figure(bytes=pool.free * EXTENT), Figure(bytes=after * EXTENT))
 
 
 @dataclass(frozen=True, slots=True)

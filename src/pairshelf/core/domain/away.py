@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from pairshelf.core.domain.words import listed
+
 
 @dataclass(frozen=True, slots=True)
 class Stood:
@@ -28,4 +30,4 @@ def away_named(members: Sequence[Stood]) -> str:
                 left = [m for m in left if getattr(m, kind) != name]
     if left:
         found.append("one drive" if len(left) == 1 else f"{len(left)} drives")
-    return ", ".join(found[:-1]) + (" and " if found[1:] else "") + found[-1] if found else ""
+    return listed(found)

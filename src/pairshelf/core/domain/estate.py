@@ -230,6 +230,11 @@ class EstateVolume:
     kept_to: int = 0
 
     @property
+    def bare(self) -> bool:
+        """Whether it has no file system: then nothing here knows what is on it."""
+        return self.file_system == "none"
+
+    @property
     def ref(self) -> str:
         """Its name with its pool's: cold/scans."""
         return f"{self.pool}/{self.name}"

@@ -119,11 +119,21 @@ def check_iqn(name: str, *, field: str) -> str:
 
 
 def near_misses(name: str, known: Iterable[str]) -> list[str]:
-    """Known names that differ from this one by a slip, the nearest first; none when it is known itself."""
-    known = list(known)
+    """Known names that differ from this one by a slip or two, the nearest first; none when it is known itself."""
+    known = list(dict.fromkeys(known))
     if name in known:
         return []
-    return difflib.get_close_matches(name, known, n=3, cutoff=0.88)
+    return [one for one in difflib.get_close_matches(name, known, n=3, cutoff=0.88) if _slips(name, one) <= SLIPS]
+
+
+#: Characters that are wrong, missing or too many, in a name that was meant for another.
+SLIPS = 2
+
+
+def _slips(one: str, other: str) -> int:
+    """How many characters are wrong, missing or too many; two that changed places are two."""
+    changes = difflib.SequenceMatcher(None, one, other, autojunk=False).get_opcodes()
+    return sum(max(i2 - i1, j2 - j1) for what, i1, i2, j1, j2 in changes if what != "equal")
 
 
 def as_folder(text: str) -> str:

@@ -9,6 +9,7 @@ from pairshelf.core.changes.sheet import Finding
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.estate import EstateDrive
 from pairshelf.core.domain.units import format_size
+from pairshelf.core.domain.words import as_sentence, every
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.policies.scanning import LONGEST_RECOVERY
 
@@ -19,8 +20,8 @@ def readiness(drives: Sequence[EstateDrive], silent: Mapping[int, str]) -> list[
     findings = [f for f in found if f]
     if not findings:
         one = "The drive answers: its label and its first and last extent were read."
-        several = f"All {len(drives)} drives answer: their labels and their first and last extents were read."
-        findings.append(Finding(several if len(drives) > 1 else one))
+        several = f"{every(len(drives), 'drive')} answer: their labels and their first and last extents were read."
+        findings.append(Finding(as_sentence(several) if len(drives) > 1 else one))
     return findings + [f for rule in _RULES if (f := rule(drives))]
 
 
@@ -47,9 +48,11 @@ def _blocking(drive: EstateDrive, silent: Mapping[int, str]) -> Finding | None:
 def _sizes(drives: Sequence[EstateDrive]) -> Finding | None:
     sizes = Counter(d.size for d in drives)
     if len(sizes) == 1:
-        return Finding(f"{'All are' if len(drives) > 1 else 'It is'} {format_size(drives[0].size)}.")
-    listed = ", ".join(f"{n} of {format_size(s)}" for s, n in sorted(sizes.items()))
-    return Finding(f"Sizes differ: {listed}. What the layout cannot use of the larger ones is in the figures.")
+        return Finding(
+            f"{'It is' if len(drives) == 1 else 'Both are' if len(drives) == 2 else 'All are'} {format_size(drives[0].size)}."
+        )
+    found = ", ".join(f"{n} of {format_size(s)}" for s, n in sorted(sizes.items()))
+    return Finding(f"Sizes differ: {found}.")
 
 
 def _kinds(drives: Sequence[EstateDrive]) -> Finding | None:
@@ -71,7 +74,7 @@ def _readings(drives: Sequence[EstateDrive]) -> Finding | None:
     if not bad:
         return Finding("No drive's own readings warn.")
     return Finding(f"{_named(bad)} {'is' if len(bad) == 1 else 'are'} failing by {'its' if len(bad) == 1 else 'their'} "
-                   "own readings; a poor choice for a new pool.")  # fmt: skip
+                   "own readings; a poor choice.")  # fmt: skip
 
 
 def _sectors(drives: Sequence[EstateDrive]) -> Finding | None:
@@ -110,7 +113,7 @@ def _recovery(drives: Sequence[EstateDrive]) -> Finding | None:
 
 def _other_data(drives: Sequence[EstateDrive]) -> Finding | None:
     full = [d for d in drives if d.holds]
-    return Finding(f"{_named(full)}: other data, given up by building.") if full else None
+    return Finding(f"{_named(full)}: other data, given up by this.") if full else None
 
 
 _RULES: tuple[Callable[[Sequence[EstateDrive]], Finding | None], ...] = (

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from pairshelf.core.changes.pools.larger_drives import gains_after
 from pairshelf.core.domain.units import format_duration, format_size
+from pairshelf.core.domain.words import every
 from pairshelf.core.figures.assess import Assessment
 from pairshelf.core.figures.workloads import Workload
 from pairshelf.core.layouts.model import Code, Family
@@ -51,7 +52,7 @@ def _with_larger(a: Assessment) -> tuple[bool, str]:
         return False, "Larger drives never make it grow."
     if after <= a.layout.scheme.survives + 1:
         return True, f"It grows with larger drives, from number {after} on."
-    return False, f"Larger drives bring nothing before all {after} of a set are larger."
+    return False, f"Larger drives bring nothing before {every(after, 'drive')} of a set are larger."
 
 
 def _pros(a: Assessment, most: dict[int, int], fastest: float, shortest: float | None, arranged: str) -> list[str]:

@@ -38,8 +38,10 @@ def plan(estate: Estate, request: DeclareInitiator) -> InitiatorPlan:
     host = estate.host(request.host).name if request.host.strip() else None
     findings = slips(estate, iqn)
     owner = next((h.name for h in estate.machines if h.iqn == iqn), None)
-    if owner is None:
+    if owner is None and host is None:
         findings.append(Finding("No known host has this name yet; it is declared ahead."))
+    elif owner is None:
+        findings.append(Finding(f"{host} does not log in by this name yet: give it that, or it is refused."))
     sheet = simple_sheet(
         "declare-initiator", f"Declare initiator {iqn}",
         f"The name {host or owner or 'a host to come'} logs in by.", findings=findings, steps=("Write it into the books.",),

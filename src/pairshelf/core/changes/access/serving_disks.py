@@ -39,6 +39,7 @@ def known_names(estate: Estate) -> list[str]:
 
 
 def slips(estate: Estate, iqn: str) -> list[Finding]:
+    """Known names that this one may have been meant for."""
     hosts = {h.iqn: h.name for h in estate.machines if h.iqn}
     return [
         Finding(f"{iqn} is almost {c}{f', which {hosts[c]} has' if c in hosts else ''}. If you meant that one, a slip "
@@ -69,7 +70,7 @@ def lun_of(estate: Estate, target: EstateTarget, ref: str) -> tuple[int, str]:
 
 def read_disk(estate: Estate, ref: str) -> str:
     volume = estate.volume(ref)
-    if volume.file_system != "none":
+    if not volume.bare:
         raise BadInput(
             f"{volume.ref} has a file system ({volume.file_system}) of its own; a block target serves bare volumes. "
             "Make one with file system none.",
@@ -152,6 +153,6 @@ def target_plan(
             BeforeAfter("Disks", Figure(text=disks(before)), Figure(text=disks(target))),
             BeforeAfter("Let in", Figure(text=names(before)), Figure(text=names(target))),
         ),
-        findings=advice(estate, target), texts=target_texts(estate, target),
+        findings=advice(estate, target), texts=target_texts(estate, target) if target.luns else (),
     )  # fmt: skip
     return TargetPlan(sheet, target, before)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import ip_interface
 
 from pairshelf.core.changes.access.serving_disks import slips
@@ -72,7 +72,12 @@ def plan(estate: Estate, request: SetHost) -> HostPlan:
     def row(label: str, before: object, then: object) -> BeforeAfter:
         return BeforeAfter(label, Figure(text=str(before or "none")), Figure(text=str(then or "none")))
 
-    findings = slips(estate, iqn) if iqn and iqn != host.iqn else []
+    # The name that it has now is not one that another was meant by.
+    others = replace(
+        estate, machines=tuple(m for m in estate.machines if m.name != host.name),
+        initiators=tuple((i, h) for i, h in estate.initiators if h != host.name),
+    )  # fmt: skip
+    findings = slips(others, iqn) if iqn and iqn != host.iqn else []
     if storage and not after.link:
         findings.append(Finding("Without the speed of its link nothing can be said about what it limits."))
     sheet = simple_sheet(

@@ -9,6 +9,7 @@ from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate
+from pairshelf.core.domain.words import listed
 from pairshelf.core.errors import NotFound
 
 
@@ -27,9 +28,13 @@ def plan(estate: Estate, request: SetMembers) -> PartyPlan:
         raise NotFound("group", request.group, field="group")
     name, before = groups[request.group.strip().lower()]
     members = read_members(estate, request.members)
+    gone = [p for p in before or () if p not in members]
+    reached = sorted({s.name for s in estate.shares if any(p == name for p, _ in s.rights)})
     sheet = simple_sheet(
         "set-members", f"Members of group {name}", "They get the rights that the group has on shares.",
         figures=(BeforeAfter("Members", Figure(text=", ".join(before or ()) or "nobody"), Figure(text=", ".join(members) or "nobody")),),
+        cautions=(f"{listed(gone)} no longer {'has' if len(gone) == 1 else 'have'} the rights of {name} on {listed(reached)}.",)
+        if gone and reached else (),
         steps=("Write it into the books; it holds at once.",),
     )  # fmt: skip
     return PartyPlan(sheet, name, members)

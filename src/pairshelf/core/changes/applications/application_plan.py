@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.changes.sheet import ChangeSheet
+from pairshelf.core.changes.sheet import ChangeSheet, Figure
 from pairshelf.core.domain.estate import Estate, EstateApplication, EstateVolume
 from pairshelf.core.domain.mounting import MountLine
 from pairshelf.core.errors import BadInput
@@ -40,6 +40,11 @@ class KeepPlan:
     volume: EstateVolume
     above: float | None
     application: EstateApplication | None = None
+
+
+def deletes_above(volume: EstateVolume, share: float | None) -> Figure:
+    """What files may take before the oldest go, by a rule of this share of the room for files."""
+    return Figure(text="never") if share is None else Figure(bytes=int((volume.size - volume.overhead) * share))
 
 
 def application_of(estate: Estate, ref: str) -> EstateApplication:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.changes.applications.application_plan import KeepPlan
+from pairshelf.core.changes.applications.application_plan import KeepPlan, deletes_above
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate
+from pairshelf.core.domain.words import listed
 from pairshelf.core.errors import BadInput
 
 
@@ -27,7 +28,11 @@ def plan(estate: Estate, request: EndKeepRule) -> KeepPlan:
     writers = [a.name for a in estate.applications if a.volume == volume.ref and a.kind == "recorder"]
     sheet = simple_sheet(
         "end-keep-rule", f"No keep rule for {volume.ref}", "Nothing is deleted by itself any more.",
-        cautions=(f"{', '.join(writers)} goes on writing; when the volume is full, it stops.",) if writers else (),
+        figures=(BeforeAfter("Deletes above", deletes_above(volume, volume.keep_above), deletes_above(volume, None)),),
+        cautions=(
+            f"{listed(writers)} {'goes' if len(writers) == 1 else 'go'} on writing; when the volume is full, "
+            f"{'it stops' if len(writers) == 1 else 'they stop'}.",
+        ) if writers else (),
         steps=("Take the rule out of the books.",),
     )  # fmt: skip
     return KeepPlan(sheet, volume, None)

@@ -45,7 +45,7 @@ def plan(estate: Estate, request: MoveApplication) -> MovePlan:
         raise NotServing(
             pool.name, "locked" if pool.locked else pool.state, "nothing can be moved to it now", field="volume"
         )
-    if volume.file_system == "none":
+    if volume.bare:
         raise BadInput("The volume has no file system.", field="volume")
     if any(m.host != app.host for m in estate.mounts_of(volume)):
         raise NotPossible(f"Another host mounts {volume.ref}.", code="mounted-elsewhere", field="volume")

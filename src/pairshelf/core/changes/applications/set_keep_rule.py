@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from pairshelf.core.changes.applications.application_plan import KeepPlan, application_of
+from pairshelf.core.changes.applications.application_plan import KeepPlan, application_of, deletes_above
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, Figure, simple_sheet
 from pairshelf.core.domain.acts import Act
@@ -35,15 +35,14 @@ def plan(estate: Estate, request: SetKeepRule) -> KeepPlan:
             f"{app.name} writes to {app.volume or 'its own disk'}, not to {volume.ref}; the rule would delete nothing of it.",
             field="application",
         )
-    room = volume.size - volume.overhead
-    limit = int(room * request.above / 100)
+    limit = deletes_above(volume, request.above / 100).bytes or 0
     whose = f"of {app.name} " if app else ""
     over = max(0, volume.files_bytes - limit)
     sheet = simple_sheet(
         "set-keep-rule", f"Keep rule for {volume.ref}",
         f"Above {request.above:g} % taken, the oldest recordings {whose}on this volume, and on no other, are deleted.",
         figures=(
-            BeforeAfter("Deletes above", Figure(text="never") if volume.keep_above is None else Figure(bytes=int(room * volume.keep_above)), Figure(bytes=limit)),
+            BeforeAfter("Deletes above", deletes_above(volume, volume.keep_above), deletes_above(volume, request.above / 100)),
             BeforeAfter("Taken now", Figure(bytes=volume.files_bytes), Figure(bytes=volume.files_bytes)),
         ),
         gives_up=(f"The oldest {format_size(over)} at once: {volume.ref} is fuller than that now.",) if over else (),

@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from pairshelf.core.changes.drives.replace_drive import why_too_small
+from pairshelf.core.changes.drives.replace_drive import NOTHING_ELSE, why_too_small
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
 from pairshelf.core.changes.sheet import (
@@ -26,6 +26,7 @@ from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, Estat
 from pairshelf.core.domain.file_systems import FileSystem
 from pairshelf.core.domain.names import natural
 from pairshelf.core.domain.units import EXTENT, format_size
+from pairshelf.core.domain.words import counted, listed
 from pairshelf.core.errors import BadInput, Busy, NotPossible, NotServing
 from pairshelf.core.figures.durations import at_rate, copy, in_lanes
 from pairshelf.core.figures.survival import after_failures
@@ -308,7 +309,7 @@ def _require_room(without: Places, emptied: Sequence[Emptied]) -> None:
             for own, place in without if own.id == pool.id
         )  # fmt: skip
         missing += [
-            f"{_count(n, 'free drive')} of {format_size(size)} or more"
+            f"{counted(n, 'free drive')} of {format_size(size)} or more"
             f"{f', with sectors of {pool.table.sector} bytes,' if pool.table is not None else ''} for {pool.name}"
             for size, n in sorted(sizes.items(), reverse=True)
         ]
@@ -329,14 +330,14 @@ def _require_room(without: Places, emptied: Sequence[Emptied]) -> None:
         widest = max((v.protection.width for v in layout.volumes), default=0)
         if len(staying) < widest:
             missing.append(
-                f"{_count(widest - len(staying), f'further {domain}')} for {one.pool.name}: its stripes go over {widest} "
+                f"{counted(widest - len(staying), f'further {domain}')} for {one.pool.name}: its stripes go over {widest} "
                 f"{domain}s, and {len(staying)} would be left"
             )
         else:
             typical = max(layout.members[s].extents for s in one.slots)
             drives = -(-extents // typical)
             missing.append(
-                f"{format_size(extents * EXTENT)} elsewhere in {one.pool.name}, such as {_count(drives, 'drive')} of "
+                f"{format_size(extents * EXTENT)} elsewhere in {one.pool.name}, such as {counted(drives, 'drive')} of "
                 f"{format_size(typical * EXTENT)}"
             )
     if missing:
@@ -344,10 +345,6 @@ def _require_room(without: Places, emptied: Sequence[Emptied]) -> None:
             f"There is no room for all that stands there. Missing: {'; '.join(missing)}. Put that in first, then drain.",
             code="no-room", field="drives",
         )  # fmt: skip
-
-
-def _count(number: int, what: str) -> str:
-    return f"{number} {what}{'s' if number > 1 else ''}"
 
 
 def at_once(copies: Sequence[CopyOf]) -> int:
@@ -399,7 +396,7 @@ def _sheet(
     if copies:
         at = f", {bears} at a time as the shelves' links bear" if bears < len(copies) else ""
         steps.append(
-            f"Copy {_count(len(copies), 'member')} onto free drives{at}; each hands its place over when its copy is whole."
+            f"Copy {counted(len(copies), 'member')} onto free drives{at}; each hands its place over when its copy is whole."
         )
         steps += [f"{c.old.named} of {c.pool.name} onto {c.onto.named}" for c in copies]
     divided = [c for c in copies if c.pool.table is not None]
@@ -430,11 +427,12 @@ def _sheet(
         meanwhile=(
             "Everything can be used; reading and writing are slower, little when it goes gently.",
             "As many drives may fail as before: an old place is let go once what stood there stands in its new one.",
-            "If a drive that is being emptied fails, what it lacks is computed from the others, as after any failure.",
+            *(("If a drive that is being emptied fails, what it lacks is computed from the others, as after any failure.",)
+              if emptied or any(c.pool.layout.scheme.survives for c in copies) else ()),
             "It begins gently, can be made fast or paused, and left off: then what has moved stays where it is, and the rest stays where it "
             "was. Power may go off; it goes on where it stopped.",
         ),
-        fixed=(f"{_count(len(in_use), 'drive')}: free in the end, old data readable until wiped.",),
+        fixed=(f"{counted(len(in_use), 'drive')}: free in the end, old data readable until wiped.",),
         steps=tuple(steps),
         cautions=tuple(_cautions(copies, spares)),
         confirm=_typed(subject, drives) if copies else None,
@@ -460,8 +458,9 @@ def _why(copies: Sequence[CopyOf], emptied: Sequence[Emptied]) -> str:
     touched = sorted({c.pool.name for c in copies} | {e.pool.name for e in emptied})
     if not touched:
         return "Only spares stand there."
-    names = touched[0] if len(touched) == 1 else f"{', '.join(touched[:-1])} and {touched[-1]}"
-    return f"What stands there of {names} is placed again elsewhere, and stays as protected as it is throughout."
+    return (
+        f"What stands there of {listed(touched)} is placed again elsewhere, and stays as protected as it is throughout."
+    )
 
 
 def _cautions(copies: Sequence[CopyOf], spares: Sequence[tuple[EstatePool, EstateDrive]]) -> Iterator[str]:
@@ -477,9 +476,12 @@ def _cautions(copies: Sequence[CopyOf], spares: Sequence[tuple[EstatePool, Estat
         for what in ("shelf", "host"):
             if crowded := _now_crowded(pool, new, what):
                 yield (
-                    f"Afterwards {what} {' and '.join(crowded)} holds more drives of a set of {pool.name} than it can do "
+                    f"Afterwards {what} {listed(crowded)} holds more drives of a set of {pool.name} than it can do "
                     f"without; before, no {what} did."
                 )
+    for pool in {c.pool.id: c.pool for c in copies}.values():
+        if not pool.layout.scheme.survives:
+            yield NOTHING_ELSE.format(pool=pool.name)
     for pool in {p.id: p for p, _ in spares}.values():
         if len([1 for p, _ in spares if p.id == pool.id]) == len(pool.spares):
             yield f"{pool.name} has no spare afterwards: a failed drive waits for a new one to be put in."
@@ -487,6 +489,8 @@ def _cautions(copies: Sequence[CopyOf], spares: Sequence[tuple[EstatePool, Estat
 
 def _now_crowded(pool: EstatePool, new: dict[int, EstateDrive], what: str) -> list[str]:
     """Shelves or hosts that would hold more of a set than it survives, where none did before."""
+    if not pool.layout.scheme.survives:
+        return []
 
     def crowded(drives: dict[int, EstateDrive | None]) -> set[str]:
         counts = Counter(

@@ -10,6 +10,7 @@ from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, simpl
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.drives import Kind, offered
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool
+from pairshelf.core.domain.words import counted
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.grown import with_members
@@ -52,8 +53,8 @@ def plan(estate: Estate, request: HoldBack) -> HoldBackPlan:
     (name,) = pools
     if name is None:
         sheet = simple_sheet(
-            "hold-back", f"Hold {share:.0%} of {len(drives)} flash drive{'s' if len(drives) > 1 else ''} back"
-            if share else f"Give all of {len(drives)} flash drive{'s' if len(drives) > 1 else ''} free",
+            "hold-back", f"Hold {share:.0%} of {counted(len(drives), 'flash drive')} back"
+            if share else f"Give all of {counted(len(drives), 'flash drive')} free",
             "What is held back takes the place of worn cells: the drive lasts longer, and writes evenly for longer.",
             figures=tuple(
                 BeforeAfter(f"{d.place} offers", Figure(bytes=d.offers), Figure(bytes=offered(d.size, share))) for d in drives
@@ -96,7 +97,7 @@ def _given_back(estate: Estate, name: str, drives: tuple[EstateDrive, ...], shar
     after = with_members(pool.layout, larger)
     few = after.stock == pool.layout.stock
     planned = relayout(
-        "hold-back", f"Give back what is held back of {len(drives)} drive{'s' if len(drives) > 1 else ''} of pool {pool.name}",
+        "hold-back", f"Give back what is held back of {counted(len(drives), 'drive')} of pool {pool.name}",
         pool, after, (), (),
         cautions=("It brings nothing until as much of the others of the set is given back.",) if few else (),
         fixed=("What a pool has been given is not held back again.",),

@@ -122,6 +122,10 @@ def plan(estate: Estate, request: ReplaceDrive) -> ReplaceDrivePlan:
     return ReplaceDrivePlan(sheet, request, drive)
 
 
+#: Of copying off a drive whose pool has no redundancy.
+NOTHING_ELSE = "{pool} has no redundancy: nothing stands in for what its drive does not read, and if it fails first, the data are lost."
+
+
 def may_stand_by(pool: EstatePool, place: EstatePlace) -> bool:
     """Whether the drive in a place, once another has it, could stand by."""
     works = place.state == "active" and place.drive is not None and place.drive.condition == "good"
@@ -253,6 +257,10 @@ def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive, *, sta
         takes.append(Takes.of("Restripe", restripe(moving)))
     now = after_failures(before, pool.absent)
     cautions = list(cautions_of(before, [drive]))
+    if not (before.scheme.survives or pool.spread):
+        cautions.append(NOTHING_ELSE.format(pool=pool.name))
+    if is_spare(pool, drive) and len(pool.spares) == 1 and not stands_by:
+        cautions.append(f"{pool.name} has no spare afterwards: a failed drive waits for a new one to be put in.")
     if drive.offers > place.designed.size and not gain:
         cautions.append("The new drive is larger. The pool can use that once enough others of its set are, too.")
     return ChangeSheet(
@@ -271,11 +279,16 @@ def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive, *, sta
             Effect(capacity=(after.stock - before.stock) * EXTENT), drives_come([drive]), drives_leave([] if stands_by else [old])
         ),
         meanwhile=(
-            "Redundancy stays whole throughout: the old drive serves until its copy is complete, and what is written "
-            "meanwhile is written to both.",
-            "What cannot be read from it is computed from the others.",
-            "If it fails first, what is still lacking is filled from the others, as after any failure. If the new "
-            "drive fails or is taken out, the old one simply stays.",
+            *((
+                "Redundancy stays whole throughout: the old drive serves until its copy is complete, and what is written "
+                "meanwhile is written to both.",
+                "What cannot be read from it is computed from the others.",
+                "If it fails first, what is still lacking is filled from the others, as after any failure. If the new "
+                "drive fails or is taken out, the old one simply stays.",
+            ) if before.scheme.survives or pool.spread else (
+                "The old drive serves until its copy is complete, and what is written meanwhile is written to both. If the new "
+                "drive fails or is taken out, the old one simply stays.",
+            )),
             "The copying can be paused or left off, and goes on where it stopped after a power cut.",
         ),
         fixed=() if stands_by else (f"{old.named} leaves the pool: free, its old data readable until it is wiped.",),

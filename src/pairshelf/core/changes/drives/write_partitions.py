@@ -24,6 +24,7 @@ from pairshelf.core.domain.names import file_name
 from pairshelf.core.domain.partitions import Part, Table, WantedPartition, lay_out, names_of
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.domain.volume_spec import Spec, plan_volume
+from pairshelf.core.domain.words import counted
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 
 
@@ -74,11 +75,11 @@ def plan(estate: Estate, request: WritePartitions) -> PartitionsPlan:
     numbers = {p.number for p in there}
     sheet = simple_sheet(
         "write-partitions",
-        f"Write {len(wanted)} {'partition' if len(wanted) == 1 else 'partitions'}{' more' if there else ''} onto "
+        f"Write {counted(len(wanted), 'more partition' if there else 'partition')} onto "
         f"{drive.place}",
         f"{'GPT' if scheme == 'gpt' else 'The older table (MBR)'}, sectors of {sector} bytes.",
         figures=tuple(
-            BeforeAfter(f"{p.number}{f' {p.label}' if p.label else ''} ({p.kind}, {p.type}), sectors {p.first} to {p.last}",
+            BeforeAfter(f"{p.number}{f' {p.label}' if p.label else ''} ({p.type if scheme == 'gpt' else f'{p.kind}, {p.type}'}), sectors {p.first} to {p.last}",
                         Figure(bytes=p.sectors * sector) if p.number in numbers else Figure(text="none"),
                         Figure(bytes=p.sectors * sector))
             for p in table.parts

@@ -18,10 +18,11 @@ from pairshelf.core.changes.pools.relayout import (
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, FileSystem, file_system_of
+from pairshelf.core.domain.words import as_sentence
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.layouts import SCHEMES, Layout, scheme_of
 from pairshelf.core.layouts.grown import converted
-from pairshelf.core.layouts.model import Family
+from pairshelf.core.layouts.model import Code, Family
 
 
 def scheme_changes(scheme: str) -> tuple[str, ...]:
@@ -67,11 +68,16 @@ def door(layout: Layout, _file_system: FileSystem) -> tuple[Opening, str]:
         )
     if not to:
         return Opening.CLOSED, f"It can become nothing else. {AWAY}"
-    if layout.scheme.id == "copies-2" and len(layout.sets) > 1:
-        return Opening.AT_A_COST, "To copies-3, with one more drive a set; to parity only as one set."
     if layout.scheme.id == "stepped-1":
         return Opening.AT_A_COST, "To stepped-2: it shrinks by one drive, or one is added."
-    return Opening.AT_A_COST, f"To {' or '.join(to)}, with drives added or freed; everything is restriped."
+    copied = [t for t in to if Code.PARITY not in (scheme_of(t).code, layout.scheme.code)]
+    walked = [t for t in to if t not in copied]
+    own = scheme_of(layout.scheme.id).least
+    ways = [f"to {t}, {'by filling further drives' if scheme_of(t).least > own else 'freeing drives'}" for t in copied]
+    ways += [f"to {' or '.join(walked)}, with drives added or freed; everything is restriped"] if walked else []
+    if layout.scheme.code is Code.COPIES and not walked:
+        ways.append("to parity only as one set")
+    return Opening.AT_A_COST, as_sentence(f"{'; '.join(ways)}.")
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,6 +14,7 @@ from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, FileSystem, file_system_of
 from pairshelf.core.domain.units import EXTENT, format_duration, format_size
+from pairshelf.core.domain.words import counted, every
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.figures.durations import at_rate, copy, copy_seconds, restripe
 from pairshelf.core.layouts import Layout, build_layout
@@ -34,7 +35,10 @@ def door(layout: Layout, _file_system: FileSystem) -> tuple[Opening, str]:
         return Opening.CLOSED, f"A stripe stays as wide and as high as it is. {AWAY}"
     if scheme.id == "single":
         return Opening.AT_A_COST, "Copy to the larger drive, then it is larger."
-    return Opening.AT_A_COST, f"One by one, by copying; it grows when all {layout.width} of a set are larger."
+    return (
+        Opening.AT_A_COST,
+        f"One by one, by copying; it grows when {every(layout.width, 'drive')} of a set are larger.",
+    )
 
 
 def gains_after(layout: Layout) -> int | None:
@@ -213,7 +217,7 @@ def plan(estate: Estate, request: ReplaceLarger) -> ReplaceLargerPlan:
 
     sheet = simple_sheet(
         "replace-larger",
-        f"Plan {len(steps)} larger drive{'s' if len(steps) > 1 else ''} into pool {pool.name}, one after the other",
+        f"Plan {counted(len(steps), 'larger drive')} into pool {pool.name}{', one after the other' if len(steps) > 1 else ''}",
         f"It becomes {format_size(gain)} larger on the way." if gain else "These bring no capacity yet; more of them will.",
         figures=(
             BeforeAfter("Pool capacity", Figure(bytes=pool.capacity * EXTENT), Figure(bytes=pool.capacity * EXTENT + gain)),
@@ -221,8 +225,8 @@ def plan(estate: Estate, request: ReplaceLarger) -> ReplaceLargerPlan:
         ),
         takes=(Takes.of("All steps together", at_rate(hours * 3600)),),
         meanwhile=(
-            "Nothing is done yet. Each step is a sheet of its own, which copies from the old drive while it still works: "
-            "redundancy stays whole.",
+            "Nothing is done yet. Each step is a sheet of its own, which copies from the old drive while it still works"
+            + (": redundancy stays whole." if pool.layout.scheme.survives else "."),
             "The path is kept, over weeks if need be, and shows where it stands. It can be left at any time.",
         ),
         steps=tuple(said(s) for s in steps),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import ChangeSheet, Effect, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, FormerPool
 from pairshelf.core.domain.units import EXTENT
@@ -67,6 +67,10 @@ def plan(estate: Estate, request: PutTogether) -> FormerPlan:
     sheet = simple_sheet(
         "put-together", f"Put pool {former.name} together again",
         f"Its {former.drives} drives and {former.volumes} volumes are as they were when it was taken apart.",
+        figures=(
+            BeforeAfter("Pool capacity", Figure(text="none"), Figure(bytes=former.extents * EXTENT)),
+            BeforeAfter("Given to volumes", Figure(text="none"), Figure(bytes=former.taken * EXTENT)),
+        ),
         steps=(
             "Look at every drive: its label is still that of the pool.",
             "Take the pool, its volumes and their files into the books again.",

@@ -10,6 +10,7 @@ from pairshelf.core.changes.volumes.volume_plan import serving
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool, EstateVolume
 from pairshelf.core.domain.units import EXTENT, format_size
+from pairshelf.core.domain.words import counted
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.watching.holding import stays
@@ -78,7 +79,7 @@ def plan(estate: Estate, request: Reclaim) -> ReclaimPlan:
             ) for v in giving),
         ),
         gives_up=tuple(
-            f"{v.files_in_bins} file{'s' if v.files_in_bins > 1 else ''}, {format_size(v.in_bins)}, in bins of volume {v.name}"
+            f"{counted(v.files_in_bins, 'file')}, {format_size(v.in_bins)}, in bins of volume {v.name}"
             for v in emptied
         ),
         confirm=pool.name if emptied else None,

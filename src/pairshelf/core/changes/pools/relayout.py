@@ -17,12 +17,14 @@ from pairshelf.core.changes.sheet import (
     Takes,
     drives_come,
     drives_leave,
+    left_in_pool,
     together,
 )
 from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
 from pairshelf.core.domain.units import EXTENT, format_size
+from pairshelf.core.domain.words import counted
 from pairshelf.core.errors import BadInput, Busy, Gone, Locked, NotPossible, NotServing
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.survival import Survival, survival
@@ -137,7 +139,7 @@ def relayout(
         figures=(
             BeforeAfter("Capacity of its drives" if pool.spread else "Pool capacity",
                         Figure(bytes=before.stock * EXTENT), Figure(bytes=after.stock * EXTENT)),
-            BeforeAfter("Left in the pool", Figure(bytes=pool.free * EXTENT), Figure(bytes=(pool.free - lost) * EXTENT)),
+            left_in_pool(pool, pool.free - lost),
             BeforeAfter("Drives", Figure(text=str(len(before.members))), Figure(text=str(len(after.members)))),
             *(() if pool.spread else (
                 BeforeAfter("Layout", Figure(text=_named(before)), Figure(text=_named(after))),
@@ -191,7 +193,7 @@ def _why(
     gain = (after.stock - before.stock) * EXTENT
     parts = []
     if added:
-        parts.append(f"{len(added)} drive{'s' if len(added) > 1 else ''} added")
+        parts.append(f"{counted(len(added), 'drive')} added")
     if leaving:
         parts.append(f"{len(leaving)} freed")
     size = (

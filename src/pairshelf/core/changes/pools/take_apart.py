@@ -10,6 +10,7 @@ from pairshelf.core.changes.volumes.volume_plan import backup_said, files_given_
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool, EstateVolume
 from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.domain.words import counted
 from pairshelf.core.errors import BadInput, Busy, NotPossible
 
 #: Days that a pool can be put together again at most, and unless something else is said.
@@ -87,10 +88,10 @@ def plan(estate: Estate, request: TakeApart) -> TakeApartPlan:
         *(f"Unmount {m.volume} from {m.at} on {m.host}." for m in mounts),
         *(f"End the keep rule of {v.ref}." for v in ruled),
         *(f"Let volume {v.ref} go." for v in volumes),
-        f"Let {len(drives)} drive{'s' if len(drives) != 1 else ''} go: free, old data readable.",
+        f"Let {counted(len(drives), 'drive')} go: free, old data readable.",
         *(("Forget its key.",) if pool.encrypted and not request.keep_days else ()),
     )  # fmt: skip
-    kept = f"within {request.keep_days} day{'s' if request.keep_days > 1 else ''}" if request.keep_days else ""
+    kept = f"within {counted(request.keep_days, 'day')}" if request.keep_days else ""
     sheet = simple_sheet(
         "take-apart", f"Take pool {pool.name} apart",
         f"It is {pool.state}. Its drives become free; what is on them stays readable until they are wiped.",
@@ -102,7 +103,7 @@ def plan(estate: Estate, request: TakeApart) -> TakeApartPlan:
         ),
         meanwhile=(
             f"Undo: {kept} it can be put together again, while nothing was written on its drives. Mounts, shares and targets "
-            "are made anew then." if kept else "There is no undo.",
+            "have to be made anew then." if kept else "There is no undo.",
         ),
         gives_up=tuple(line for v in volumes for line in files_given_up(v)),
         cautions=(

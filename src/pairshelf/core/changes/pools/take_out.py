@@ -6,10 +6,20 @@ from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.pools.relayout import pool_to_change
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, drives_leave, simple_sheet, together
+from pairshelf.core.changes.sheet import (
+    BeforeAfter,
+    ChangeSheet,
+    Effect,
+    Figure,
+    drives_leave,
+    left_in_pool,
+    simple_sheet,
+    together,
+)
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool
 from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.domain.words import counted
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.restripe import renumbered
@@ -59,12 +69,14 @@ def plan(estate: Estate, request: TakeOut) -> TakeOutPlan:
     lost = sum(n for _, n in gone)
     them = "it" if len(drives) == 1 else "them"
     sheet = simple_sheet(
-        "take-out", f"Take {len(drives)} drive{'s' if len(drives) > 1 else ''} out of pool {pool.name}",
+        "take-out", f"Take {drives[0].named if len(drives) == 1 else counted(len(drives), 'drive')} out of pool {pool.name}",
         f"Nothing of its volumes stands on {them}." if leaving else "It stands idle." if len(drives) == 1 else "They stand idle.",
         figures=(
             BeforeAfter("Pool capacity", Figure(bytes=pool.capacity * EXTENT), Figure(bytes=(pool.capacity - lost) * EXTENT)),
-            BeforeAfter("Left in the pool", Figure(bytes=pool.free * EXTENT), Figure(bytes=(pool.free - lost) * EXTENT)),
-            BeforeAfter("Spares", Figure(text=str(len(spares))), Figure(text=str(len(spares) - len(own)))),
+            left_in_pool(pool, pool.free - lost),
+            *((BeforeAfter("Drives", Figure(text=str(len(pool.places))), Figure(text=str(len(pool.places) - len(leaving)))),)
+              if leaving else ()),
+            *((BeforeAfter("Spares", Figure(text=str(len(spares))), Figure(text=str(len(spares) - len(own)))),) if own else ()),
         ),
         steps=(f"Make sure again that nothing stands on {them}.", "Let go: free, old data readable until wiped."),
         cautions=("Without a spare, a failed drive waits for a new one to be put in.",) if own and len(own) == len(spares) else (),

@@ -8,6 +8,7 @@ from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Takes, simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool
+from pairshelf.core.domain.words import counted
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures.durations import at_rate
 from pairshelf.core.layouts import Layout
@@ -56,7 +57,7 @@ def plan(estate: Estate, request: TurnRestripe) -> TurnRestripePlan:
         steps=(
             "Move what the front has passed back to where it was, extent by extent." if back
             else "Move extent after extent to its new place.",
-            *((f"Let {len(left)} drive{'s' if len(left) > 1 else ''} that came for it go, free.",) if left else ()),
+            *((f"Let {counted(len(left), 'drive')} that came for it go, free.",) if left else ()),
         ),
         fixed=tuple(f"{p.drive.named} leaves the pool again when the front is back." for p in left if p.drive),
     )  # fmt: skip

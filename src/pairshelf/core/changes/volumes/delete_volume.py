@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, Effect, Figure, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, Effect, Figure, left_in_pool, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import (
     VolumePlan,
     backup_said,
@@ -49,7 +49,7 @@ def plan(estate: Estate, request: DeleteVolume) -> VolumePlan:
             BeforeAfter("Volume", Figure(bytes=volume.size), Figure(text="none")),
             BeforeAfter("Unallocated on the drive", Figure(bytes=at[0].bytes_left), Figure(bytes=table.bytes_left))
             if at and table
-            else BeforeAfter("Left in the pool", Figure(bytes=pool.free * EXTENT), Figure(bytes=(pool.free + back) * EXTENT)),
+            else left_in_pool(pool, pool.free + back),
         ),
         gives_up=files_given_up(volume), confirm=volume.name,
         effect=Effect(given=-(volume.size if at else back * EXTENT)),

@@ -77,7 +77,7 @@ def plan(estate: Estate, request: ExtendVolumes) -> ExtendVolumesPlan:
         steps=tuple(_said(p) for p in each),
         effect=Effect(given=taken * EXTENT),
         meanwhile=(
-            "They stay in use.",
+            "They stay in use." if len(each) > 1 else "It stays in use.",
             *(("It waits until the front of the restripe has arrived, and is then done by itself. If the front is turned "
                "round, nothing is extended.",) if request.after_restripe else ()),
         ),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, Text, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, Text, left_in_pool, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import serving
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool
@@ -120,16 +120,15 @@ def _sheet(
     return simple_sheet(
         "make-volumes",
         f"Make {'volume' if len(specs) == 1 else 'volumes'} {shown} in pool {pool.name}",
-        f"{kind[0].upper()}{kind[1:]}, {first.file_system}{own}"
+        f"{kind[0].upper()}{kind[1:]}, {'without a file system' if first.file_system == 'none' else first.file_system}{own}"
         + (f", for {first.purpose}" if first.purpose else "") + ".",
         figures=(
             BeforeAfter(f"Size{each}", Figure(text="none"), Figure(bytes=first.size)),
-            BeforeAfter(f"Left for files{each}", Figure(text="none"), Figure(bytes=first.for_files)),
-            BeforeAfter(f"Held by {first.file_system}{each}", Figure(text="none"), Figure(bytes=first.overhead)),
-            BeforeAfter(
-                "Left in the pool" + (" (drives' capacity)" if pool.spread else ""),
-                Figure(bytes=pool.free * EXTENT), Figure(bytes=(pool.free - use) * EXTENT),
-            ),
+            *(() if first.file_system == "none" else (
+                BeforeAfter(f"Left for files{each}", Figure(text="none"), Figure(bytes=first.for_files)),
+                BeforeAfter(f"Held by {first.file_system}{each}", Figure(text="none"), Figure(bytes=first.overhead)),
+            )),
+            left_in_pool(pool, pool.free - use),
             *((BeforeAfter("Pool use, redundancy included", Figure(bytes=0), Figure(bytes=use * EXTENT)),)
               if pool.spread and not first.thin else ()),
         ),

@@ -45,7 +45,7 @@ def plan(estate: Estate, request: MountVolume) -> MountPlan:
     pool = estate.pool_named(volume.pool)
     if pool.locked:
         raise Locked(pool.name)
-    if volume.file_system == "none":
+    if volume.bare:
         raise NotPossible("It has no file system to mount; give it one, or serve it as a block target.", code="bare")
     if any(v == volume.ref for t in estate.targets for _, v in t.luns):
         raise NotPossible(

@@ -82,7 +82,7 @@ def plan(estate: Estate, request: MoveVolume) -> MoveVolumePlan:
     by_files = spec.file_system != volume.file_system or spec.thin != volume.thin
     if spec.file_system != volume.file_system:
         _require_fitting(estate, volume, spec.file_system)
-    if by_files and volume.file_system == "none":
+    if by_files and volume.bare:
         raise NotPossible(
             f"{volume.ref} is bare: what is on it is not made of files that we know, so it stays bare, and as it is provided.",
             code="bare", field="provision" if spec.thin != volume.thin else "file_system",

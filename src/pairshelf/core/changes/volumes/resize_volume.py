@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
-from pairshelf.core.changes.sheet import BeforeAfter, Effect, Figure, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, Effect, Figure, left_in_pool, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import (
     VolumePlan,
     backup_said,
@@ -78,36 +78,69 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
     sheet = simple_sheet(
         "resize-volume",
         f"{'Extend' if larger else 'Shrink'} volume {volume.ref} to {format_size(size, digits=3)}",
-        f"By {format_size(abs(size - volume.size))}, with its file system.",
+        f"By {format_size(abs(size - volume.size))}{'' if volume.bare else ', with its file system'}.",
         figures=(
             BeforeAfter("Size", Figure(bytes=volume.size), Figure(bytes=size)),
-            BeforeAfter("Left for files", Figure(bytes=volume.size - volume.overhead), Figure(bytes=after.for_files)),
-            BeforeAfter("Taken by files", Figure(bytes=volume.files_bytes), Figure(bytes=volume.files_bytes)),
-            BeforeAfter("Unallocated on the drive" if at else "Left in the pool",
-                        Figure(bytes=free[0]), Figure(bytes=free[1])),
+            *(() if volume.bare else (
+                BeforeAfter("Left for files", Figure(bytes=volume.size - volume.overhead), Figure(bytes=after.for_files)),
+                BeforeAfter("Taken by files", Figure(bytes=volume.files_bytes), Figure(bytes=volume.files_bytes)),
+            )),
+            BeforeAfter("Unallocated on the drive", Figure(bytes=free[0]), Figure(bytes=free[1])) if at
+            else left_in_pool(pool, free[1] // EXTENT),
         ),
         effect=Effect(given=size - volume.size if at else free[0] - free[1]),
-        steps=(
-            ("Move the end of its entry in the table." if at else "Take more capacity from the pool.", f"Grow the file system ({system.id}, {system.grows}).") if larger
-            else ("Make sure no file lies beyond the new end.", f"Shrink the file system ({system.id}).",
-                  "Move the end of its entry in the table." if at else "Give the rest back to the pool.")
-        ),
-        meanwhile=("It stays in use." if larger or system.shrinks == "mounted" else "It is not mounted meanwhile.",),
+        steps=tuple(_steps(volume, larger=larger, table=table is not None, moved=free[0] != free[1])),
+        meanwhile=_meanwhile(volume, larger=larger),
         cautions=() if larger else (
-            "Have a backup before a file system is made smaller.", *backup_said(estate, volume),
+            "Nothing says what a host has written beyond the new end: that is lost." if volume.bare
+            else "Have a backup before a file system is made smaller.", *backup_said(estate, volume),
         ),
+        confirm=volume.name if volume.bare and not larger else None,
     )  # fmt: skip
     return VolumePlan(sheet, volume, after, table)
 
 
+def _steps(volume: EstateVolume, *, larger: bool, table: bool, moved: bool) -> Iterator[str]:
+    """What is done. ``moved``: whether the pool gives or gets any extent; a thin volume takes what it needs as it is written."""
+    system = file_system_of(volume.file_system)
+    moving = "Move the end of its entry in the table."
+    if larger:
+        if table:
+            yield moving
+        elif moved:
+            yield "Take more capacity from the pool."
+        else:
+            yield (
+                "Write its new size; the pool gives it more as it is written."
+                if volume.thin
+                else "Use the rest of its last extent."
+            )
+        if not volume.bare:
+            yield f"Grow the file system ({system.id}, {system.grows})."
+        return
+    if not volume.bare:
+        yield "Make sure no file lies beyond the new end."
+        yield f"Shrink the file system ({system.id})."
+    if table:
+        yield moving
+    else:
+        yield "Give the rest back to the pool." if moved else "Write its new size; the pool has nothing to get back."
+
+
+def _meanwhile(volume: EstateVolume, *, larger: bool) -> tuple[str, ...]:
+    if volume.bare:
+        return ("A host that uses it looks at its size anew." if larger else "No host uses it meanwhile.",)
+    return (
+        "It stays in use."
+        if larger or file_system_of(volume.file_system).shrinks == "mounted"
+        else "It is not mounted meanwhile.",
+    )
+
+
 def _room(pool: EstatePool, volume: EstateVolume) -> int:
-    """Bytes it could have: its own whole extents, what the pool has left, and what its last extent has."""
-    return volume.size // EXTENT * EXTENT + pool.largest(volume.protection) + _slack(volume)
-
-
-def _slack(volume: EstateVolume) -> int:
-    """Bytes of its last extent that it does not use yet."""
-    return -volume.size % EXTENT if volume.size % EXTENT else 0
+    """Bytes it could have: all of the extents it has, its last stripe filled, and what the pool has left."""
+    data = 1 if volume.protection is None else parse_protection(volume.protection).data
+    return -(-volume.size // (data * EXTENT)) * data * EXTENT + pool.largest(volume.protection)
 
 
 def _use(volume: EstateVolume, extents: int) -> int:

@@ -10,6 +10,7 @@ from pairshelf.core.domain.file_systems import overhead
 from pairshelf.core.domain.partitions import Part, Table
 from pairshelf.core.domain.units import format_size
 from pairshelf.core.domain.volume_spec import Spec
+from pairshelf.core.domain.words import as_sentence, every
 from pairshelf.core.errors import Locked, NotPossible, NotServing, reason_of
 from pairshelf.core.layouts.protections import parse_protection
 
@@ -90,19 +91,22 @@ def spec_of(
 
 
 def files_given_up(volume: EstateVolume) -> tuple[str, ...]:
+    if volume.bare:
+        return (
+            f"Whatever hosts wrote on volume {volume.ref}: it has no file system, so nothing here can say what that is.",
+        )
     if not volume.files:
         return (f"Nothing is lost: volume {volume.ref} holds no files.",)
-    plural = "file" if volume.files == 1 else "files"
-    return (f"All {volume.files} {plural} of volume {volume.ref}, {format_size(volume.files_bytes)}.",)
+    return (as_sentence(f"{every(volume.files, 'file')} of volume {volume.ref}, {format_size(volume.files_bytes)}."),)
 
 
 def backup_said(estate: Estate, volume: EstateVolume) -> tuple[str, ...]:
     """What is to be known of a volume's backup before what is on it goes; nothing where it holds no files."""
-    if not volume.files:
+    if not volume.files and not volume.bare:
         return ()
     found = estate.backup_of(volume)
     if found is None:
-        return (f"No backup of {volume.ref} is recorded: what is on it is gone for good.",)
+        return (f"No backup of {volume.ref} is recorded: what is on it is nowhere else.",)
     said = f"; that it is there was last said on {found.said_on} by {found.said_by}" if found.said_on else ""
     return (f"Its backup, {found.place}, is of {found.of}{said}: what was written since is in no backup.",)
 

@@ -25,10 +25,9 @@ def apply(session: Session, sheet: SheetRow, planned: VolumePlan, who: str, _wor
     meet(session, pool.row.id, "resize-volume", volume_id=volume.id)
     before = volume.extents
     after = planned.after
-    if after.extents < before and planned.table is not None:
+    if after.extents < before:
         _no_file_beyond(session, volume, after.extents)
-    elif after.extents < before:
-        _no_file_beyond(session, volume, after.extents)
+    if after.extents < before and planned.table is None:
         give_back(session, pool, volume, [(after.extents, before - after.extents)])
     volume.size, volume.extents = after.size, after.extents
     # What the file system holds stands at its start and does not move; files stay where they are.

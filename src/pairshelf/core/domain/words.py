@@ -1,0 +1,27 @@
+"""How many of something, in words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+
+def counted(number: int, what: str) -> str:
+    """1 drive, 3 drives."""
+    return f"{number} {what}{'' if number == 1 else 's'}"
+
+
+def every(number: int, what: str) -> str:
+    """Each one of so many: the drive, both drives, all 3 drives."""
+    if number == 1:
+        return f"the {what}"
+    return f"both {what}s" if number == 2 else f"all {number} {what}s"
+
+
+def listed(names: Sequence[str]) -> str:
+    """a, b and c; empty for none."""
+    return " and ".join(part for part in (", ".join(names[:-1]), *names[-1:]) if part)
+
+
+def as_sentence(text: str) -> str:
+    """With a capital at its start."""
+    return text[:1].upper() + text[1:]
