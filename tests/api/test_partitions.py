@@ -10,6 +10,7 @@ from sqlmodel import select
 from pairshelf.engine.pools import devices
 from pairshelf.formats.partition_image import read_table
 from pairshelf.store.database import transaction
+from pairshelf.store.repositories.holdings import house_now
 from pairshelf.store.tables import DriveRow, Host, SampleFile, Site
 from tests.api.conftest import Person, do
 from tests.engine.helpers import at_once, carry_all, happens, shelf
@@ -81,6 +82,14 @@ def test_a_partition_is_mounted_filled_extended_and_read_back(person: Callable[[
     do(who, "resize-volume", volume="P1/more", size="all")
     after = who.get(path).get_json()
     assert after["unallocated"] == [] and _on_medium("P1") == _shown(after)
+    # Every byte that a table leaves is given now, but for what is no whole MiB; and nowhere is it more than all.
+    told = next(p for p in who.get("/api/pools").get_json()["pools"] if p["name"] == "P1")
+    one = who.get(f"/api/pools/{told['id']}").get_json()
+    sizes = sum(p["sectors"] for p in after["parts"]) * 512
+    assert 0 <= told["capacity"] - sizes == told["free"] < 2**20 and one["capacity"] == told["capacity"] < SIZE
+    with transaction() as session:
+        house = house_now(session)
+    assert (house.capacity, house.given) == (told["capacity"], sizes)
     assert who.post(f"/api/volumes/{volume['id']}/fill", {"share": 1}).status_code == 200
     carry_all()
     assert who.post(f"/api/volumes/{volume['id']}/read-files").status_code == 200

@@ -220,15 +220,15 @@ def test_a_pools_account() -> None:
             in_bins=6 * GIB,
         ),
     )
-    held = holding(500, [thick, thin])
+    held = holding(500 * GIB, [thick, thin])
     assert (held.capacity, held.given, held.free) == (500 * GIB, 180 * GIB, 320 * GIB)
     assert (held.files, held.in_bins) == (100 * GIB, 10 * GIB)
     assert held.over_commit == 2
     assert held.reclaimable == 16 * GIB
     assert thick.reserve == int(98 * GIB * 0.05)
-    assert held.thin and not holding(500, [thick]).thin
+    assert held.thin and not holding(500 * GIB, [thick]).thin
     # In a spread pool everything is counted as its drives bear it.
-    assert holding(500, [_volume(times=1.5, taken=150 * GIB)]).files == 45 * GIB
+    assert holding(500 * GIB, [_volume(times=1.5, taken=150 * GIB)]).files == 45 * GIB
     assert holding(0, []).share == 1
     assert _volume(size=GIB, overhead=2 * GIB).share == 1
 

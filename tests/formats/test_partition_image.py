@@ -28,6 +28,16 @@ MBR = [WantedPartition("1 GiB"), WantedPartition("2 GB", "lettered"), WantedPart
        WantedPartition(kind="logical")]  # fmt: skip
 
 
+@given(st.integers(64 * MIB, 9 * 10**12), st.sampled_from([512, 4096]), st.sampled_from(["gpt", "mbr"]))
+def test_one_partition_can_have_all_that_a_drive_gives_but_for_less_than_a_mib(
+    size: int, sector: int, scheme: str
+) -> None:
+    table = lay_out(size, sector, scheme, [WantedPartition()])
+    (part,) = table.parts
+    assert 0 <= table.bytes_in_all - part.sectors * sector < ALIGNED
+    assert table.bytes_in_all == table.without(1).bytes_left <= size
+
+
 @pytest.mark.parametrize("sector", [512, 4096])
 @pytest.mark.parametrize(("scheme", "wanted"), [("gpt", GPT), ("mbr", MBR)])
 def test_system_tools_read_the_table(sector: int, scheme: str, wanted: list[WantedPartition], tmp_path: Path) -> None:

@@ -398,7 +398,7 @@ def pools(query: PoolsPage) -> Any:
         own = volumes.get(pool.number, [])
         lines.append(PoolLine(
             id=pool.number, name=pool.name, scheme=pool.scheme, trade_name=trade_name(scheme_of(pool.scheme), pool.sets) if pool.domain is None else "",
-            sets=pool.sets, state=pool.state, capacity=pool.capacity * EXTENT,
+            sets=pool.sets, state=pool.state, capacity=seen[pool.number].capacity,
             free=seen[pool.number].free, drives=members, away=gone,
             spares=idle, volumes=own, tint=pool.tint, divided=divided, glance=seen[pool.number],
         ))  # fmt: skip
@@ -461,7 +461,7 @@ _PROMISES = (
 def proofs_of(row: PoolRow, built: EstatePool) -> list[ProofOut]:
     """What the comparison promised, beside what the drives did. The capacity is proved by its addresses:
     every one of them has its place on the drives. A spread pool promises by the volumes in it now."""
-    measured = {**row.measured, "capacity": float(built.capacity * EXTENT)}
+    measured = {**row.measured, "capacity": float(built.holds)}
     promises = promises_of(built.layout) if built.spread else row.promised
     return [
         ProofOut(figure=words, unit=unit, promised=promises[name], measured=measured.get(name))
@@ -487,7 +487,7 @@ def _pool_out(
         id=built.id, name=built.name, scheme=row.scheme, trade_name=trade_name(layout.scheme, row.sets),
         description=layout.describe(), state=row.state, tint=row.tint,
         unallocated=built.table.bytes_left if built.table else None, stands_apart=stands_apart(built) * EXTENT, created_at=row.created_at,
-        capacity=built.capacity * EXTENT, free=built.free * EXTENT, domain=row.domain,
+        capacity=built.holds, free=built.free * EXTENT, domain=row.domain,
         passphrase_kept=row.passphrase_kept, encrypted=built.encrypted, locked=built.encrypted and not keys.is_open(built.id),
         guaranteed=promised.guaranteed, best_case=promised.best_case,
         now=After(survives=after.survives, more_guaranteed=after.more_guaranteed, more_best_case=after.more_best_case,

@@ -328,10 +328,10 @@ def _subject(session: Session, series: Series, number: int) -> tuple[int, str, f
         volume = next(v for v in held.volumes if v.id == number)
         full_at = {"volume-files": volume.for_files, "volume-given": volume.size}.get(series.id)
         return held.recorded_as[number], volume.name, None if full_at is None else float(full_at)
-    row = session.exec(pick(PoolRow.name, PoolRow.capacity).where(PoolRow.id == number)).first()
-    if row is None:
+    pool = next(iter(load_holdings(session, [number])), None)
+    if pool is None:
         raise NotFound("pool", field="of")
-    return number, row.name, float(row.capacity * EXTENT) if series.id in ("pool-given", "pool-files") else None
+    return number, pool.name, float(pool.account.capacity) if series.id in ("pool-given", "pool-files") else None
 
 
 def room_of_histories(session: Session) -> tuple[int, int]:

@@ -172,6 +172,11 @@ class EstatePool:
         return self.layout.stock
 
     @property
+    def holds(self) -> int:
+        """Bytes of data; in a spread pool of its drives, of a divided drive what its partitions can have."""
+        return self.capacity * EXTENT if self.table is None else self.table.bytes_in_all
+
+    @property
     def free(self) -> int:
         """Extents that no volume has yet; in a spread pool extents of its drives."""
         return self.layout.left(self.gaps) - sum(

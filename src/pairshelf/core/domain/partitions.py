@@ -106,6 +106,11 @@ class Table:
     findings: tuple[Finding, ...] = ()
 
     @property
+    def bytes_in_all(self) -> int:
+        """Bytes that partitions can have: what no table takes at either end."""
+        return (_end(self.sectors, self.sector, self.scheme) - ALIGNED // self.sector) * self.sector
+
+    @property
     def bytes_left(self) -> int:
         """Bytes that no partition has."""
         return sum(n for _, n in self.unallocated) * self.sector

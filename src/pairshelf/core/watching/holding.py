@@ -6,7 +6,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.protections import Protection
 
 
@@ -100,8 +99,8 @@ class Holding:
         return self.committed / self.capacity if self.capacity else 0.0
 
 
-def holding(capacity_extents: int, volumes: Sequence[VolumeHolds]) -> Holding:
-    """A pool's account from its capacity, in extents, and its volumes."""
+def holding(capacity: int, volumes: Sequence[VolumeHolds]) -> Holding:
+    """A pool's account from its capacity, in bytes, and its volumes."""
 
     given = files = in_bins = committed = reclaimable = reserve = 0
     thin = False
@@ -118,4 +117,4 @@ def holding(capacity_extents: int, volumes: Sequence[VolumeHolds]) -> Holding:
         # In a spread pool as its drives bear it.
         files, in_bins = files + round(v.files * v.times), in_bins + round(v.in_bins * v.times)
         committed, reserve = committed + round(v.size * v.times), reserve + round(v.reserve * v.times)
-    return Holding(capacity_extents * EXTENT, given, files, in_bins, committed, reclaimable, reserve, thin)
+    return Holding(capacity, given, files, in_bins, committed, reclaimable, reserve, thin)

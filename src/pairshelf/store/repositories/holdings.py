@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from sqlalchemy import func, true
 from sqlmodel import Session, col, select
 
+from pairshelf.core.domain.partitions import table_of_parts
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.watching.holding import Holding, VolumeHolds, holding, stays
@@ -64,7 +65,14 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
     files = {volume: (int(taken), int(binned)) for volume, taken, binned in ask(filed).all()}
     stands = stands_to(session, of_pools(VolumeRow.pool_id))
     ruled = set(session.exec(select(KeepRule.volume_id)))
-    divided = set(session.exec(select(PartitionPlan.pool_id).where(col(PartitionPlan.pool_id).is_not(None))))
+    tables = select(PartitionPlan.pool_id, DriveRow.size, PartitionPlan.sector, PartitionPlan.scheme).join(
+        DriveRow, col(DriveRow.id) == PartitionPlan.drive_id
+    )
+    divided = {
+        pool: table_of_parts(size, sector, scheme, ()).bytes_in_all
+        for pool, size, sector, scheme in session.exec(tables.where(of_pools(PartitionPlan.pool_id)))
+        if pool is not None
+    }
     own: dict[int, list[VolumeHolds]] = defaultdict(list)
     numbers: dict[int, dict[int, int]] = defaultdict(dict)
     query = pick(VolumeRow.id, VolumeRow.pool_id, VolumeRow.name, VolumeRow.size, VolumeRow.thin, VolumeRow.overhead,
@@ -87,7 +95,9 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
         numbers[pool_id][number] = recorded_as or number
     pools = pick(PoolRow.id, PoolRow.name, PoolRow.capacity).where(of_pools(PoolRow.id)).order_by(PoolRow.name)
     return [
-        PoolHolds(p.id, p.name, holding(p.capacity, own[p.id]), tuple(own[p.id]), numbers[p.id])
+        PoolHolds(
+            p.id, p.name, holding(divided.get(p.id, p.capacity * EXTENT), own[p.id]), tuple(own[p.id]), numbers[p.id]
+        )
         for p in ask(pools).all()
     ]
 

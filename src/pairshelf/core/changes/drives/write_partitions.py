@@ -22,7 +22,6 @@ from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool
 from pairshelf.core.domain.names import file_name
 from pairshelf.core.domain.partitions import Part, Table, WantedPartition, lay_out, names_of
-from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.domain.volume_spec import Spec, plan_volume
 from pairshelf.core.domain.words import counted
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
@@ -100,7 +99,7 @@ def plan(estate: Estate, request: WritePartitions) -> PartitionsPlan:
     before = sum(p.sectors for p in there) * sector
     effect = Effect(given=sum(p.sectors * sector for p in table.parts if p.kind != "extended") - before)
     if pool is None:
-        effect = together(effect, Effect(capacity=drive.as_drive.extents * EXTENT), drives_come([drive]))
+        effect = together(effect, Effect(capacity=table.bytes_in_all), drives_come([drive]))
     return PartitionsPlan(replace(sheet, erases=erased, effect=effect), drive, table, volumes, pool, name)
 
 
@@ -111,7 +110,7 @@ def _emptied(drive: EstateDrive, pool: EstatePool, table: Table) -> PartitionsPl
         "No partition is left on it. The drive is free again; what was on it stays readable until it is written over.",
         figures=(BeforeAfter("Drive", Figure(text="in use by its partitions"), Figure(text="free, old data readable")),),
         confirm=drive.serial, role="operator", steps=("Write the table without entries.", "Give the drive back."),
-        effect=together(Effect(capacity=-pool.capacity * EXTENT), drives_leave([drive])),
+        effect=together(Effect(capacity=-pool.holds), drives_leave([drive])),
     )  # fmt: skip
     return PartitionsPlan(sheet, drive, table, (), pool, pool.name)
 

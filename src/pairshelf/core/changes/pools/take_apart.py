@@ -96,7 +96,7 @@ def plan(estate: Estate, request: TakeApart) -> TakeApartPlan:
         "take-apart", f"Take pool {pool.name} apart",
         f"It is {pool.state}. Its drives become free; what is on them stays readable until they are wiped.",
         figures=(
-            BeforeAfter("Pool", Figure(bytes=pool.capacity * EXTENT), Figure(text="none")),
+            BeforeAfter("Pool", Figure(bytes=pool.holds), Figure(text="none")),
             BeforeAfter("Volumes", Figure(text=str(len(volumes))), Figure(text="0")),
             BeforeAfter("Files on them", Figure(text=str(files)), Figure(text="0")),
             BeforeAfter("Free drives", Figure(text="as now"), Figure(text=f"{len(drives)} more")),
@@ -118,7 +118,7 @@ def plan(estate: Estate, request: TakeApart) -> TakeApartPlan:
         ),
         steps=steps, confirm=pool.name,
         effect=together(
-            Effect(capacity=-pool.capacity * EXTENT, given=(pool.free - pool.capacity) * EXTENT),
+            Effect(capacity=-pool.holds, given=(pool.free - pool.capacity) * EXTENT),
             drives_leave(drives),
         ),
     )  # fmt: skip
