@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from sqlmodel import Session, select
+from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
@@ -23,7 +23,7 @@ from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.books import load_volumes
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
-from pairshelf.store.tables import JobRow, KeepRule, PoolRow, SampleFile, VolumeRow
+from pairshelf.store.tables import JobRow, KeepRule, PoolRow, SampleFile, SheetRow, VolumeRow
 from tests.engine.helpers import (
     at_once,
     build,
@@ -192,6 +192,13 @@ def test_a_volume_that_ends_inside_an_extent_takes_all_that_is_left(kind: str) -
         # What is left of a spread pool is less than another stripe.
         assert estate.free < 3 if kind == "spread" else estate.free == 0
         assert volume.size == volume.extents * GIB > 11 * GIB
+        if kind == "spread":
+            job = session.exec(
+                select(JobRow).where(JobRow.kind == "first-sync").order_by(col(JobRow.id).desc())
+            ).first()
+            assert job is not None and job.sheet_id is not None
+            (takes,) = session.get_one(SheetRow, job.sheet_id).body["takes"]
+            assert (takes["job"], takes["hours"] * 3600) == ("First sync", pytest.approx(job.seconds))
     carry_all()
     assert all_intact()
 

@@ -29,7 +29,14 @@ export function useAsking<V extends Record<string, unknown>, R>({
   /** The fields that are shown; all, if not said. */
   shown?: (values: V) => string[];
 }): Asked<V, R> {
-  const form = useForm<V>({ initialValues, validate: validate as never });
+  const form = useForm<V>({
+    initialValues,
+    validate: (values) => {
+      const found: Record<string, string | null> = {};
+      for (const name in validate) found[name] = validate[name]?.(values[name], values) ?? null;
+      return found;
+    },
+  });
   // A second click comes before the button can show that the first is on its way.
   const asked = useRef(false);
   const placed = (error: unknown) => {

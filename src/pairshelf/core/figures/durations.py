@@ -51,6 +51,11 @@ def first_sync(layout: Layout) -> Duration | None:
     return _paced(layout.seconds_through)
 
 
+def volume_sync(layout: Layout, extents: int) -> Duration:
+    """Bringing so many extents of a spread pool's stripes in step: they lie on all drives, which are busy together."""
+    return _paced(extents * EXTENT / sum(d.mean_rate for d in layout.members))
+
+
 def check(layout: Layout) -> Duration:
     """Everything is read once; the slowest member counts."""
     return _paced(layout.seconds_through)

@@ -7,8 +7,8 @@ from typing import Any
 
 from sqlmodel import Session
 
-from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.figures import durations
+from pairshelf.core.figures.durations import volume_sync
 from pairshelf.engine.io.pool_io import ROWS
 from pairshelf.engine.io.spread_io import Stretch
 from pairshelf.engine.jobs import trying
@@ -83,7 +83,7 @@ def start_volume_sync(
     if own is None or not len(own.spots):
         return None
     stripes, width = own.slots.shape
-    seconds = stripes * width * EXTENT / sum(d.mean_rate for d in layout.members)
+    seconds = volume_sync(layout, stripes * width).idle
     return start(session, JobRow(
         kind="first-sync", pool_id=pool.row.number, volume_id=volume.id, sheet_id=sheet_id, total=stripes,
         seconds=seconds, asked_by=who,

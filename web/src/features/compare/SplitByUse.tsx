@@ -219,7 +219,7 @@ function Division({ found, q }: { found: Schema["SplitOut"]; q: Question }) {
           key={found.shares.map((s) => `${s.name}:${s.drives.join(",")}`).join(";")}
           shares={found.shares}
           fileSystem={q.get("fs") || "ext4"}
-          backup={backupIn(q.body as never)}
+          backup={backupIn(q.body)}
           onClose={() => setPlanning(false)}
         />
       ) : (

@@ -28,7 +28,7 @@ from pairshelf.core.domain.volume_spec import Spec, check_size, plan_volume, rea
 from pairshelf.core.errors import BadInput, NameTaken
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions, Backup, backup_asked
-from pairshelf.core.figures.durations import check, first_sync, slowest_rebuild
+from pairshelf.core.figures.durations import check, first_sync, slowest_rebuild, volume_sync
 from pairshelf.core.figures.speed import speed
 from pairshelf.core.figures.survival import survival
 from pairshelf.core.layouts import Layout
@@ -166,6 +166,7 @@ def _sheet(
     named = trade_name(layout.scheme, len(layout.sets))
     scheme = f"{request.scheme} ({named})" if named else request.scheme
     sync = first_sync(layout) if not spread else None
+    own_sync = volume_sync(layout, volume.pool_use) if spread and volume and volume.pool_use else None
     what = f", with a first volume {volume.name}" if volume else ""
     spare_count = len(layout.spares)
     none = Figure(text="none")
@@ -201,7 +202,7 @@ def _sheet(
         effect=together(Effect(capacity=capacity, given=use), drives_come(drives)),
         takes=tuple(
             Takes.of(job, duration)
-            for job, duration in (("First sync", sync), ("Rebuild of one drive, later", None if spread else slowest_rebuild(layout)))
+            for job, duration in (("First sync", sync or own_sync), ("Rebuild of one drive, later", None if spread else slowest_rebuild(layout)))
             if duration
         ),
         meanwhile=_meanwhile(layout),
@@ -222,7 +223,7 @@ def _sheet(
                + ("; it can be used from now on, slower." if sync else "."),) if volume else ()),
             *(mount.steps() if mount else ()),
             *(("Bring the redundancy in step on every drive (first sync).",) if sync else ()),
-            *(("Bring the redundancy of its volume in step (first sync).",) if spread and volume and not volume.thin else ()),
+            *(("Bring the redundancy of its volume in step (first sync).",) if own_sync else ()),
         ),
         cautions=_cautions(drives, layout, backup),
         confirm=request.name,

@@ -5,7 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, Text, left_in_pool, simple_sheet
+from pairshelf.core.changes.sheet import (
+    BeforeAfter,
+    ChangeSheet,
+    Effect,
+    Figure,
+    Takes,
+    Text,
+    left_in_pool,
+    simple_sheet,
+)
 from pairshelf.core.changes.volumes.volume_plan import serving
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool
@@ -15,6 +24,7 @@ from pairshelf.core.domain.patterns import MOST, expand, in_step
 from pairshelf.core.domain.units import EXTENT, format_size
 from pairshelf.core.domain.volume_spec import Spec, check_size, plan_volume, read_size
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
+from pairshelf.core.figures.durations import volume_sync
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,6 +156,7 @@ def _sheet(
             *(step for m in mounts if m for step in m.steps()),
             *(("Bring its redundancy in step (first sync).",) if pool.spread and not first.thin else ()),
         ),
+        takes=(Takes.of("First sync", volume_sync(pool.layout, use)),) if pool.spread and use else (),
         cautions=cautions,
         texts=lines,
         effect=Effect(given=use * EXTENT),

@@ -7,12 +7,13 @@ from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
-from pairshelf.core.changes.sheet import BeforeAfter, Effect, Figure, left_in_pool, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, Effect, Figure, Takes, left_in_pool, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import (
     VolumePlan,
     backup_said,
     inside_of,
     partition_of,
+    require_idle,
     serving_pool_of,
     spec_of,
 )
@@ -23,6 +24,7 @@ from pairshelf.core.domain.partitions import Table
 from pairshelf.core.domain.units import EXTENT, format_size
 from pairshelf.core.domain.volume_spec import Spec, check_size, read_size
 from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.figures.durations import volume_sync
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.protections import parse_protection
 
@@ -40,6 +42,7 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
     """The sheet for extending or shrinking."""
     volume = estate.volume(request.volume)
     pool = serving_pool_of(estate, volume)
+    require_idle(pool, "resize-volume", volume)
     at = partition_of(pool, volume)
     room = at[0].most(at[1].number) if at else _room(pool, volume)
     size = room if request.size.strip().lower() == "all" else read_size(request.size or "0", room)
@@ -89,6 +92,7 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
             else left_in_pool(pool, free[1] // EXTENT),
         ),
         effect=Effect(given=size - volume.size if at else free[0] - free[1]),
+        takes=(Takes.of("First sync", volume_sync(pool.layout, after.pool_use)),) if pool.spread and larger and use else (),
         steps=tuple(_steps(volume, larger=larger, table=table is not None, moved=free[0] != free[1])),
         meanwhile=_meanwhile(volume, larger=larger),
         cautions=() if larger else (
@@ -117,6 +121,8 @@ def _steps(volume: EstateVolume, *, larger: bool, table: bool, moved: bool) -> I
             )
         if not volume.bare:
             yield f"Grow the file system ({system.id}, {system.grows})."
+        if volume.protection is not None and moved:
+            yield "Bring its redundancy in step (first sync)."
         return
     if not volume.bare:
         yield "Make sure no file lies beyond the new end."
