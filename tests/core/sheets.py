@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
-from dataclasses import asdict, replace
+from dataclasses import asdict, fields, is_dataclass, replace
+from enum import Enum
 from pathlib import Path
 from typing import Any
 
@@ -22,17 +23,19 @@ from pairshelf.core.domain.estate import (
     Estate,
     EstateDrain,
     EstateDrive,
+    EstateHost,
     EstateMount,
     EstatePlace,
     EstatePool,
+    EstateVolume,
     FormerPool,
 )
 from pairshelf.core.domain.found import FoundMember, FoundPool, FoundVolume, Hanging, Standing
-from pairshelf.core.domain.partitions import WantedPartition
+from pairshelf.core.domain.partitions import Table, WantedPartition
 from pairshelf.core.domain.units import EXTENT, GIB, TB
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions
-from pairshelf.core.layouts import build_layout
+from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.core.layouts.protections import Protection
 from pairshelf.core.layouts.restripe import Moving
 from pairshelf.core.layouts.restriping import restriping
@@ -452,10 +455,41 @@ def text_of(sheet: ChangeSheet) -> str:
     ])  # fmt: skip
 
 
+def _said(one: Any) -> str:
+    """A fact of a plan in a few words: what has a name by that, other records by what differs from what is usual."""
+    match one:
+        case EstateDrive():
+            return one.serial
+        case EstatePool() | EstateHost():
+            return one.name
+        case EstateVolume():
+            return one.ref
+        case EstatePlace():
+            return f"place {one.slot}"
+        case Layout():
+            return f"{one.scheme.id}, {one.describe()}, {one.stock} extents"
+        case Table():
+            return f"{one.scheme} {_said(one.parts)}, left {one.unallocated}"
+        case Path() | Enum() | np.ndarray():
+            return str(one)
+        case tuple() | list() | set() | frozenset():
+            return f"[{', '.join(_said(x) for x in one)}]"
+        case dict():
+            return f"[{', '.join(f'{_said(k)}: {_said(v)}' for k, v in one.items())}]"
+        case float():
+            return f"{one:.6g}"
+    if not is_dataclass(one):
+        return str(one)
+    facts = [(f, getattr(one, f.name)) for f in fields(one) if not isinstance(getattr(one, f.name), ChangeSheet)]
+    return f"({', '.join(f'{f.name} {_said(v)}' for f, v in facts if v != f.default and v not in (None, '', ()))})"
+
+
 def sheet_text(name: str) -> str:
-    """A case's sheet, drawn up now."""
+    """A case's sheet, drawn up now, and what is carried out once it is approved."""
     kind, request, change = CASES[name]
-    return text_of(KINDS[kind].plan(change(estate()), request_of(kind, request)).sheet)
+    plan = KINDS[kind].plan(change(estate()), request_of(kind, request))
+    facts = [f"{f.name}: {_said(getattr(plan, f.name))}" for f in fields(plan) if f.name not in ("sheet", "request")]
+    return "\n".join([text_of(plan.sheet), *_lines("carried out", facts)])
 
 
 def later_text(name: str) -> str:
