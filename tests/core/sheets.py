@@ -479,7 +479,7 @@ def _said(one: Any) -> str:
         case float():
             return f"{one:.6g}"
     if not is_dataclass(one):
-        return str(one)
+        return one.__name__ if callable(one) else str(one)
     facts = [(f, getattr(one, f.name)) for f in fields(one) if not isinstance(getattr(one, f.name), ChangeSheet)]
     return f"({', '.join(f'{f.name} {_said(v)}' for f, v in facts if v != f.default and v not in (None, '', ()))})"
 
