@@ -13,6 +13,7 @@ import pytest
 
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.changes.sheet import ChangeSheet
+from pairshelf.core.changes.volumes.make_volumes import MakeVolumesPlan
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, Busy, NameTaken
 from pairshelf.core.policies.beside import Under
@@ -138,6 +139,29 @@ def test_a_job_on_the_volume_is_said_before_a_sheet_is_drawn_up(kind: str, reque
         drawn(Under("fill", number))
     # On another volume, or on the whole pool.
     assert drawn(Under("check")) == drawn() and (len(request_) == 1 or drawn(Under("fill", number + 1)) == drawn())
+
+
+@pytest.mark.parametrize("count", [1, 2, 3, 7])
+@pytest.mark.parametrize("protection", ["", "copies-2", "parity-1:3", "parity-1:4", "parity-2:5"])
+def test_all_that_is_left_is_shared_in_whole_stripes_and_a_byte_more_each_is_too_much(
+    protection: str, count: int
+) -> None:
+    one = spread(estate())
+    asked = {"pool": "s" if protection else "p", "name": "v", "count": count, "protection": protection}
+
+    def planned(size: str) -> MakeVolumesPlan:
+        found = KINDS["make-volumes"].plan(one, request_of("make-volumes", asked | {"size": size}))
+        assert isinstance(found, MakeVolumesPlan)
+        return found
+
+    shared = planned("all")
+    size, room = shared.specs[0].size, one.pool_named(asked["pool"]).largest(protection or None)
+    data = shared.specs[0].protection.data if shared.specs[0].protection else 1
+    # As many stripes each as there are for all; fewer than one for each are left.
+    assert size % (data * GIB) == 0 and 0 <= room - count * size < count * data * GIB
+    assert planned(f"{size} B").specs == shared.specs
+    with pytest.raises(BadInput, match="too large"):
+        planned(f"{size + 1} B")
 
 
 def test_a_drive_that_is_being_made_a_copy_is_not_drained() -> None:

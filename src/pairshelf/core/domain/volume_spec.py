@@ -59,22 +59,24 @@ def check_purpose(text: str) -> str:
     return text.strip()
 
 
-def read_size(text: str, largest: int, count: int = 1, *, field: str = "size") -> int:
-    """Bytes of a typed size; empty or ``all`` is all that is left, in whole extents, shared by ``count``."""
+def read_size(text: str, largest: int, count: int = 1, *, data: int = 1, field: str = "size") -> int:
+    """Bytes of a typed size; empty or ``all`` is all that is left, shared by ``count``, in whole stripes of ``data``
+    extents."""
     if text.strip().lower() in ("", "all"):
-        return largest // EXTENT // count * EXTENT
+        return largest // (data * EXTENT) // count * data * EXTENT
     return parse_size(text, field=field)
 
 
-def check_size(size: int, room: int, *, thin: bool = False, count: int = 1, field: str = "size") -> None:
-    """BadInput for a size the pool cannot hold, with by how much."""
+def check_size(size: int, room: int, *, thin: bool = False, count: int = 1, data: int = 1, field: str = "size") -> None:
+    """BadInput for a size the pool cannot hold, with by how much; each of ``count`` has whole stripes of ``data`` extents."""
+    whole = -(-size // (data * EXTENT)) * data * EXTENT * count
     if size == 0:
         raise BadInput(
             "The pool has no room left." if room < EXTENT else "A volume of size zero holds nothing; give it a size.",
             field=field,
         )
-    if not thin and -(-size // EXTENT) * count * EXTENT > room:
-        over = -(-size // EXTENT) * EXTENT * count - room if count > 1 else size - room
+    if not thin and whole > room:
+        over = whole - room if count > 1 else size - room
         what = f"{count} volumes of {format_size(size)} are" if count > 1 else "the volume is"
         raise BadInput(
             f"The pool has room for {format_size(room)} ({room} bytes); {what} {format_size(over)} ({over} bytes) "

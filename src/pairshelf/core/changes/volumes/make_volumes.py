@@ -25,6 +25,7 @@ from pairshelf.core.domain.units import EXTENT, format_size
 from pairshelf.core.domain.volume_spec import Spec, check_size, plan_volume, read_size
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.core.figures.durations import volume_sync
+from pairshelf.core.layouts.protections import parse_protection
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,10 +78,12 @@ def plan(estate: Estate, request: MakeVolumes) -> MakeVolumesPlan:
         raise BadInput(f"These are {len(names)} volumes; at most {MOST} are made at once.", field="count")
     if len({n.lower() for n in names}) < len(names):
         raise BadInput("The pattern gives the same name twice.", field="name")
-    room = pool.largest(request.protection) if not pool.spread or request.protection.strip() else 0
-    size = read_size(request.size, room, len(names))
-    if not pool.spread or request.protection.strip():
-        check_size(size, room, thin=request.thin, count=len(names))
+    unsaid = pool.spread and not request.protection.strip()
+    data = parse_protection(request.protection).data if pool.spread and not unsaid else 1
+    room = 0 if unsaid else pool.largest(request.protection)
+    size = read_size(request.size, room, len(names), data=data)
+    if not unsaid:
+        check_size(size, room, thin=request.thin, count=len(names), data=data)
     if request.thin and request.size.strip().lower() in ("", "all") and not room:
         raise BadInput("Nothing is left in the pool; give a thin volume a size of its own.", field="size")
     taken = [v.name for v in estate.volumes if v.pool == pool.name]
@@ -105,9 +108,6 @@ def _sheet(
 ) -> ChangeSheet:
     first = specs[0]
     use = sum(s.pool_use for s in specs)
-    if use > pool.free:
-        over = (use - pool.free) * EXTENT
-        raise BadInput(f"The pool is {format_size(over)} ({over} bytes) short.", field="size")
     shown = first.name if len(specs) == 1 else f"{first.name} to {specs[-1].name} ({len(specs)} volumes)"
     kind = "thin" if first.thin else "thick"
     each = "" if len(specs) == 1 else " each"
