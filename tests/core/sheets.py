@@ -72,13 +72,14 @@ def pool_of(one: Estate, scheme: str, count: int, sets: int = 1) -> Estate:
     return replace(one, drives=(*one.drives, *drives), pools=(*one.pools, pool), pool_names=one.pool_names | {"d"})
 
 
-def on_its_way(one: Estate, *, turned: bool = False) -> Estate:
-    """A pool that is being restriped from single to double parity, a third of the way."""
+def on_its_way(one: Estate, *, turned: bool = False, wider: bool = True, old: int = 4) -> Estate:
+    """A pool that is being restriped from single to double parity, a third of the way; or the other way round."""
     found = pool_of(one, "parity-1", 5)
     pool = found.pools[-1]
     drives = [p.designed for p in pool.places]
-    moving = Moving(build_layout(drives[:4], "parity-1"), build_layout(drives, "parity-2"))
-    layout = restriping(moving, moving.old.data_extents // 3, upwards=True, turned=turned)
+    narrow, wide = build_layout(drives[:old], "parity-1"), build_layout(drives, "parity-2")
+    moving = Moving(narrow, wide) if wider else Moving(wide, narrow)
+    layout = restriping(moving, moving.old.data_extents // 3, upwards=moving.walk().upwards, turned=turned)
     return replace(found, pools=(*found.pools[:-1], replace(pool, layout=layout, under_way=(Under("restripe"),))))
 
 
@@ -320,6 +321,9 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         "drives": (12,), "category": "clear", "methods": ("overwrite",), "verify": "sample", "sample": 500}, to_wipe),
     "a restripe turned round": ("turn-restripe", {"pool": "d"}, on_its_way),
     "a restripe that goes on again": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, turned=True)),
+    "a restripe that frees a drive turned round": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, wider=False)),
+    "a restripe that frees a drive goes on again": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, turned=True, wider=False)),
+    "a restripe to less room turned round": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, old=5)),
     "a missing drive replaced": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11},
                                  lambda one: with_pool(four(one), away=1)),
     "partitions": ("write-partitions", {"drive_id": 11}, partitioned),

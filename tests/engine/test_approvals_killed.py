@@ -337,9 +337,10 @@ def test_killed_while_approving_and_carried_out_as_its_sheet_says(
 def _becomes_what_its_sheet_says(sheet: int, before: House, under_way: Sequence[int | None]) -> None:
     """Capacity, what is given, drives in use and free ones: before and after, to the byte, whatever the change is."""
     with transaction() as session:
+        kind = session.get_one(SheetRow, sheet).kind
         # What was under way before has effects of its own: it is left where it stands.
         for job in session.exec(select(JobRow).where(col(JobRow.id).in_(under_way))):
-            if job.state not in ("done", "failed"):
+            if job.state not in ("done", "failed") and (job.kind, kind) != ("restripe", "turn-restripe"):
                 job.state = "paused"
     carry_all()
     with transaction() as session:

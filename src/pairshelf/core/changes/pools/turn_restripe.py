@@ -5,9 +5,19 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Takes, simple_sheet
+from pairshelf.core.changes.sheet import (
+    BeforeAfter,
+    ChangeSheet,
+    Effect,
+    Figure,
+    Takes,
+    drives_leave,
+    simple_sheet,
+    together,
+)
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool
+from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.domain.words import counted
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.figures.durations import at_rate
@@ -46,7 +56,8 @@ def plan(estate: Estate, request: TurnRestripe) -> TurnRestripePlan:
     goal = layout.both.old if back else layout.both.new
     # What is shown must not change while the front moves on.
     takes = at_rate(layout.both.seconds())
-    left = [p for p in pool.places if back and p.slot >= len(layout.both.old.members)]
+    stays = range(len(layout.both.old.members)) if back else layout.both.numbers
+    left = [p for p in pool.places if p.slot not in stays]
     sheet = simple_sheet(
         "turn-restripe",
         f"Turn the restripe of pool {pool.name} round" if back else f"Let the restripe of pool {pool.name} go on again",
@@ -57,9 +68,10 @@ def plan(estate: Estate, request: TurnRestripe) -> TurnRestripePlan:
         steps=(
             "Move what the front has passed back to where it was, extent by extent." if back
             else "Move extent after extent to its new place.",
-            *((f"Let {counted(len(left), 'drive')} that came for it go, free.",) if left else ()),
+            *((f"Let {counted(len(left), 'drive')} that {'came for it' if back else 'it does without'} go, free.",) if left else ()),
         ),
-        fixed=tuple(f"{p.drive.named} leaves the pool again when the front is back." for p in left if p.drive),
+        fixed=tuple(f"{p.drive.named} leaves the pool {'again when the front is back' if back else 'when the front has arrived'}." for p in left if p.drive),
+        effect=together(Effect(capacity=layout.turned_round().to_come * EXTENT), drives_leave(p.drive for p in left if p.drive)),
     )  # fmt: skip
     return TurnRestripePlan(sheet, pool, back)
 
