@@ -17,9 +17,9 @@ def every(number: int, what: str) -> str:
     return f"both {what}s" if number == 2 else f"all {number} {what}s"
 
 
-def listed(names: Sequence[str]) -> str:
+def listed(names: Sequence[str], last: str = "and") -> str:
     """a, b and c; empty for none."""
-    return " and ".join(part for part in (", ".join(names[:-1]), *names[-1:]) if part)
+    return f" {last} ".join(part for part in (", ".join(names[:-1]), *names[-1:]) if part)
 
 
 def as_sentence(text: str) -> str:

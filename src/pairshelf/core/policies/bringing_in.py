@@ -93,7 +93,7 @@ def in_words(found: FoundPool) -> str:
     if found.layout is None:
         return f"What pool {found.name} is cannot be read on the drives that are here: {found.unreadable}."
     here = sum(1 for m in found.slots if m.standing is not Standing.AWAY)
-    said = f"{here} of the {len(found.slots)} drives of pool {found.name} are here"
+    said = f"{here} of the {len(found.slots)} drives of pool {found.name} {'is' if here == 1 else 'are'} here"
     short = short_of(found)
     if short is None:
         return f"{said}; even with those that are away it could not be read."

@@ -19,6 +19,7 @@ from pairshelf.core.changes.kind import PEOPLE, ChangeKind, Context
 from pairshelf.core.changes.sheet import simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateShare
+from pairshelf.core.domain.words import listed
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,7 +44,10 @@ def plan(estate: Estate, request: ChangeShare) -> SharePlan:
     lost = sorted(set(who_may(estate, before)) - set(who_may(estate, share)))
     here = [v for v in before.visitors if v in lost]
     cautions = (
-        [f"{', '.join(lost)} can no longer reach it" + (f"; {', '.join(here)} is connected now." if here else ".")]
+        [
+            f"{listed(lost)} can no longer reach it"
+            + (f"; {listed(here)} {'is' if len(here) == 1 else 'are'} connected now." if here else ".")
+        ]
         if lost
         else []
     )

@@ -10,6 +10,7 @@ from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, simple_sheet
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive
+from pairshelf.core.domain.words import listed
 from pairshelf.core.errors import BadInput
 
 #: Ways to leave, and what stands before the name of whoever has it then.
@@ -52,7 +53,7 @@ class HandOutPlan:
 def plan(estate: Estate, request: HandOut) -> HandOutPlan:
     """The sheet. Raises for a drive that is needed, a way or a date that is none, naming the field."""
     if request.how not in WAYS:
-        raise BadInput(f"A drive is {', '.join(WAYS)}.", field="how")
+        raise BadInput(f"Say how it leaves: {listed(list(WAYS), 'or')}.", field="how")
     to = " ".join(request.to.split())
     if not 1 <= len(to) <= LONGEST or not to.isprintable():
         raise BadInput(f"Say to whom, or by whom and how, in at most {LONGEST} characters.", field="to")

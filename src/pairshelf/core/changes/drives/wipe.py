@@ -100,9 +100,11 @@ def plan(estate: Estate, request: Wipe) -> WipePlan:
             refused.append(f"{drive.named}: {error.message}")
             continue
         if method.by_hand:
-            reasons = "; ".join(dict.fromkeys(
-                f"{m}: {why[0].lower()}{why[1:]}".rstrip(".") for m, why in _why_not(facts, category)
-            ))  # fmt: skip
+            why_not = _why_not(facts, category)
+            whys = {why for _, why in why_not}
+            # One reason for all of them is said once.
+            named_so = [(f"{m}: ", why) for m, why in why_not] if len(whys) > 1 else [("", why) for why in whys]
+            reasons = "; ".join(f"{m}{why[0].lower()}{why[1:]}".rstrip(".") for m, why in named_so)
             refused.append(
                 f"{drive.named}: nothing reaches {category.value.title()} on it ({reasons}). "
                 "Choose Clear, or record its destruction."

@@ -10,6 +10,7 @@ from pairshelf.core.changes.pools.relayout import drives_to_add
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Erased, Figure, drives_come
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool
+from pairshelf.core.domain.words import listed
 from pairshelf.core.errors import BadInput, NotPossible
 
 
@@ -37,7 +38,7 @@ def plan(estate: Estate, request: AddSpares) -> AddSparesPlan:
     """The sheet. Raises where a drive cannot stand by, naming the field."""
     pool = estate.pool_named(request.pool)
     if request.spares_for not in SPARES_FOR:
-        raise BadInput(f"Spares stand by for {', '.join(SPARES_FOR)}.", field="spares_for")
+        raise BadInput(f"Choose what spares stand by for: {listed(SPARES_FOR, 'or')}.", field="spares_for")
     if pool.table is not None:
         raise NotPossible(
             "It is one drive, divided into partitions; nothing can take its place.", code="divided", field="pool"

@@ -42,7 +42,7 @@ def plan(estate: Estate, request: BringIn) -> BringInPlan:
     """The sheet. NotPossible where too little of the pool is here, or it is in the books already."""
     found = next((f for f in estate.found if f.uid == request.pool.strip()), None)
     if found is None:
-        raise NotFound("pool on the drives here", request.pool or None, field="pool")
+        raise NotFound("pool", request.pool or None, field="pool", hint="No drive here says that it is of one.")
     if found.here is not None:
         raise NotPossible(
             f"It is in the books as pool {found.here}; its drives are recognised by themselves.", code="already-here", field="pool"
@@ -52,13 +52,13 @@ def plan(estate: Estate, request: BringIn) -> BringInPlan:
             f"Pool {found.former} was taken apart here and nothing has been written to it since; put it together again.",
             code="put-together", field="pool",
         )  # fmt: skip
+    taken = [m for m in found.members if m.drive_id is not None and m.why_not is not None]
+    if taken:
+        why = " ".join(f"{m.serial}: {m.why_not}" for m in taken)
+        raise NotPossible(f"Not all that is here can be taken. {why}", code="drive-taken", field="pool")
     short = short_of(found)
     if found.layout is None or short is None or short:
         raise NotPossible(in_words(found), code="too-few", field="pool")
-    taken = [m for m in found.members if m.drive_id is not None and m.why_not is not None]
-    if taken:
-        why = "; ".join(f"{m.serial}: {m.why_not}" for m in taken)
-        raise NotPossible(f"Not all that is here can be taken. {why}", code="drive-taken", field="pool")
     name = check_name(request.name or found.name, "pool", field="name")
     if name.lower() in estate.pool_names:
         raise NameTaken("pool", name)
@@ -107,7 +107,7 @@ def _sheet(found: FoundPool, name: str, again: Sequence[Hanging], left_out: Sequ
     check = durations.check(layout)
     return ChangeSheet(
         "bring-in", f"Bring in pool {name}",
-        f"{here} of its {len(found.slots)} drives are here and say what it is: {found.scheme}, as of {_moment(found.written_at)}.",
+        f"{here} of its {len(found.slots)} drives {'is here and says' if here == 1 else 'are here and say'} what it is: {found.scheme}, as of {_moment(found.written_at)}.",
         (
             BeforeAfter("State", Figure("not in the books"), Figure(comes_as(found).value)),
             BeforeAfter("Capacity", Figure("none"), Figure(bytes=layout.stock * EXTENT)),

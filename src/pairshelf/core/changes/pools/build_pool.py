@@ -25,6 +25,7 @@ from pairshelf.core.domain.mounting import MountLine, mount_folders, plan_mount
 from pairshelf.core.domain.names import check_name
 from pairshelf.core.domain.units import EXTENT, format_duration
 from pairshelf.core.domain.volume_spec import Spec, check_size, plan_volume, read_size
+from pairshelf.core.domain.words import listed
 from pairshelf.core.errors import BadInput, NameTaken
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions, Backup, backup_asked
@@ -151,7 +152,7 @@ def _checked(estate: Estate, request: BuildPool) -> BuildPool:
     if mount and not host:
         raise BadInput("Choose the host that mounts the volume, or leave the mount point empty.", field="host")
     if request.spares_for not in SPARES_FOR:
-        raise BadInput(f"Spares stand by for {', '.join(SPARES_FOR)}.", field="spares_for")
+        raise BadInput(f"Choose what spares stand by for: {listed(SPARES_FOR, 'or')}.", field="spares_for")
     file_system_of(request.file_system)
     return replace(request, name=name, mount_point=mount, host=host, volume=request.volume.strip())
 

@@ -18,7 +18,7 @@ from pairshelf.core.changes.pools.relayout import (
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, FileSystem, file_system_of
-from pairshelf.core.domain.words import as_sentence
+from pairshelf.core.domain.words import as_sentence, counted
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.layouts import SCHEMES, Layout, scheme_of
 from pairshelf.core.layouts.grown import converted
@@ -151,10 +151,11 @@ def _freed(pool: EstatePool, request: ConvertPool, a_set: int) -> tuple[int, ...
         if drive not in slots:
             raise BadInput(f"Drive {drive} is not in pool {pool.name}.", field="free")
     chosen = tuple(sorted(slots[d] for d in request.free))
-    counted = Counter(layout.set_of(slot) for slot in chosen)
-    if len(set(chosen)) != len(request.free) or any(counted[i] != a_set for i in range(len(layout.sets))):
+    leaving = Counter(layout.set_of(slot) for slot in chosen)
+    if len(set(chosen)) != len(request.free) or any(leaving[i] != a_set for i in range(len(layout.sets))):
         raise BadInput(
-            f"{a_set} drive{'s' if a_set > 1 else ''} of each set leave; choose exactly those.", field="free"
+            f"{counted(a_set, 'drive')} of each set {'leaves' if a_set == 1 else 'leave'}; choose exactly {'that' if a_set == 1 else 'those'}.",
+            field="free",
         )
     return chosen
 

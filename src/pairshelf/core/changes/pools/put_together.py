@@ -37,7 +37,7 @@ class FormerPlan:
 def _former(estate: Estate, number: int) -> FormerPool:
     found = next((f for f in estate.former if f.id == number), None)
     if found is None:
-        raise NotFound("pool that was taken apart", str(number), field="former")
+        raise NotFound("former pool", str(number), field="former")
     if found.back:
         raise NotPossible(f"{found.name} has been put together again.", code="already-back", field="former")
     if found.over:

@@ -55,6 +55,8 @@ def plan(estate: Estate, request: ExtendVolumes) -> ExtendVolumesPlan:
     shares = _shares([-(-v.size // EXTENT) for v in chosen], left)
     if not any(shares):
         more = "; what the restripe brings is there when it has ended" if isinstance(pool.layout, Restriping) else ""
+        if request.after_restripe:
+            more = ", and the restripe brings nothing"
         raise NoRoom(f"{pool.name} has nothing left{more}.", needed=1, left=0, field="pool")
     each = []
     for volume, extents in zip(chosen, shares, strict=True):

@@ -84,8 +84,6 @@ def plan(estate: Estate, request: MakeVolumes) -> MakeVolumesPlan:
     size = read_size(request.size, room, len(names), data=data)
     if not unsaid:
         check_size(size, room, thin=request.thin, count=len(names), data=data)
-    if request.thin and request.size.strip().lower() in ("", "all") and not room:
-        raise BadInput("Nothing is left in the pool; give a thin volume a size of its own.", field="size")
     taken = [v.name for v in estate.volumes if v.pool == pool.name]
     specs = tuple(
         plan_volume(

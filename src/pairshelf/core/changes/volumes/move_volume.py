@@ -78,7 +78,7 @@ def plan(estate: Estate, request: MoveVolume) -> MoveVolumePlan:
     require_idle(source, "move-volume", volume)
     spec = _spec(estate, request, volume, target)
     by_files = spec.file_system != volume.file_system or spec.thin != volume.thin
-    if spec.file_system != volume.file_system:
+    if spec.file_system != volume.file_system and not volume.bare:
         _require_fitting(estate, volume, spec.file_system)
     if by_files and volume.bare:
         raise NotPossible(
@@ -126,22 +126,18 @@ def _spec(estate: Estate, request: MoveVolume, volume: EstateVolume, target: Est
 
 def _require_fitting(estate: Estate, volume: EstateVolume, file_system: str) -> None:
     """Whoever uses it has to be able to with another file system."""
+    if file_system == "none":
+        raise BadInput(
+            "What is on it is files, and a bare volume holds none; choose a file system.", field="file_system"
+        )
     hosts = {h.name: h for h in estate.machines}
     for mount in estate.mounts_of(volume):
         host = hosts.get(mount.host)
-        if file_system == "none":
-            raise BadInput(
-                f"{mount.host} mounts it at {mount.at}; a bare volume cannot be mounted.", field="file_system"
-            )
         if host is not None and host.letters and file_system != "ntfs":
             raise BadInput(f"{mount.host} mounts it, and takes ntfs alone.", field="file_system")
-    if any(v == volume.ref for t in estate.targets for _, v in t.luns):
-        raise BadInput(
-            "A target serves it as a disk: what is on it is its hosts' own. Leave the file system.", field="file_system"
-        )
     quota = any(s.volume == volume.ref and s.quota for s in estate.shares)
-    if quota and not FILE_SYSTEMS[file_system].quotas:
-        raise BadInput(f"A share on it has a quota, and {file_system} knows none.", field="file_system")
+    if quota and "folders" not in FILE_SYSTEMS[file_system].quotas:
+        raise BadInput(f"A share on it has a quota, and {file_system} cannot limit a folder.", field="file_system")
 
 
 def _sheet(

@@ -164,7 +164,8 @@ def _given_back(volume: EstateVolume, after: Spec) -> int:
 
 def _holds(volume: EstateVolume, spec: Spec) -> bool:
     """Whether its files have room in what it would be, and none of them lies beyond its end."""
-    return spec.extents * EXTENT >= volume.files_end and spec.for_files >= volume.files_bytes
+    end = spec.size if spec.inside is None else spec.inside * EXTENT
+    return end >= volume.files_end and spec.for_files >= volume.files_bytes
 
 
 def _least(volume: EstateVolume, at_size: Callable[[int], Spec], too_small: int) -> int:
