@@ -62,8 +62,10 @@ def estate() -> Estate:
 
 def free(number: int, size: int = 6 * TB, **more: object) -> EstateDrive:
     """A free drive, in Elm bay ``number``."""
-    usual: dict[str, object] = {"service": "free", "condition": "good", "host": "fir", "kind": Kind.HDD} | more
-    return EstateDrive(number, f"F{number}", "Elm", number, size, rate=None, **usual)  # type: ignore[arg-type]
+    usual: dict[str, object] = {
+        "service": "free", "condition": "good", "host": "fir", "kind": Kind.HDD, "shelf": "Elm", "bay": number,
+    }  # fmt: skip
+    return EstateDrive(number, f"F{number}", size=size, rate=None, **(usual | more))  # type: ignore[arg-type]
 
 
 def more_drives(one: Estate, *drives: EstateDrive) -> Estate:

@@ -407,7 +407,7 @@ def former(one: Estate, **facts: Any) -> Estate:
 
 def thin_elsewhere(one: Estate) -> Estate:
     """A thin volume of which 800 extents are written, and a small pool with room for so many."""
-    found = with_volume(pool_of(one, "copies-2", 2), "b", thin=True, placed=800)
+    found = with_volume(pool_of(one, "copies-2", 2), "b", thin=True, placed=800, written=800)
     pool = found.pools[-1]
     return replace(found, pools=(*found.pools[:-1], replace(pool, gaps=((0, 800),))))
 
@@ -557,7 +557,7 @@ REFUSED_IN += [
     ("move-volume", {"volume": "p/a", "pool": "s", "protection": "copies-2", "file_system": "ntfs"}, spread(estate()), "file_system", "bad-input"),
     ("move-volume", {"volume": "p/a", "pool": "s", "protection": "copies-2", "file_system": "btrfs"},
      with_volume(spread(estate()), "a", files_bytes=800 * GIB), "file_system", "bad-input"),
-    ("move-volume", {"volume": "p/b", "pool": "d"}, with_volume(thin_elsewhere(estate()), "b", placed=801), "pool", "bad-input"),
+    ("move-volume", {"volume": "p/b", "pool": "d"}, with_volume(thin_elsewhere(estate()), "b", placed=801, written=801), "pool", "bad-input"),
     ("move-volume", {"volume": "p/a", "pool": "d"}, with_gap(pool_of(estate(), "copies-2", 2), 5587 - 799), "pool", "bad-input"),
     ("move-volume", {"volume": "p/a", "pool": "s", "protection": "copies-2"}, with_pool_too(spread(estate()), under_way=(Under("move-volume", 1),)), None, "already-running"),
     *[("leave-move", {"volume": "p/a"}, with_pool(estate(), under_way=(Under(kind, number),)), "volume", "nothing-to-leave")

@@ -36,10 +36,11 @@ from pairshelf.core.domain.units import EXTENT, GIB, TB
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.layouts import Layout, build_layout
+from pairshelf.core.layouts.grown import with_sets
 from pairshelf.core.layouts.protections import Protection
 from pairshelf.core.layouts.restripe import Moving
 from pairshelf.core.layouts.restriping import restriping
-from pairshelf.core.layouts.spread import StripedVolume, spread_of
+from pairshelf.core.layouts.spread import StripedVolume, spread_layout, spread_of
 from pairshelf.core.policies.beside import Under
 from pairshelf.core.search.growth import growth
 from tests.core.estates import (
@@ -119,6 +120,95 @@ def held_pair(one: Estate) -> Estate:
     gaps = ((1000, layout.data_extents - 1000),)
     pool = replace(pool, layout=layout, places=places, gaps=gaps)
     return replace(found, drives=(*drives, *flash), pools=(*found.pools[:-1], pool))
+
+
+def last_pool(one: Estate, **facts: Any) -> Estate:
+    """The last pool with other facts."""
+    return replace(one, pools=(*one.pools[:-1], replace(one.pools[-1], **facts)))
+
+
+def with_pool_besides(one: Estate, **facts: Any) -> Estate:
+    """The first pool with other facts, the others as they are."""
+    return replace(one, pools=(replace(one.pools[0], **facts), *one.pools[1:]))
+
+
+def failing(one: Estate, *drives: int) -> Estate:
+    """The last pool, of which some drives warn."""
+    places = tuple(
+        replace(p, drive=replace(p.drive, condition="failing")) if p.drive and p.drive.id in drives else p
+        for p in one.pools[-1].places
+    )
+    return last_pool(one, places=places)
+
+
+def added_set(one: Estate) -> Estate:
+    """A pool whose second set was added later; nothing stands on it."""
+    layout = with_sets(
+        build_layout([Drive(str(i), 6 * TB) for i in range(4)], "parity-1"),
+        [Drive(str(i), 6 * TB) for i in range(4, 8)],
+    )
+    found = pool_of(one, "parity-1", 8, 2)
+    places = tuple(replace(p, designed=layout.members[i]) for i, p in enumerate(found.pools[-1].places))
+    return last_pool(found, layout=layout, places=places, gaps=((1000, layout.data_extents - 1000),))
+
+
+def on_its_way_to_more(one: Estate) -> Estate:
+    """A pool of single parity that gets a fifth drive, with two volumes."""
+    found = on_its_way(one)
+    pool = found.pools[-1]
+    drives = [p.designed for p in pool.places]
+    moving = Moving(build_layout(drives[:4], "parity-1"), build_layout(drives, "parity-1"))
+    layout = restriping(moving, moving.old.data_extents // 3, upwards=moving.walk().upwards, turned=False)
+    volumes = tuple(
+        EstateVolume(50 + i, "d", f"v{i}", 100 * GIB, False, "ext4", None, GIB, f"uuid-v{i}", placed=100)
+        for i in range(2)
+    )
+    found = replace(found, volumes=(*found.volumes, *volumes))
+    return last_pool(found, layout=layout, gaps=((200, layout.data_extents - 200),))
+
+
+def slow_link(one: Estate, link: int, shelf: str = "Elm") -> Estate:
+    """A shelf with a slow link, and free drives on that or on another."""
+    drives = tuple(
+        replace(d, known=Drive(str(d.id), d.size, rate=150_000_000, shelf=d.shelf, host=d.host, link=link))
+        for d in one.drives
+    )
+    places = tuple(replace(p, drive=d) for p, d in zip(one.pools[0].places, drives, strict=False))
+    others = (replace(free(i), shelf=shelf) for i in (11, 12, 13, 14))
+    known = (replace(d, known=Drive(str(d.id), d.size, rate=100_000_000, shelf=d.shelf, host=d.host,
+                                    link=link if shelf == "Oak" else None)) for d in others)  # fmt: skip
+    return with_pool_besides(replace(one, drives=(*drives, *known)), places=places)
+
+
+def scattered(one: Estate) -> Estate:
+    """The members of the pool on shelves of their own; the fourth on none that is known."""
+    shelves = ("A", "B", "C", None)
+    drives = tuple(replace(d, shelf=s, host=f"h{i}") for i, (d, s) in enumerate(zip(one.drives, shelves, strict=True)))
+    places = tuple(replace(p, drive=d) for p, d in zip(one.pools[0].places, drives, strict=True))
+    return with_pool_besides(replace(one, drives=drives), places=places)
+
+
+def linked(one: Estate, link: int) -> Estate:
+    """A spread pool over two shelves with links, most of it on the first."""
+    found = laid(one)
+    pool = found.pools[-1]
+    old = spread_of(pool.layout)
+    drives = [
+        Drive(str(i), 2 * TB, rate=100_000_000 * (1 + i % 2), shelf="Ash" if i < 3 else "Elm", link=link)
+        for i in range(6)
+    ]
+    layout = spread_layout(drives, "drive", old.volumes)
+    return last_pool(found, layout=layout, places=tuple(replace(p, designed=drives[p.slot]) for p in pool.places))
+
+
+def all_sorts_to_wipe(one: Estate) -> Estate:
+    """Five rotating drives, one of flash."""
+    disk, flash = (
+        Identity(frozenset({Command.WRITE_ZEROES}), sector=4096),
+        Identity(frozenset({Command.BLOCK_ERASE}), spare=True, erase_seconds=60),
+    )
+    found = more_drives(one, *(free(i) for i in range(11, 16)), free(16, 2 * TB, kind=Kind.SSD))
+    return replace(found, identities=(*((i, disk) for i in range(11, 16)), (16, flash)))
 
 
 def larger_set(one: Estate) -> Estate:
@@ -230,6 +320,7 @@ def to_wipe(one: Estate) -> Estate:
 
 #: A spare of the first pool.
 STANDING_BY = free(12, service="in-use", pool="p")
+ANOTHER = free(13, service="in-use", pool="p")
 
 #: What is asked, of an estate changed so. Beside each plain case those in which something else is said.
 CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
@@ -240,6 +331,11 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         "name": "cold", "scheme": "copies-2", "drives": (11, 14, 15), "spares": 1, "volume": "v", "file_system": "xfs",
         "thin": True, "volume_size": "9 TB"}, four),
     "a pool without redundancy": ("build-pool", {"name": "cold", "scheme": "stripe", "drives": (11, 12)}, four),
+    "a pool of double parity, its spare just large enough": ("build-pool", {
+        "name": "cold", "scheme": "parity-2", "drives": (11, 12, 13, 16, 17), "spares": 1}, lambda one: more_drives(four(one), free(16), free(17))),
+    "a spread pool with a thin volume": ("build-pool", {
+        "name": "cold", "scheme": "spread", "drives": (11, 12, 13), "domain": "drive", "volume": "v", "volume_size": "1 TiB",
+        "protection": "copies-2", "thin": True}, four),
     "a spread pool": ("build-pool", {
         "name": "cold", "scheme": "spread", "drives": (11, 12, 13, 15), "domain": "drive", "volume": "v", "volume_size": "1 TiB",
         "protection": "parity-1:3", "file_system": "btrfs"}, four),
@@ -247,6 +343,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
                                                 lambda one: with_pool(four(one), lost=1)),
     "a drive that works exchanged": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11}, four),
     "the last of a set exchanged for a larger one": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 14}, larger_set),
+    "the copying of the second left off": ("leave-copy", {"pool_id": 1, "slot": 1}, lambda one: with_pool(one, copies=((1, free(12)),))),
     "the copying left off": ("leave-copy", {"pool_id": 1, "slot": 0}, lambda one: with_pool(one, copies=((0, free(12)),))),
     "a drive added": ("add-drives", {"pool": "p", "drives": (15,)}, lambda one: more_drives(
         one, free(15, holds="old data of pool barn, readable", condition="failing"))),
@@ -270,6 +367,18 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         pool_of(one, "stripe", 2), free(11))),
     "a single drive made a pair": ("convert-pool", {"pool": "d", "scheme": "copies-2", "drives": (11,)},
                                    lambda one: four(pool_of(one, "single", 1))),
+    "two copies to one": ("convert-pool", {"pool": "d", "scheme": "single"}, lambda one: pool_of(one, "copies-2", 4, 2)),
+    "less parity, a failing drive freed": ("convert-pool", {"pool": "d", "scheme": "parity-1"}, lambda one: failing(pool_of(one, "parity-2", 10, 2), 41, 47)),
+    "less parity, the chosen drives freed": ("convert-pool", {"pool": "d", "scheme": "parity-1", "free": (46, 40)}, lambda one: pool_of(one, "parity-2", 10, 2)),
+    "more steps on the drives there are": ("convert-pool", {"pool": "d", "scheme": "stepped-2"}, lambda one: pool_of(one, "stepped-1", 4)),
+    "two copies to parity": ("convert-pool", {"pool": "d", "scheme": "parity-1", "drives": (11,)}, lambda one: four(pool_of(one, "copies-2", 2))),
+    "a larger drive into a stepped pool": ("replace-drive", {"pool_id": 5, "slot": 0, "drive_id": 16}, lambda one: more_drives(
+        pool_of(one, "stepped-1", 4), free(16, 8 * TB))),
+    "the smaller of two drives of a span exchanged": ("replace-drive", {"pool_id": 5, "slot": 1, "drive_id": 16}, lambda one: more_drives(
+        pool_of(one, "span", 2), free(16, 8 * TB))),
+    "a larger drive that brings nothing yet": ("replace-drive", {"pool_id": 1, "slot": 2, "drive_id": 16}, lambda one: more_drives(one, free(16, 8 * TB))),
+    "larger drives into two sets": ("replace-larger", {"pool": "d", "drives": (16, 17, 18)}, lambda one: more_drives(
+        pool_of(one, "copies-2", 4, 2), *(free(i, 8 * TB) for i in (16, 17, 18)))),
     "more parity": ("convert-pool", {"pool": "p", "scheme": "parity-2", "drives": (11,)}, four),
     "less parity": ("convert-pool", {"pool": "d", "scheme": "parity-1"}, lambda one: pool_of(one, "parity-2", 5)),
     "two copies to three": ("convert-pool", {"pool": "d", "scheme": "copies-3", "drives": (11, 12)}, lambda one: four(pool_of(one, "copies-2", 4, 2))),
@@ -280,6 +389,8 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "too few larger drives": ("replace-larger", {"pool": "p", "drives": (16,)}, lambda one: more_drives(one, free(16, 8 * TB))),
     "a path left": ("leave-path", {"pool": "p"}, lambda one: with_pool(one, path=((0, 11, True), (1, 12, False)))),
     "what larger drives have, used": ("use-room", {"pool": "d"}, roomy_pair),
+    "a set that was added later taken out": ("take-out", {"pool": "d", "drives": (44, 45, 46, 47)}, added_set),
+    "the first drive of a span taken out": ("take-out", {"pool": "d", "drives": (40,)}, lambda one: last_pool(pool_of(one, "span", 3), gaps=((0, 5587),))),
     "a spare taken out": ("take-out", {"pool": "p", "drives": (12,)}, lambda one: with_pool(
         more_drives(one, STANDING_BY), spares=(STANDING_BY,))),
     "the last drive of a span taken out": ("take-out", {"pool": "d", "drives": (42,)}, lambda one: pool_of(one, "span", 3)),
@@ -296,15 +407,38 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "drives of sets and of a spread pool drained together": ("drain", {"drives": (1, 22), "onto": (11,)}, lambda one: replace(
         laid(more_drives(one, free(11))), drives=tuple(replace(d, shelf="Elm") if d.id in (23, 24, 25) else d
                                                        for d in laid(more_drives(one, free(11))).drives))),
+    "a host drained but for what it starts from and what is in no bay": ("drain", {"hosts": ("elm",), "onto": (11, 12, 13, 14)}, lambda one: more_drives(
+        one, *(free(i) for i in (11, 12, 13, 14)), replace(free(60), host="elm", shelf="Oak", bay=9, starts_host=True),
+        replace(free(61), host="elm", shelf=None, bay=None), replace(free(62), host="fir", shelf="Oak", bay=10))),
+    "two shelves drained, one of them empty": ("drain", {"shelves": ("Oak", "Here/Elm"), "onto": (11, 12, 13, 14)}, lambda one: more_drives(
+        one, *(free(i, shelf="Larch") for i in (11, 12, 13, 14)), free(15, known=Drive("15", 6 * TB, site="Here", shelf="Elm")))),
+    "a shelf drained as its link bears": ("drain", {"shelves": ("Oak",), "onto": (11, 12, 13, 14)}, lambda one: slow_link(one, 200_000_000)),
+    "a shelf drained within itself as its link bears": ("drain", {"drives": (1, 2, 3), "onto": (11, 12, 13)}, lambda one: slow_link(one, 320_000_000, "Oak")),
+    "drives of two pools drained, one onto a larger one of another kind": ("drain", {"drives": (1, 40), "onto": (11, 14)}, lambda one: more_drives(
+        pool_of(one, "copies-2", 2), free(11), free(14, 8 * TB, kind=Kind.SSD, condition="failing"))),
+    "members drained to where too many would stand": ("drain", {"drives": (1, 2), "onto": (11, 12)}, lambda one: more_drives(
+        scattered(one), free(11, shelf="C", host="h2"), free(12, shelf="C", host="h2"))),
+    "a member drained to where as many stand as it can do without": ("drain", {"drives": (1,), "onto": (11,)}, lambda one: more_drives(
+        scattered(one), free(11, shelf="E", host=None))),
+    "one of two spares drained": ("drain", {"drives": (12,)}, lambda one: with_pool(more_drives(one, STANDING_BY, ANOTHER), spares=(STANDING_BY, ANOTHER))),
+    "a divided drive drained": ("drain", {"drives": (12,), "onto": (13,)}, lambda one: more_drives(divided(one), free(13, 3 * TB))),
+    "drives of a spread pool drained over a slow link": ("drain", {"drives": (20, 21, 23)}, lambda one: linked(one, 20_000_000)),
+    "drives of a spread pool drained over a fast link": ("drain", {"drives": (20, 21, 23)}, lambda one: linked(one, 10**10)),
     "draining left off": ("leave-drain", {"drain": 4}, lambda one: replace(
         with_pool(draining(one), copies=((0, free(12)),)), drains=(EstateDrain(4, "shelf Ash", (1, 20, 21), True),))),
     "a spread pool evened out": ("even-out", {"pool": "s"}, laid),
     "all volumes extended": ("extend-volumes", {"pool": "p"}, as_it_is),
+    "two volumes that end inside extents extended, a thin one beside them": ("extend-volumes", {"pool": "p", "volumes": ("a", "b")}, lambda one: with_volume(
+        with_volume(with_volume(one, "a", size=799 * GIB + 1), "b", size=399 * GIB + 1), "rec", thin=True, placed=10)),
+    "volumes extended when the front has arrived": ("extend-volumes", {"pool": "d", "after_restripe": True}, on_its_way_to_more),
     "one volume extended by all": ("extend-volumes", {"pool": "p", "volumes": ("b",)}, as_it_is),
     "a share of flash held back": ("hold-back", {"drives": (16, 17), "share": 0.1}, lambda one: more_drives(
         one, *(replace(free(i), kind=Kind.SSD) for i in (16, 17)))),
     "a share of one flash drive held back": ("hold-back", {"drives": (16,), "share": 0.1}, lambda one: more_drives(
         one, replace(free(16), kind=Kind.SSD))),
+    "a share of flash given back of one of two": ("hold-back", {"drives": (40,), "share": 0.05}, held_pair),
+    "all of free flash given back": ("hold-back", {"drives": (16, 17), "share": 0.0}, lambda one: more_drives(
+        one, *(replace(free(i), kind=Kind.SSD, held_share=0.1) for i in (16, 17)))),
     "a share of flash given back": ("hold-back", {"drives": (40, 41), "share": 0.0}, held_pair),
     "drives sold, one of them wiped": ("hand-out", {"drives": (11, 12), "how": "sold", "to": "the reading room"}, lambda one: more_drives(
         one, free(11, wiped_at=dt.datetime(2026, 11, 20, tzinfo=dt.UTC)), free(12, holds="old data of pool barn, readable"))),
@@ -312,6 +446,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a pool taken apart with all that hangs on it": ("take-apart", {"pool": "p"}, as_it_is),
     "a degraded pool taken apart for good": ("take-apart", {"pool": "p", "keep_days": 0, "all_the_same": True}, lambda one: with_pool(
         one, away=1, state="degraded", encrypted=True, under_way=(Under("check"),))),
+    "an encrypted pool taken apart that may come back": ("take-apart", {"pool": "p", "keep_days": 1}, lambda one: with_pool(one, encrypted=True)),
     "a pool put together again": ("put-together", {"former": 3}, taken_apart),
     "a former pool let go": ("let-go", {"former": 3}, taken_apart),
     "a pool brought in": ("bring-in", {"pool": UID}, found_whole),
@@ -319,6 +454,17 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a lot of mixed drives wiped": ("wipe", {"drives": (11, 12, 16), "destination": "sold to the reading room"}, to_wipe),
     "one drive overwritten, a sample read back": ("wipe", {
         "drives": (12,), "category": "clear", "methods": ("overwrite",), "verify": "sample", "sample": 500}, to_wipe),
+    "five of a kind and one of another wiped, one of them less": ("wipe", {
+        "drives": (11, 12, 13, 14, 15, 16), "categories": ("12=clear",), "methods": ("overwrite", "16=block-erase"), "category": "clear"},
+        all_sorts_to_wipe),
+    "a drive wiped by its pool's key that is gone": ("wipe", {"drives": (11,)}, lambda one: replace(
+        more_drives(one, free(11, sealed_by="moor", holds="ciphertext of pool moor")),
+        identities=((11, Identity(frozenset())),))),
+    "a drive wiped whose pool's key is not gone": ("wipe", {"drives": (11,), "category": "clear"}, lambda one: replace(
+        more_drives(one, free(11, sealed_by="P")), identities=((11, Identity(frozenset({Command.WRITE_ZEROES}))),))),
+    "a flash drive of half its rate, a small remnant": ("wipe", {
+        "drives": (11,), "category": "clear", "verify": "sample", "sample": 5000, "remnant": "1 GiB"}, lambda one: replace(
+        more_drives(one, free(11, known=Drive("11", 6 * TB, rate=90_000_000))), identities=((11, Identity(frozenset({Command.WRITE_ZEROES}))),))),
     "a restripe turned round": ("turn-restripe", {"pool": "d"}, on_its_way),
     "a restripe that goes on again": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, turned=True)),
     "a restripe that frees a drive turned round": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, wider=False)),
@@ -338,6 +484,10 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
                                                  "purpose": "scans"}, as_it_is),
     "several volumes": ("make-volumes", {"pool": "p", "name": "v-{a,b}", "count": 2, "size": "10 GiB", "file_system": "xfs"}, as_it_is),
     "thin volumes that promise too much": ("make-volumes", {"pool": "p", "name": "v", "count": 3, "size": "6 TiB", "thin": True}, as_it_is),
+    "thin volumes that promise just what is left": ("make-volumes", {"pool": "p", "name": "v", "size": f"{12761 - 800} GiB", "thin": True},
+        lambda one: with_volume(with_volume(spread(one), "two", thin=True, placed=10), "b", thin=True)),
+    "a thick volume where thin ones promise too much": ("make-volumes", {"pool": "p", "name": "v", "size": "1 GiB"}, lambda one: with_volume(
+        one, "b", thin=True, size=20 * TB)),
     "all that is left, bare": ("make-volumes", {"pool": "p", "name": "v", "file_system": "none"}, as_it_is),
     "a volume of a spread pool": ("make-volumes", {"pool": "s", "name": "v", "size": "101 GiB", "protection": "parity-1:3"}, spread),
     "another name": ("rename-volume", {"volume": "p/a", "name": "z"}, as_it_is),
@@ -377,6 +527,19 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a volume moved to another pool": ("move-volume", {"volume": "p/a", "pool": "s", "protection": "copies-2"}, spread),
     "a volume moved by its files, the source kept": (
         "move-volume", {"volume": "s/two", "pool": "p", "name": "three", "file_system": "xfs", "provision": "thin", "keep": True}, spread),
+    "a thin volume of a spread pool moved": ("move-volume", {"volume": "s/two", "pool": "p"}, lambda one: with_volume(
+        spread(one), "two", thin=True, placed=40, written=20, files_bytes=10 * GIB)),
+    "a thin volume of sets moved, from an encrypted pool": ("move-volume", {"volume": "p/a", "pool": "s", "protection": "parity-1:3"}, lambda one: with_pool_besides(
+        with_volume(spread(one), "a", thin=True, placed=40, written=40, reserved_share=0.1), encrypted=True)),
+    "a volume moved from one encrypted pool to another": ("move-volume", {"volume": "p/n", "pool": "s", "protection": "copies-2"}, lambda one: replace(
+        spread(one), pools=tuple(replace(p, encrypted=True) for p in spread(one).pools))),
+    "a volume moved that is thick there and keeps its reserve": ("move-volume", {
+        "volume": "p/a", "pool": "s", "protection": "copies-2", "provision": "thick"}, lambda one: with_volume(
+        spread(one), "a", thin=True, placed=40, reserved_share=0.1, files_bytes=5 * GIB + 1)),
+    "a volume moved that has another file system there": ("move-volume", {
+        "volume": "p/a", "pool": "s", "protection": "copies-2", "file_system": "btrfs"}, lambda one: with_volume(
+        spread(one), "a", reserved_share=0.1, files_bytes=5 * GIB + 1)),
+    "moving left off of which nothing was taken": ("leave-move", {"volume": "p/a"}, lambda one: with_pool(one, under_way=(Under("move-volume", 1),))),
     "moving left off": ("leave-move", {"volume": "p/a"}, lambda one: replace(
         with_pool(one, under_way=(Under("move-volume", 2), Under("move-volume", 1))), copies=((1, 300),))),
     "a volume without a file system deleted": ("delete-volume", {"volume": "p/disk"}, bare),
@@ -399,12 +562,18 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a share changed": ("change-share", {"share": "files", "rights": ("ash:read",), "quota": "", "bin_days": 0}, as_it_is),
     "a quota below what is there": ("change-share", {"share": "files", "rights": ("office:write", "reed:read"), "quota": "4 GiB", "bin_days": 14},
                                     lambda one: replace(one, shares=(replace(one.shares[0], taken=5 * GIB),))),
+    "a share changed while somebody is connected": ("change-share", {"share": "files", "rights": ("reed:read",), "quota": "100 GiB", "bin_days": 14}, lambda one: replace(
+        one, shares=(replace(one.shares[0], taken=100 * GIB, visitors=("ash", "reed")),))),
+    "a share of another folder beside others": ("make-share", {"volume": "p/a", "name": "s", "folder": "in/deep", "rights": ("ash:read",)}, lambda one: replace(
+        one, shares=tuple(replace(one.shares[0], name=f"s-{i}", folder=f) for i, f in enumerate(("in", "in/deep", "in/deep/er", "in/dee", "out"))),
+        taken=((("p/a", "out"), 6 * GIB), (("p/a", "in/deep"), 0)))),
     "a share ended": ("end-share", {"share": "files"}, as_it_is),
     "a host on the network": ("set-host", {"host": "fir", "storage_address": "10.0.0.3/24", "iqn": IQN + "fir2", "address": "10.9.0.1", "link": "10 Gbit/s"}, as_it_is),
     "a host with less": ("set-host", {"host": "fir", "storage_address": "10.0.0.2/24", "letters": True}, as_it_is),
     "an initiator almost like a host's": ("declare-initiator", {"iqn": IQN + "fi"}, as_it_is),
     "an initiator for a host that has another name": ("declare-initiator", {"iqn": IQN + "fir-2", "host": "fir"}, as_it_is),
     "an initiator for a host": ("declare-initiator", {"iqn": IQN + "w", "host": "win"}, as_it_is),
+    "a target on a host with no storage network": ("make-target", {"iqn": IQN + "u", "host": "win", "volume": "p/disk"}, bare),
     "a target": ("make-target", {"iqn": IQN + "u", "host": "fir", "volume": "p/disk", "initiators": (IQN + "fir",)}, bare),
     "another disk": ("add-disk", {"target": IQN + "t", "volume": "p/raw"}, lambda one: replace(
         one, volumes=(*one.volumes, replace(one.volumes[2], id=8, name="raw")))),
@@ -416,6 +585,10 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a target ended": ("end-target", {"target": IQN + "t"}, as_it_is),
     "an application moved by mounting": ("move-application", {"application": "cam", "volume": "p/rec"}, own_recorder),
     "an application moved by naming the folder": ("move-application", {"application": "cam", "volume": "p/b", "way": "point"}, own_recorder),
+    "an application of files moved": ("move-application", {"application": "cam", "volume": "p/rec"}, lambda one: replace(
+        own_recorder(one), applications=(replace(own_recorder(one).applications[0], kind="office"),))),
+    "a recorder moved to where a keep rule is": ("move-application", {"application": "cam", "volume": "p/rec"}, lambda one: with_volume(
+        own_recorder(one), "rec", keep_above=0.8)),
     "an application brought back": ("undo-move", {"application": "cam"}, asked_back),
     "folders": ("set-folders", {"application": "cam", "folder_scheme": "by-date", "files_per_folder": 500, "owner": "eye"}, as_it_is),
     "a keep rule that deletes at once": ("set-keep-rule", {"volume": "p/rec", "above": 90, "application": "cam"}, with_files("rec", 760 * GIB)),
@@ -428,6 +601,9 @@ GROWING: dict[str, tuple[tuple[int, ...], str, int, int]] = {
     "one set of single parity": ((6, 6, 6, 6), "parity-1", 1, 12),
     "one pair": ((4, 4), "copies-2", 1, 8),
     "two sets of double parity": ((4, 4, 4, 4, 8, 8, 8, 8), "parity-2", 2, 12),
+    "some as large already": ((4, 8, 8, 8), "parity-1", 1, 8),
+    "two sets of which one is smaller": ((4, 4, 4, 8, 8, 8), "parity-1", 2, 8),
+    "all as large already": ((8, 8, 8), "parity-1", 1, 8),
     "pairs": ((4, 4, 6, 6), "copies-2", 2, 8),
     "stepped": ((4, 6, 8, 8), "stepped-1", 1, 10),
     "a span": ((4, 6), "span", 1, 8),

@@ -21,6 +21,7 @@ from pairshelf.engine.jobs.move_volume import FOLLOW
 from pairshelf.engine.jobs.work import Work
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
+from pairshelf.store.repositories.holdings import house_now
 from pairshelf.store.tables import (
     BackupRow,
     ChangedRegion,
@@ -33,6 +34,7 @@ from pairshelf.store.tables import (
     PoolRow,
     SampleFile,
     Share,
+    SheetRow,
     Site,
     TargetLun,
     VolumePiece,
@@ -141,6 +143,35 @@ def test_it_is_moved_with_all_that_was_written_meanwhile(
             assert placed == sum(f.extents for f in files_on(session, there))
     if request_.get("keep"):
         assert contents(number) == before and files_intact(a, number)
+
+
+@pytest.mark.parametrize(
+    ("protection", "volume", "request_"),
+    [
+        ("", {}, {}),
+        ("copies-2", {}, {"protection": "copies-2"}),
+        ("", {"thin": True}, {}),
+        ("parity-1:3", {"thin": True}, {"protection": "parity-1:3", "keep": True}),
+        ("", {"thin": True}, {"provision": "thick"}),
+        ("parity-1:3", {}, {"provision": "thin", "protection": "parity-1:3", "file_system": "btrfs"}),
+    ],
+)
+def test_the_house_has_afterwards_what_the_sheet_says(
+    protection: str, volume: dict[str, Any], request_: dict[str, Any]
+) -> None:
+    two_pools(protection, **volume)
+    back = {k: v for k, v in request_.items() if k not in ("protection", "keep")}
+    # There, and back again: out of sets, and out of what may be a spread pool.
+    for ref, to, asked in (("from/v", "to", request_), ("to/v", "from", {**back, "name": "w"})):
+        with transaction() as session:
+            before = house_now(session)
+        do("move-volume", volume=ref, pool=to, **asked)
+        carry_all()
+        with transaction() as session:
+            after = house_now(session)
+            drawn = select(SheetRow).where(SheetRow.kind == "move-volume").order_by(col(SheetRow.id).desc())
+            effect = session.exec(drawn).all()[0].body["effect"]
+        assert {name: getattr(after, name) - getattr(before, name) for name in effect} == effect, ref
 
 
 def test_what_hangs_on_it_follows() -> None:
@@ -328,7 +359,7 @@ def test_an_encrypted_volume_is_readable_in_another_encrypted_pool_and_only_ther
         ({"pool": "to", "name": "taken"}, "name", "taken"),
         ({"pool": "to", "provision": "loose"}, "provision", "thick or thin"),
         ({"pool": "to", "protection": "copies-2"}, "protection", "alike"),
-        ({"pool": "to", "file_system": "none"}, "file_system", "cannot be mounted"),
+        ({"pool": "to", "file_system": "none"}, "file_system", "a bare volume holds none"),
         ({"pool": "shut"}, None, "locked"),
     ],
 )

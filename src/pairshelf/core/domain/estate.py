@@ -220,7 +220,7 @@ class EstateVolume:
     files_bytes: int = 0
     files: int = 0
     files_end: int = 0
-    #: Extents of the pool it has.
+    #: Extents of the pool it has; in a spread pool of its drives, redundancy included.
     placed: int = 0
     protection: str | None = None
     purpose: str = ""
@@ -233,6 +233,8 @@ class EstateVolume:
     #: In a spread pool, extents of its stripes up to the last file, and up to the last that is in no bin.
     stands_to: int = 0
     kept_to: int = 0
+    #: Extents of its own that have a place: all of a thick one, of a thin one those that were written.
+    written: int = 0
 
     @property
     def bare(self) -> bool:

@@ -21,7 +21,6 @@ from pairshelf.core.domain.estate import (
     EstateVolume,
 )
 from pairshelf.core.domain.units import EXTENT
-from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.spread import base_of
 from pairshelf.store.database import among, pick
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
@@ -45,6 +44,7 @@ from pairshelf.store.tables import (
     TargetRight,
     VolumePiece,
     VolumeRow,
+    VolumeStripes,
 )
 
 #: Shares of which it is looked up what lies in them.
@@ -140,31 +140,33 @@ def load_volumes(
     found = []
     for v in session.exec(query):
         count, total, last, in_bins, bins = files.get(v.id, (0,) * 5)
-        own = placed.get(v.id, 0)
-        if v.protection:
-            protection = parse_protection(v.protection)
-            own = -(-own // protection.data) * protection.width
+        written, stripes = placed.get(v.id, (0, None))
+        own = written if stripes is None else stripes
         found.append(EstateVolume(
             v.id, v.pool, v.name, v.size, v.thin, v.file_system, v.reserved_share, v.overhead, v.uuid,
             int(total) * EXTENT, count, int(last) * EXTENT, int(own), v.protection, v.purpose, v.above, v.partition,
-            int(bins) * EXTENT, in_bins, *stands.get(v.id, (0, 0)),
+            int(bins) * EXTENT, in_bins, *stands.get(v.id, (0, 0)), int(written),
         ))  # fmt: skip
     return found
 
 
 def _held(
     session: Session, pool_ids: Collection[int], ids: Collection[int] | None
-) -> tuple[dict[int, int], dict[int, Any], dict[int, tuple[int, int]]]:
-    """Of each volume of these pools, or of each of these, the extents that it has a place for, what its files take,
-    and how far their stripes reach."""
+) -> tuple[dict[int, tuple[int, int | None]], dict[int, Any], dict[int, tuple[int, int]]]:
+    """Of each volume of these pools, or of each of these, the extents that it has a place for and, in a spread pool, what
+    that takes of its drives; what its files take, and how far their stripes reach."""
     counted = among(VolumeRow.pool_id, pool_ids) if ids is None else among(VolumeRow.id, ids)
-    placed: dict[int, int] = dict(
-        session.exec(
-            select(VolumePiece.volume_id, func.sum(VolumePiece.count))
+    # Eight bytes for each extent of a stripe: on which drive, and where.
+    stripes = func.max(func.octet_length(VolumeStripes.placed) / 8)
+    placed: dict[int, tuple[int, int | None]] = {
+        volume: (written, of_drives)
+        for volume, written, of_drives in session.exec(
+            pick(VolumePiece.volume_id, func.sum(VolumePiece.count), stripes)
+            .outerjoin(VolumeStripes, col(VolumeStripes.volume_id) == VolumePiece.volume_id)
             .where(among(VolumePiece.pool_id, pool_ids) if ids is None else among(VolumePiece.volume_id, ids))
             .group_by(col(VolumePiece.volume_id))
-        ).all()
-    )  # fmt: skip
+        )
+    }  # fmt: skip
     ends, binned = func.max(SampleFile.first + SampleFile.extents), col(SampleFile.deleted_at).is_not(None)
     files: dict[int, Any] = {
         volume: facts

@@ -392,7 +392,7 @@ def _sheet(
         now = after_failures(pool.layout, pool.absent)
         said = Figure(text=str(now.more_guaranteed))
         figures.append(BeforeAfter(f"More failures {pool.name} survives meanwhile, guaranteed", said, said))
-    steps = ["Place nothing new there from now on."]
+    steps = ["Place nothing new there from now on."] if copies or emptied else []
     if copies:
         at = f", {bears} at a time as the shelves' links bear" if bears < len(copies) else ""
         steps.append(
@@ -412,7 +412,8 @@ def _sheet(
         )
     for pool, drive in spares:
         steps.append(f"{drive.named} leaves {pool.name} at once: it stands idle.")
-    steps.append("Let each drive go when it is empty.")
+    if copies or emptied:
+        steps.append("Let each drive go when it is empty.")
     return ChangeSheet(
         kind="drain",
         title=f"Drain {subject}",
@@ -424,7 +425,7 @@ def _sheet(
         ),
         erases=tuple(Erased(c.onto.id, c.onto.place, c.onto.serial, c.onto.size, c.onto.holds) for c in copies),
         takes=tuple(takes),
-        meanwhile=(
+        meanwhile=() if not (copies or emptied) else (
             "Everything can be used; reading and writing are slower, little when it goes gently.",
             "As many drives may fail as before: an old place is let go once what stood there stands in its new one.",
             *(("If a drive that is being emptied fails, what it lacks is computed from the others, as after any failure.",)

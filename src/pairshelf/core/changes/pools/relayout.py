@@ -157,7 +157,7 @@ def relayout(
             *fixed,
             *(f"{p.drive.named} leaves the pool: free, its old data readable until it is wiped." for p in leaving if p.drive),
         ),
-        steps=_steps(added, leaving, walks=walks, copies=copies),
+        steps=_steps(added, leaving, walks=walks, copies=copies, gained=lost < 0),
         cautions=(*cautions, *_fewer(now, then), *cautions_of(before, added), *_doors(before, after)),
         confirm=pool.name if added else None,
         role="administrator",
@@ -224,7 +224,10 @@ def _meanwhile(moving: Moving, takes: Sequence[Takes], *, walks: bool, copies: b
             "Reading and writing go on. The further copy counts once it is whole; until then as many may fail as before.",
         )
     if not walks:
-        return ("Its capacity is there at once. Nothing that stands on the drives is moved.",) if lost <= 0 else ()
+        return (
+            *(("Its capacity is there at once.",) if lost < 0 else ()),
+            "Nothing that stands on the drives is moved.",
+        )
     least = moving.copies - 1
     may = (
         "no drive may fail"
@@ -254,16 +257,17 @@ def _evening(extents: int) -> tuple[str, ...]:
 
 
 def _steps(
-    added: Sequence[EstateDrive], leaving: Sequence[EstatePlace], *, walks: bool, copies: bool
+    added: Sequence[EstateDrive], leaving: Sequence[EstatePlace], *, walks: bool, copies: bool, gained: bool
 ) -> tuple[str, ...]:
-    return (
+    found = (
         *(("Check again that every drive is free and answers.",
            "Write the pool's label on every drive; what was on it can no longer be reached.") if added else ()),
         *(("Move extent after extent to its new place, the first of them by way of a copy (restripe).",) if walks else ()),
         *(("Fill the new drives from those that are there.",) if copies and added else ()),
-        *(("Give the whole of it to the pool.",) if not walks and not copies else ()),
+        *(("Give the whole of it to the pool.",) if gained and not walks and not copies else ()),
         *(("Let the drives go that are not needed any more.",) if leaving else ()),
     )  # fmt: skip
+    return found or ("Write it into the books.",)
 
 
 def _fewer(now: Survival, then: Survival) -> tuple[str, ...]:

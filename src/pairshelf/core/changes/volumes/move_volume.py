@@ -87,9 +87,10 @@ def plan(estate: Estate, request: MoveVolume) -> MoveVolumePlan:
         )  # fmt: skip
     room = target.largest(spec.protection.name if spec.protection else None)
     check_size(spec.size, room, thin=spec.thin, field="pool")
-    if spec.thin and volume.placed * EXTENT > room:
+    extents = -(-volume.files_bytes // EXTENT) if by_files else _stored(volume)
+    if spec.thin and extents * EXTENT > room:
         raise BadInput(
-            f"{target.name} has room for {format_size(room)}, and {format_size(volume.placed * EXTENT)} are written.",
+            f"{target.name} has room for {format_size(room)}, and {format_size(extents * EXTENT)} are written.",
             field="pool",
         )
     if by_files and volume.files_bytes > spec.for_files:
@@ -97,15 +98,16 @@ def plan(estate: Estate, request: MoveVolume) -> MoveVolumePlan:
             f"Its files take {format_size(volume.files_bytes)}; {spec.file_system} leaves {format_size(spec.for_files)} of "
             f"{format_size(spec.size)}.", field="file_system",
         )  # fmt: skip
-    extents = -(-volume.files_bytes // EXTENT) if by_files else _stored(volume)
     seconds = moving_seconds(source.layout, target.layout, extents)
-    sheet = _sheet(estate, request, volume, source, target, spec, seconds, by_files=by_files)
+    # A thin one takes there what is written to it.
+    taken = spec.pool_use if not spec.thin else replace(spec, size=extents * EXTENT, thin=False).pool_use
+    sheet = _sheet(estate, request, volume, source, target, spec, seconds, taken, by_files=by_files)
     return MoveVolumePlan(sheet, volume, source, target, spec, by_files, request.keep, seconds)
 
 
 def _stored(volume: EstateVolume) -> int:
     """Extents that are copied: all of a thick one, what was written of a thin one."""
-    return volume.placed if volume.thin and not volume.protection else -(-volume.size // EXTENT)
+    return volume.written if volume.thin else -(-volume.size // EXTENT)
 
 
 def _spec(estate: Estate, request: MoveVolume, volume: EstateVolume, target: EstatePool) -> Spec:
@@ -142,9 +144,8 @@ def _require_fitting(estate: Estate, volume: EstateVolume, file_system: str) -> 
 
 def _sheet(
     estate: Estate, request: MoveVolume, volume: EstateVolume, source: EstatePool, target: EstatePool, spec: Spec,
-    seconds: float, *, by_files: bool,
+    seconds: float, taken: int, *, by_files: bool,
 ) -> ChangeSheet:  # fmt: skip
-    own = spec.pool_use if not spec.thin else 0
     back = 0 if request.keep else volume.placed
     users = users_of(estate, volume)
     of_drives = " (drives' capacity)"
@@ -160,12 +161,12 @@ def _sheet(
             *((BeforeAfter("Provided", Figure(text="thin" if volume.thin else "thick"), Figure(text="thin" if spec.thin else "thick")),)
               if spec.thin != volume.thin else ()),
             BeforeAfter(f"Left in {target.name}{of_drives if target.spread else ''}",
-                        Figure(bytes=target.free * EXTENT), Figure(bytes=(target.free - own) * EXTENT)),
+                        Figure(bytes=target.free * EXTENT), Figure(bytes=(target.free - taken) * EXTENT)),
             BeforeAfter(f"Left in {source.name}{of_drives if source.spread else ''}",
                         Figure(bytes=source.free * EXTENT), Figure(bytes=(source.free + back) * EXTENT)),
         ),
         takes=(Takes.of("Copying and comparing", at_rate(seconds)),),
-        effect=Effect(given=(own - back) * EXTENT),
+        effect=Effect(given=(taken - back) * EXTENT),
         meanwhile=(
             "Reading and writing go on. What is written meanwhile is copied again, until nothing is behind.",
             "When all is compared it is switched over in one step; whoever writes just then waits for a moment. If it is "
