@@ -84,11 +84,11 @@ def on_its_way(one: Estate, *, turned: bool = False, wider: bool = True, old: in
     return replace(found, pools=(*found.pools[:-1], replace(pool, layout=layout, under_way=(Under("restripe"),))))
 
 
-def laid(one: Estate) -> Estate:
-    """The spread pool with two copies of 100 extents, most of them on its first drives."""
+def laid(one: Estate, extents: int = 100) -> Estate:
+    """The spread pool with two copies of so many extents, most of them on its first drives."""
     found = spread(one)
     pool = found.pools[-1]
-    spots = np.array([[[i % 2, i // 2], [2 + i % 4, i // 4 + 100]] for i in range(100)], np.int32)
+    spots = np.array([[[i % 2, i // 2], [2 + i % 4, i // 4 + 100]] for i in range(extents)], np.int32)
     layout = spread_of(pool.layout).with_volume(StripedVolume(9, Protection("copies-2", 2), spots))
     return replace(found, pools=(*found.pools[:-1], replace(pool, layout=layout)))
 
@@ -211,6 +211,12 @@ def all_sorts_to_wipe(one: Estate) -> Estate:
     return replace(found, identities=(*((i, disk) for i in range(11, 16)), (16, flash)))
 
 
+def emptied_place(one: Estate) -> Estate:
+    """The pool with no drive in its third place."""
+    places = tuple(replace(p, drive=None, state="failed") if p.slot == 2 else p for p in one.pools[0].places)
+    return with_pool_besides(one, places=places)
+
+
 def larger_set(one: Estate) -> Estate:
     """Three of the four members are larger already than their places were made with."""
     found = four(one)
@@ -300,6 +306,18 @@ def found_with_all_sorts(one: Estate) -> Estate:
     return replace(one, found=(more,))
 
 
+def found_given(one: Estate) -> Estate:
+    """The three drives of a pool: one had been emptied, one was being filled, and a share hangs on what is mounted nowhere."""
+    (pool,) = found_whole(one).found
+    states = ("active", "emptied", "rebuilding")
+    members = tuple(replace(m, state=s, free=True) for m, s in zip(pool.members, states, strict=True))
+    hanging = (
+        Hanging("mount", "moss", "the mount of moss at /srv/moss on elm", "elm", "/srv/moss"),
+        Hanging("share", "peat", "the share bogs of peat", "", "bogs", ("ash:write",)),
+    )
+    return replace(one, found=(replace(pool, members=members, hanging=hanging, taken=5000),))
+
+
 def found_too_little(one: Estate) -> Estate:
     """Two of three are away."""
     (pool,) = found_whole(one).found
@@ -377,6 +395,8 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "the smaller of two drives of a span exchanged": ("replace-drive", {"pool_id": 5, "slot": 1, "drive_id": 16}, lambda one: more_drives(
         pool_of(one, "span", 2), free(16, 8 * TB))),
     "a larger drive that brings nothing yet": ("replace-drive", {"pool_id": 1, "slot": 2, "drive_id": 16}, lambda one: more_drives(one, free(16, 8 * TB))),
+    "too few larger drives into a stepped pool": ("replace-larger", {"pool": "d", "drives": (16,)}, lambda one: more_drives(
+        pool_of(one, "stepped-2", 5), free(16, 8 * TB))),
     "larger drives into two sets": ("replace-larger", {"pool": "d", "drives": (16, 17, 18)}, lambda one: more_drives(
         pool_of(one, "copies-2", 4, 2), *(free(i, 8 * TB) for i in (16, 17, 18)))),
     "more parity": ("convert-pool", {"pool": "p", "scheme": "parity-2", "drives": (11,)}, four),
@@ -426,6 +446,8 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "drives of a spread pool drained over a fast link": ("drain", {"drives": (20, 21, 23)}, lambda one: linked(one, 10**10)),
     "draining left off": ("leave-drain", {"drain": 4}, lambda one: replace(
         with_pool(draining(one), copies=((0, free(12)),)), drains=(EstateDrain(4, "shelf Ash", (1, 20, 21), True),))),
+    "a fuller spread pool evened out while a drive is drained": ("even-out", {"pool": "s"}, lambda one: last_pool(
+        laid(one, 1500), places=tuple(replace(p, draining=p.slot == 5) for p in laid(one).pools[-1].places))),
     "a spread pool evened out": ("even-out", {"pool": "s"}, laid),
     "all volumes extended": ("extend-volumes", {"pool": "p"}, as_it_is),
     "two volumes that end inside extents extended, a thin one beside them": ("extend-volumes", {"pool": "p", "volumes": ("a", "b")}, lambda one: with_volume(
@@ -450,6 +472,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a pool put together again": ("put-together", {"former": 3}, taken_apart),
     "a former pool let go": ("let-go", {"former": 3}, taken_apart),
     "a pool brought in": ("bring-in", {"pool": UID}, found_whole),
+    "a pool brought in of which something is given, a drive emptied, nothing mounted": ("bring-in", {"pool": UID}, found_given),
     "a pool brought in with all sorts amiss, under another name": ("bring-in", {"pool": UID, "name": "fen"}, found_with_all_sorts),
     "a lot of mixed drives wiped": ("wipe", {"drives": (11, 12, 16), "destination": "sold to the reading room"}, to_wipe),
     "one drive overwritten, a sample read back": ("wipe", {
@@ -470,9 +493,15 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "a restripe that frees a drive turned round": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, wider=False)),
     "a restripe that frees a drive goes on again": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, turned=True, wider=False)),
     "a restripe to less room turned round": ("turn-restripe", {"pool": "d"}, lambda one: on_its_way(one, old=5)),
+    "an empty place filled": ("replace-drive", {"pool_id": 1, "slot": 2, "drive_id": 11}, lambda one: emptied_place(more_drives(one, free(11)))),
+    "the copying onto an empty place left off": ("leave-copy", {"pool_id": 1, "slot": 2}, lambda one: last_pool(emptied_place(one), copies=((2, free(12)),))),
     "a missing drive replaced": ("replace-drive", {"pool_id": 1, "slot": 0, "drive_id": 11},
                                  lambda one: with_pool(four(one), away=1)),
     "partitions": ("write-partitions", {"drive_id": 11}, partitioned),
+    "partitions called as volumes elsewhere are, on a drive with a long serial": ("write-partitions", {"drive_id": 11}, lambda one: replace(
+        more_drives(one, replace(free(11), serial="S" * 60)),
+        pending_partitions=((11, ("mbr", 512, (WantedPartition("1 GiB", file_system="xfs"), WantedPartition("1 GiB", kind="logical")))),),
+        volumes=(*one.volumes, EstateVolume(60, "p", "part-1", GIB, False, "xfs", None, 0, "u")))),
     "more partitions beside those in use": ("write-partitions", {"drive_id": 12}, lambda one: divided(
         one, (WantedPartition("50 GiB", label="new", file_system="xfs"), WantedPartition("", "lettered", file_system="ntfs")))),
     "a divided drive given back": ("write-partitions", {"drive_id": 12}, emptied),
@@ -485,7 +514,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "several volumes": ("make-volumes", {"pool": "p", "name": "v-{a,b}", "count": 2, "size": "10 GiB", "file_system": "xfs"}, as_it_is),
     "thin volumes that promise too much": ("make-volumes", {"pool": "p", "name": "v", "count": 3, "size": "6 TiB", "thin": True}, as_it_is),
     "thin volumes that promise just what is left": ("make-volumes", {"pool": "p", "name": "v", "size": f"{12761 - 800} GiB", "thin": True},
-        lambda one: with_volume(with_volume(spread(one), "two", thin=True, placed=10), "b", thin=True)),
+        lambda one: with_volume(with_volume(spread(one), "two", thin=True, placed=10, size=20 * TB), "b", thin=True)),
     "a thick volume where thin ones promise too much": ("make-volumes", {"pool": "p", "name": "v", "size": "1 GiB"}, lambda one: with_volume(
         one, "b", thin=True, size=20 * TB)),
     "all that is left, bare": ("make-volumes", {"pool": "p", "name": "v", "file_system": "none"}, as_it_is),
@@ -564,7 +593,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
                                     lambda one: replace(one, shares=(replace(one.shares[0], taken=5 * GIB),))),
     "a share changed while somebody is connected": ("change-share", {"share": "files", "rights": ("reed:read",), "quota": "100 GiB", "bin_days": 14}, lambda one: replace(
         one, shares=(replace(one.shares[0], taken=100 * GIB, visitors=("ash", "reed")),))),
-    "a share of another folder beside others": ("make-share", {"volume": "p/a", "name": "s", "folder": "in/deep", "rights": ("ash:read",)}, lambda one: replace(
+    "a share of another folder beside others": ("make-share", {"volume": "p/a", "name": "s", "folder": "in/deep", "rights": ("ash:read",), "quota": "5 GiB"}, lambda one: replace(
         one, shares=tuple(replace(one.shares[0], name=f"s-{i}", folder=f) for i, f in enumerate(("in", "in/deep", "in/deep/er", "in/dee", "out"))),
         taken=((("p/a", "out"), 6 * GIB), (("p/a", "in/deep"), 0)))),
     "a share ended": ("end-share", {"share": "files"}, as_it_is),
@@ -581,6 +610,9 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "one disk taken away": ("take-disk", {"target": IQN + "t", "volume": "disk"}, lambda one: replace(
         one, targets=(replace(one.targets[0], luns=((0, "p/disk"), (3, "p/n"))),))),
     "let in": ("let-in", {"target": IQN + "t", "initiator": IQN + "fir"}, as_it_is),
+    "let in in the place of another": ("let-in", {"target": IQN + "t", "initiator": IQN + "fir", "instead_of": IQN + "firr"}, lambda one: replace(
+        one, initiators=(*one.initiators, (IQN + "x", None)),
+        targets=(replace(one.targets[0], initiators=((IQN + "x", True), (IQN + "firr", False))),))),
     "shut out": ("shut-out", {"target": IQN + "t", "initiator": IQN + "firr"}, as_it_is),
     "a target ended": ("end-target", {"target": IQN + "t"}, as_it_is),
     "an application moved by mounting": ("move-application", {"application": "cam", "volume": "p/rec"}, own_recorder),
@@ -604,6 +636,7 @@ GROWING: dict[str, tuple[tuple[int, ...], str, int, int]] = {
     "some as large already": ((4, 8, 8, 8), "parity-1", 1, 8),
     "two sets of which one is smaller": ((4, 4, 4, 8, 8, 8), "parity-1", 2, 8),
     "all as large already": ((8, 8, 8), "parity-1", 1, 8),
+    "sets of mixed sizes": ((4, 6, 8, 6, 6, 8), "parity-1", 2, 10),
     "pairs": ((4, 4, 6, 6), "copies-2", 2, 8),
     "stepped": ((4, 6, 8, 8), "stepped-1", 1, 10),
     "a span": ((4, 6), "span", 1, 8),

@@ -108,7 +108,13 @@ def test_a_host_that_gets_another_name_is_not_warned_of_the_one_it_has() -> None
 
 def test_whoever_leaves_a_group_is_told_to_lose_what_it_gives_and_others_are_not() -> None:
     assert plan("set-members", group="office", members=("ash", "bay", "reed")).sheet.cautions == ()
-    (lost,) = plan("set-members", group="office", members=("ash",)).sheet.cautions
+    other = replace(estate().shares[0], name="plans", rights=(("reed", "read"),))
+    one = replace(estate(), shares=(*estate().shares, other))
+    (lost,) = (
+        KINDS["set-members"]
+        .plan(one, request_of("set-members", {"group": "office", "members": ("ash",)}))
+        .sheet.cautions
+    )
     assert lost == "bay no longer has the rights of office on files."
 
 

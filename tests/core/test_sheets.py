@@ -10,10 +10,15 @@ from dataclasses import replace
 from typing import Any
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
+from pairshelf.core.changes.drives.replace_drive import careful_order
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.changes.sheet import ChangeSheet
 from pairshelf.core.changes.volumes.make_volumes import MakeVolumesPlan
+from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.estate import EstateDrive
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, Busy, NameTaken
 from pairshelf.core.policies.beside import Under
@@ -196,6 +201,79 @@ def test_a_drive_is_drained_onto_the_shelf_from_which_it_goes_where_none_of_its_
     )  # fmt: skip
     copied = KINDS["drain"].plan(one, request_of("drain", {"drives": (1,), "onto": (11, 12)})).copies  # type: ignore[attr-defined]
     assert [(c.old.id, c.onto.id) for c in copied] == [(1, 12)]
+
+
+def _candidates() -> list[EstateDrive]:
+    """Free drives from the best to the worst for the first place, each worse than the one before it in one way alone that
+    counts more than all that it is better in."""
+    here = {"shelf": "Oak", "host": "elm"}
+    return [
+        free(70, **here, bay=5),
+        free(71, **here, bay=6),
+        free(60, **here, bay=None),
+        free(61, shelf="Oak", host="fir", bay=1),
+        free(62, shelf="Oak9", host="elm", bay=9),
+        free(63, shelf="Oak10", host="elm", bay=1),
+        free(64, 7 * TB, **here, bay=1),
+        free(65, kind=Kind.SSD, **here, bay=1),
+        free(66, holds="old letters", **here, bay=1),
+        free(67, condition="failing", **here, bay=1),
+    ]
+
+
+@given(st.permutations(range(10)))
+@settings(max_examples=20)
+def test_the_drive_that_suits_best_is_copied_onto_then_the_next(order: list[int]) -> None:
+    # One of its set stays in no shelf and on no host that is offered, so that nothing is crowded.
+    one = estate()
+    away = tuple(replace(p, drive=p.drive and replace(p.drive, shelf=f"Far {p.slot}", host=f"far-{p.slot}")) if p.slot else
+                 replace(p, designed=replace(p.designed, shelf="Oak", host="elm")) for p in one.pools[0].places)  # fmt: skip
+    one = replace(one, pools=(replace(one.pools[0], places=away),))
+    best = _candidates()
+    # In no bay counts as the first bay; of the others the lower one.
+    best = [best[2], best[0], best[1], *best[3:]]
+    shuffled = [best[i] for i in order]
+    silent = free(59, shelf="Oak", host="elm", bay=0)
+    found, left = [], shuffled
+    while left:
+        house = replace(
+            more_drives(one, *left, silent, free(58, service="in-use")), silent=((59, "it does not answer"),)
+        )
+        chosen = KINDS["drain"].choose(house, request_of("drain", {"drives": (1,)}))  # type: ignore[misc]
+        found.append(chosen.onto[0])
+        left = [d for d in left if d.id != chosen.onto[0]]
+    assert found == [d.id for d in best]
+
+
+@given(st.permutations(range(10)))
+@settings(max_examples=20)
+def test_drives_are_tried_for_a_place_as_a_careful_person_would(order: list[int]) -> None:
+    place = estate().pools[0].places[0]
+    place = replace(place, designed=replace(place.designed, shelf="Oak", host="elm"))
+    best = [d for d in _candidates() if d.holds is None]
+    # In the bay that the old one left: before any that is as well.
+    there = free(80, 8 * TB, kind=Kind.SSD, shelf="Oak", bay=1, host="fir")
+    best = [
+        there,
+        *(replace(d, bay=20 + i) if d.bay == 1 else d for i, d in enumerate([best[2], best[0], best[1], *best[3:]])),
+    ]
+    shuffled = sorted((best[i] for i in order if i < len(best)), key=lambda d: careful_order(place, d))
+    assert [d.id for d in shuffled] == [d.id for d in best]
+    # An old one that is in no bay any more left one all the same; of none nothing is known.
+    assert place.drive is not None
+    gone = replace(place, drive=replace(place.drive, shelf=None, bay=None, left=("Oak", 1)))
+    assert min(best, key=lambda d: careful_order(gone, d)) is there
+    assert min(best, key=lambda d: careful_order(replace(place, drive=None), d)) is best[1]
+
+
+def test_of_many_drives_that_leave_the_first_are_shown() -> None:
+    one = more_drives(estate(), *(free(i) for i in range(100, 130)))
+
+    def shown(count: int) -> int:
+        request = request_of("hand-out", {"drives": tuple(range(100, 100 + count)), "how": "sold", "to": "me"})
+        return len(KINDS["hand-out"].plan(one, request).sheet.figures)
+
+    assert (shown(24), shown(25)) == (24, 24)
 
 
 def test_a_name_is_taken_only_in_its_own_pool_and_a_volume_may_change_the_case_of_its_own() -> None:

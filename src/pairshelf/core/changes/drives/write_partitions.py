@@ -78,7 +78,7 @@ def plan(estate: Estate, request: WritePartitions) -> PartitionsPlan:
         f"{drive.place}",
         f"{'GPT' if scheme == 'gpt' else 'The older table (MBR)'}, sectors of {sector} bytes.",
         figures=tuple(
-            BeforeAfter(f"{p.number}{f' {p.label}' if p.label else ''} ({p.type if scheme == 'gpt' else f'{p.kind}, {p.type}'}), sectors {p.first} to {p.last}",
+            BeforeAfter(f"{p.number}{f' {p.label}' if p.label else ''} ({_kind(p, scheme)}), sectors {p.first} to {p.last}",
                         Figure(bytes=p.sectors * sector) if p.number in numbers else Figure(text="none"),
                         Figure(bytes=p.sectors * sector))
             for p in table.parts
@@ -101,6 +101,13 @@ def plan(estate: Estate, request: WritePartitions) -> PartitionsPlan:
     if pool is None:
         effect = together(effect, Effect(capacity=table.bytes_in_all), drives_come([drive]))
     return PartitionsPlan(replace(sheet, erases=erased, effect=effect), drive, table, volumes, pool, name)
+
+
+def _kind(part: Part, scheme: str) -> str:
+    """What it is for; in the older table what kind of entry it has."""
+    if part.kind == "extended":
+        return part.kind
+    return part.type if scheme == "gpt" else f"{part.kind}, {part.type}"
 
 
 def _emptied(drive: EstateDrive, pool: EstatePool, table: Table) -> PartitionsPlan:

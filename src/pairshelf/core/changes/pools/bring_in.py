@@ -167,7 +167,13 @@ def _findings(found: FoundPool) -> Sequence[Finding]:
     rest = [m for m in found.slots if not m.whole]
     return (
         *told("have all their data", [m for m in found.slots if m.whole]),
-        *told("were filled when the newest record was written", [m for m in rest if m.standing is Standing.CURRENT]),
+        *told(
+            "were being filled when the newest record was written",
+            [m for m in rest if m.standing is Standing.CURRENT and m.state != "emptied"],
+        ),
+        *told(
+            "were emptied, and may leave", [m for m in rest if m.standing is Standing.CURRENT and m.state == "emptied"]
+        ),
         *told(
             "were away when the newest record was written, and lack what changed since", _those(rest, Standing.BEHIND)
         ),

@@ -94,7 +94,7 @@ def best_order(layout: Layout, size: int) -> tuple[int, ...]:
     """
     members = layout.members
     smaller = [i for i, d in enumerate(members) if d.size < size]
-    if layout.scheme.family is Family.STEPPED or layout.scheme.id == "span" or len(layout.sets) == 1:
+    if len(layout.sets) == 1:
         return tuple(sorted(smaller, key=lambda i: (members[i].size, i)))
     stages = [_stages(layout, number, size) for number in range(len(layout.sets))]
     order: list[int] = []
