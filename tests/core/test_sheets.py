@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
-from typing import Any
 
 import pytest
 from hypothesis import given, settings
@@ -21,7 +20,6 @@ from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.estate import EstateDrive
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, Busy, NameTaken
-from pairshelf.core.policies.beside import Under
 from tests.core.estates import TB, divided, estate, free, more_drives, spread, with_pool, with_volume
 from tests.core.sheets import CASES, GROWING, bare, later_text, recorded, sheet_text
 
@@ -121,29 +119,6 @@ def test_all_is_all_wherever_a_volume_ends_and_a_byte_more_is_too_much(ref: str,
     assert sheet(f"{size} B").figures == sheet("all").figures
     with pytest.raises(BadInput, match=r"1 bytes\) too large"):
         sheet(f"{size + 1} B")
-
-
-@pytest.mark.parametrize(
-    ("kind", "request_"),
-    [
-        ("resize-volume", {"volume": "p/n", "size": "900 GiB"}),
-        ("delete-volume", {"volume": "p/n"}),
-        ("reformat-volume", {"volume": "p/n", "file_system": "xfs"}),
-        ("extend-volumes", {"pool": "p", "volumes": ("n",)}),
-        ("extend-volumes", {"pool": "p"}),
-    ],
-)
-def test_a_job_on_the_volume_is_said_before_a_sheet_is_drawn_up(kind: str, request_: dict[str, Any]) -> None:
-    one = estate()
-    number = one.volume("p/n").id
-
-    def drawn(*under_way: Under) -> object:
-        return KINDS[kind].plan(with_pool(one, under_way=under_way), request_of(kind, request_)).sheet
-
-    with pytest.raises(Busy, match="A job works on this volume"):
-        drawn(Under("fill", number))
-    # On another volume, or on the whole pool.
-    assert drawn(Under("check")) == drawn() and (len(request_) == 1 or drawn(Under("fill", number + 1)) == drawn())
 
 
 @pytest.mark.parametrize("count", [1, 2, 3, 7])

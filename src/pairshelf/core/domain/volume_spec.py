@@ -52,6 +52,11 @@ class Spec:
         return -(-self.extents // self.protection.data) * self.protection.width
 
 
+def rule_limit(room: int, share: float) -> int:
+    """Bytes that files may take, of the room for them, before a keep rule of that share deletes the oldest."""
+    return int(room * share)
+
+
 def check_purpose(text: str) -> str:
     """A line of at most 200 characters."""
     if len(text.strip()) > 200 or not text.strip().isprintable():

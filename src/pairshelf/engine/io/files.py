@@ -14,7 +14,9 @@ import numpy.typing as npt
 from sqlalchemy import delete, func, insert, text
 from sqlmodel import Session, col, select
 
-from pairshelf.engine.io.volume_io import Room, VolumeIO, file_room, give_back
+from pairshelf.core.domain.units import EXTENT
+from pairshelf.core.domain.volume_spec import rule_limit
+from pairshelf.engine.io.volume_io import Room, VolumeIO, give_back
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, open_pool
 from pairshelf.store.database import among, transaction
@@ -142,7 +144,7 @@ class Keeper:
     def __init__(self, session: Session, pool: OpenPool, volume: VolumeRow, rule: KeepRule) -> None:
         self._session, self._pool, self._volume = session, pool, volume
         #: Extents that may be taken.
-        self._limit = int(file_room(volume) * rule.above)
+        self._limit = rule_limit(volume.size - volume.overhead, rule.above) // EXTENT
         writer = session.get(Application, rule.application_id) if rule.application_id else None
         self._writer = writer.name if writer else None
         total = select(func.coalesce(func.sum(SampleFile.extents), 0)).where(SampleFile.volume_id == volume.id)

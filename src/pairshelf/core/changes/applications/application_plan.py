@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pairshelf.core.changes.sheet import ChangeSheet, Figure
 from pairshelf.core.domain.estate import Estate, EstateApplication, EstateVolume
 from pairshelf.core.domain.mounting import MountLine
+from pairshelf.core.domain.volume_spec import rule_limit
 from pairshelf.core.errors import BadInput
 
 
@@ -44,7 +45,7 @@ class KeepPlan:
 
 def deletes_above(volume: EstateVolume, share: float | None) -> Figure:
     """What files may take before the oldest go, by a rule of this share of the room for files."""
-    return Figure(text="never") if share is None else Figure(bytes=int((volume.size - volume.overhead) * share))
+    return Figure(text="never") if share is None else Figure(bytes=rule_limit(volume.size - volume.overhead, share))
 
 
 def application_of(estate: Estate, ref: str) -> EstateApplication:

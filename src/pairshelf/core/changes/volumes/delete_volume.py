@@ -11,7 +11,6 @@ from pairshelf.core.changes.volumes.volume_plan import (
     backup_said,
     files_given_up,
     partition_of,
-    require_idle,
     require_unused,
     serving,
     spec_of,
@@ -36,7 +35,6 @@ def plan(estate: Estate, request: DeleteVolume) -> VolumePlan:
     if pool.table is None:  # a partition goes even when its drive has failed: so the drive can be given up
         serving(pool)
     require_unused(estate, volume)
-    require_idle(pool, "delete-volume", volume)
     if (at := partition_of(pool, volume)) and at[1].kind == "logical" and not at[0].is_last_logical(at[1].number):
         raise NotPossible(
             "Logical partitions have their numbers by their order; delete the last one first.",

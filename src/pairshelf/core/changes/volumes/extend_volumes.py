@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, simple_sheet
-from pairshelf.core.changes.volumes.volume_plan import VolumePlan, require_idle, serving, spec_of
+from pairshelf.core.changes.volumes.volume_plan import VolumePlan, serving, spec_of
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool
 from pairshelf.core.domain.file_systems import file_system_of
@@ -65,8 +65,6 @@ def plan(estate: Estate, request: ExtendVolumes) -> ExtendVolumesPlan:
         size = (-(-volume.size // EXTENT) + extents) * EXTENT
         if size > (largest := file_system_of(volume.file_system).largest):
             raise BadInput(f"{volume.name}: {volume.file_system} goes up to {format_size(largest)}.", field="volumes")
-        if not request.after_restripe:
-            require_idle(pool, "resize-volume", volume)
         each.append(VolumePlan(_NONE, volume, spec_of(volume, size=size)))
     taken = sum(shares)
     sheet = simple_sheet(

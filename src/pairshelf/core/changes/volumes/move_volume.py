@@ -7,17 +7,18 @@ from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, Takes, simple_sheet
-from pairshelf.core.changes.volumes.volume_plan import require_idle, serving, serving_pool_of, users_of
+from pairshelf.core.changes.volumes.volume_plan import serving, serving_pool_of, users_of
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool, EstateVolume
 from pairshelf.core.domain.file_systems import FILE_SYSTEMS
 from pairshelf.core.domain.units import EXTENT, format_size
 from pairshelf.core.domain.volume_spec import Spec, check_size, plan_volume
-from pairshelf.core.errors import BadInput, NotPossible
+from pairshelf.core.errors import BadInput, Busy, NotPossible
 from pairshelf.core.figures.durations import at_rate
 from pairshelf.core.figures.speed import sequential_read, sequential_write
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.protections import parse_protection
+from pairshelf.core.policies.beside import Under, refused
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +76,8 @@ def plan(estate: Estate, request: MoveVolume) -> MoveVolumePlan:
         raise BadInput(
             "It is a partition: keep it, and delete the partition when what is on it has arrived.", field="keep"
         )
-    require_idle(source, "move-volume", volume)
+    if found := refused(Under("move-volume", volume.id), source.under_way):
+        raise Busy(found.said, job=None, kind="move-volume", code=found.code)
     spec = _spec(estate, request, volume, target)
     by_files = spec.file_system != volume.file_system or spec.thin != volume.thin
     if spec.file_system != volume.file_system and not volume.bare:

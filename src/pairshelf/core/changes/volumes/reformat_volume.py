@@ -11,7 +11,6 @@ from pairshelf.core.changes.volumes.volume_plan import (
     backup_said,
     files_given_up,
     partition_of,
-    require_idle,
     require_unused,
     serving_pool_of,
 )
@@ -45,7 +44,6 @@ def plan(estate: Estate, request: ReformatVolume) -> VolumePlan:
                 code="wrong-type", field="file_system",
             )  # fmt: skip
     require_unused(estate, volume)
-    require_idle(pool, "reformat-volume", volume)
     spec = plan_volume(volume.name, volume.size, request.file_system, request.reserved_share, thin=volume.thin)
     sheet = simple_sheet(
         "reformat-volume", f"New file system {spec.file_system} on volume {volume.ref}",

@@ -13,7 +13,6 @@ from pairshelf.core.changes.volumes.volume_plan import (
     backup_said,
     inside_of,
     partition_of,
-    require_idle,
     serving_pool_of,
     spec_of,
 )
@@ -42,7 +41,6 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
     """The sheet for extending or shrinking."""
     volume = estate.volume(request.volume)
     pool = serving_pool_of(estate, volume)
-    require_idle(pool, "resize-volume", volume)
     at = partition_of(pool, volume)
     room = at[0].most(at[1].number) if at else _room(pool, volume)
     size = room if request.size.strip().lower() == "all" else read_size(request.size or "0", room)

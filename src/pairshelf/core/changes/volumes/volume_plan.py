@@ -11,9 +11,8 @@ from pairshelf.core.domain.partitions import Part, Table
 from pairshelf.core.domain.units import format_size
 from pairshelf.core.domain.volume_spec import Spec
 from pairshelf.core.domain.words import as_sentence, every
-from pairshelf.core.errors import Busy, Locked, NotPossible, NotServing, reason_of
+from pairshelf.core.errors import Locked, NotPossible, NotServing, reason_of
 from pairshelf.core.layouts.protections import parse_protection
-from pairshelf.core.policies.beside import Under, refused
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,12 +43,6 @@ def require_unused(estate: Estate, volume: EstateVolume) -> None:
     """NotPossible while something stands on a volume."""
     if users := users_of(estate, volume):
         raise NotPossible(f"It is in use: {'; '.join(users)}. End that first.", code="in-use", field="volume")
-
-
-def require_idle(pool: EstatePool, kind: str, volume: EstateVolume) -> None:
-    """Busy while a job works on a volume that does not go with this change."""
-    if found := refused(Under(kind, volume.id), pool.under_way):
-        raise Busy(found.said, job=None, kind=kind, code=found.code)
 
 
 def why_in_use(estate: Estate, volume: EstateVolume) -> str | None:
