@@ -94,9 +94,10 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
         steps=tuple(_steps(volume, larger=larger, table=table is not None, moved=free[0] != free[1])),
         meanwhile=_meanwhile(volume, larger=larger),
         cautions=() if larger else (
-            "Nothing says what a host has written beyond the new end: that is lost." if volume.bare
-            else "Have a backup before a file system is made smaller.", *backup_said(estate, volume),
+            *(() if volume.bare else ("Have a backup before a file system is made smaller.",)), *backup_said(estate, volume),
         ),
+        gives_up=(f"Whatever hosts wrote beyond the new end of {volume.ref}: nothing here can say what that is.",)
+        if volume.bare and not larger else (),
         confirm=volume.name if volume.bare and not larger else None,
     )  # fmt: skip
     return VolumePlan(sheet, volume, after, table)
