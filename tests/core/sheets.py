@@ -533,6 +533,8 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         spread(one), "two", protection="parity-1:3", placed=150)),
     "a volume without a file system extended": ("resize-volume", {"volume": "p/disk", "size": "900 GiB"}, as_it_is),
     "a volume without a file system shrunk": ("resize-volume", {"volume": "p/disk", "size": "500 GiB"}, bare),
+    "a thin volume of a spread pool shrunk": ("resize-volume", {"volume": "s/two", "size": "50 GiB"}, lambda one: with_volume(
+        spread(bare(one)), "two", thin=True, placed=150, written=75)),
     "a thin volume shrunk that has little of the pool": ("resize-volume", {"volume": "p/a", "size": "500 GiB"},
                                                          lambda one: with_volume(bare(one), "a", thin=True, placed=50)),
     "a volume of a spread pool extended": ("resize-volume", {"volume": "s/two", "size": "150 GiB"}, spread),

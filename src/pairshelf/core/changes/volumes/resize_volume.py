@@ -157,7 +157,7 @@ def _use(volume: EstateVolume, extents: int) -> int:
 
 def _given_back(volume: EstateVolume, after: Spec) -> int:
     if volume.thin:
-        return max(0, volume.placed - after.extents)
+        return max(0, volume.placed - _use(volume, after.extents))
     return _use(volume, -(-volume.size // EXTENT)) - _use(volume, after.extents)
 
 
