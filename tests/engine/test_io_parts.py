@@ -237,7 +237,11 @@ def test_what_cannot_be_read_is_computed_written_anew_and_told(spread: Scattered
     assert spread.io.mend(slot, row + 1, 40) == 0 and spread.world.lost_extents(f"s{slot}") == [row]
     moved = spread.moved(lambda: spread.io.mend(slot, 0, row))
     assert moved.get(slot, 0) == 2 * sum(r < row for r in rows)
-    assert spread.io.mend(slot, row, 1) == 1 and spread.world.lost_extents(f"s{slot}") == []
+    # The one in vain, and each of the others once, of copies as well; then it is written, and written as all that is mended.
+    stripe = next(s for v in spread.volumes for s in v.spots.tolist() if [slot, row] in s)
+    moves = spread.moved(lambda: spread.io.mend(slot, row, 1))
+    assert moves == {other: 3 if other == slot else 1 for other, _ in stripe}
+    assert spread.world.lost_extents(f"s{slot}") == []
 
 
 def test_one_wrong_extent_is_told_and_put_right_where_it_can_be(spread: Scattered) -> None:
@@ -393,6 +397,13 @@ def test_where_another_cannot_be_read_a_rebuild_says_which_rows_are_damaged(tmp_
     rest = [r for r in range(20) if r not in (4, 9)]
     for row in rest:
         assert room.io.check(Run(0, 0, row, 1, row), put_right=False).mismatches == []
+    # A few rows anew, the last of which cannot be computed: it alone is damaged, whatever stands behind it.
+    for few in (1, 2, 3):
+        room.io.damaged.clear()
+        room.io.members[2] = Member(held, 0)  # type: ignore[index]
+        before = held.read(10, 5)
+        assert room.io.rebuild(Run(0, 0, 10 - few, few, 10 - few), 2)
+        assert (room.io.damaged, held.read(10, 5)) == ([(2, 9)], before)
 
 
 @pytest.mark.parametrize(("scheme", "sizes", "sets"), LAYOUTS)

@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.units import GIB
-from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
+from pairshelf.core.errors import BadInput, NoRoom, NotPossible, PairShelfError
 from pairshelf.engine import keys
 from pairshelf.engine.carry import carry
-from pairshelf.engine.io.files import checksum_of
-from pairshelf.engine.io.volume_io import VolumeIO, file_room, pieces_of
+from pairshelf.engine.io.files import FilePlace, FileWriter, checksum_of, remove_files
+from pairshelf.engine.io.volume_io import VolumeIO, file_room, files_on, give_back, pieces_of
 from pairshelf.engine.jobs.fill import Writer, start_fill
 from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.pools import devices, open_pool
@@ -201,6 +201,70 @@ def test_a_volume_that_ends_inside_an_extent_takes_all_that_is_left(kind: str) -
             assert (takes["job"], takes["hours"] * 3600) == ("First sync", pytest.approx(job.seconds))
     carry_all()
     assert all_intact()
+
+
+def test_a_file_goes_where_a_single_extent_is_left_and_one_that_is_cut_is_known_by_what_is_there() -> None:
+    ids = shelf(3, size=20 * GIB)
+    do(
+        "build-pool",
+        name="p",
+        scheme="parity-1",
+        drives=tuple(ids),
+        volume="v",
+        volume_size="12 GiB",
+        file_system="xfs",
+    )
+    carry_all()
+    with transaction() as session:
+        (volume,) = volumes(session)
+        pool = open_pool(session, volume.pool_id)
+        io = VolumeIO(session, pool, devices())
+        room = file_room(volume)
+        writer = FileWriter(session, io, volume)
+        for i in range(room):
+            writer.write(FilePlace("", f"f{i}", "elm", "cam"), bytes([i]) * io.block)
+        writer.flush()
+        files = files_on(session, volume.number)
+        assert [f.first for f in files] == list(range(volume.extents - room, volume.extents))
+        # The room of one is enough for one, and for no more.
+        remove_files(session, pool, volume, [files[3]])
+        session.flush()
+        writer = FileWriter(session, io, volume)
+        assert writer.write(FilePlace("", "one", "elm", "cam"), b"1" * io.block, whole=True) == 1
+        with pytest.raises(NoRoom):
+            writer.write(FilePlace("", "two", "elm", "cam"), b"2" * io.block)
+        writer.flush()
+        # Two side by side and one alone: of three the first two go into the larger room.
+        remove_files(session, pool, volume, [files[1], files[5], files[6]])
+        session.flush()
+        writer = FileWriter(session, io, volume)
+        content = b"a" * io.block + b"b" * io.block + b"c" * io.block
+        with pytest.raises(NoRoom):
+            writer.write(FilePlace("", "cut", "elm", "cam"), content, checksum_of(content), whole=True)
+        assert writer.write(FilePlace("", "cut", "elm", "cam"), content, checksum_of(content)) == 2
+        writer.flush()
+        cut = session.exec(select(SampleFile).where(SampleFile.name == "cut")).one()
+        assert (cut.first, cut.extents) == (files[5].first, 2)
+        assert (
+            cut.checksum == checksum_of(content[: 2 * io.block])
+            and io.read(volume, cut.first, 2) == content[: 2 * io.block]
+        )
+
+
+def test_of_a_volume_that_has_given_all_back_no_stripe_is_left() -> None:
+    at_once()
+    pool_id = spread(5, volume="v", volume_size="30 GiB", protection="parity-1:3", thin=True)
+    carry_all()
+    write("v", 12)
+    with transaction() as session:
+        (volume,) = volumes(session)
+        pool = open_pool(session, pool_id)
+        stripes = lambda: len(pool.layout.striped(volume.number).spots)  # type: ignore[union-attr]  # noqa: E731
+        assert stripes() == 6
+        give_back(session, pool, volume, [(volume.extents - file_room(volume) + 3, volume.extents)])
+        assert stripes() == 2
+        give_back(session, pool, volume, [(0, volume.extents)])
+        assert stripes() == 0
 
 
 def test_several_from_a_pattern_all_or_none() -> None:
