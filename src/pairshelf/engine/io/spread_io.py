@@ -125,7 +125,7 @@ class SpreadIO(MembersIO):
         """The next extents of the drive that has come to a slot, from stripe ``at`` on; it serves when all are there."""
         ahead = self.next_on(slot, at, most, only)
         for stretch, column in ahead:
-            ((_, block),) = self.column(stretch, slot)
+            block = self.column(stretch, slot)
             self.put(slot, int(stretch.spots[0, column, 1]), block)
         self.flush()
         if not ahead:
@@ -257,18 +257,12 @@ class SpreadIO(MembersIO):
                 if column and (protection.copies or column >= k):
                     self._put(slot, where, columns[column][0])
 
-    def column(self, stretch: Stretch, slot: int) -> list[tuple[int, Block]]:
-        """What a member holds of these stripes, computed from the rest: (stripe, extent)."""
-        found = []
-        for row, spots in enumerate(stretch.spots):
-            columns = np.flatnonzero(spots[:, 0] == slot)
-            if not len(columns):
-                continue
-            one = Stretch(stretch.volume, stretch.first + row, 1)
-            for _, present in self._loaded(one, leaving_out=slot):
-                wanted = int(columns[0])
-                found.append((stretch.first + row, self._columns(one, present, [wanted])[wanted][0]))
-        return found
+    def column(self, one: Stretch, slot: int) -> Block:
+        """What a member holds of one stripe, computed from the rest."""
+        wanted = int(np.flatnonzero(one.spots[0, :, 0] == slot)[0])
+        ((_, present),) = self._loaded(one, leaving_out=slot)
+        block: Block = self._columns(one, present, [wanted])[wanted][0]
+        return block
 
     def extents(self, wanted: Sequence[tuple[int, int, int]]) -> Block:
         """Extents of stripes, each by volume, stripe and column: what a drive holds of them is read in one go."""
@@ -311,8 +305,7 @@ class SpreadIO(MembersIO):
         if member.device is not None and member.rebuilt_to is None:
             block: Block = self._read(one, np.zeros(1, np.int64), column)[0]
             return block
-        ((_, block),) = self.column(one, int(one.spots[0, column, 0]))
-        return block
+        return self.column(one, int(one.spots[0, column, 0]))
 
     def put(self, slot: int, row: int, block: Block) -> None:
         """Write one extent of a member."""
