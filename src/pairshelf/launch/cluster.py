@@ -11,12 +11,14 @@ import contextlib
 import hashlib
 import os
 import pwd
+import random
 import secrets
 import shutil
 import signal
 import socket
 import subprocess
 import time
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -39,10 +41,15 @@ def binaries() -> Path:
 
 
 def free_port() -> int:
-    """A loopback port nobody listens on."""
+    """A loopback port nobody listens on; of those, as long as there are any, that no system hands to whoever connects
+    (from 32768 on), so that it is still free when it is listened on."""
+    for port in random.sample(range(20_000, 32_000), 100):
+        with socket.socket() as probe, suppress(OSError):
+            probe.bind(("127.0.0.1", port))
+            return port
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
-        port: int = probe.getsockname()[1]
+        port = int(probe.getsockname()[1])
         return port
 
 
