@@ -35,14 +35,14 @@ def plan(estate: Estate, request: SetKeepRule) -> KeepPlan:
             f"{app.name} writes to {app.volume or 'its own disk'}, not to {volume.ref}; the rule would delete nothing of it.",
             field="application",
         )
-    limit = deletes_above(volume, request.above / 100).bytes or 0
+    limit = deletes_above(volume, request.above / 100)
     whose = f"of {app.name} " if app else ""
-    over = max(0, volume.files_bytes - limit)
+    over = max(0, volume.files_bytes - (limit.bytes or 0))
     sheet = simple_sheet(
         "set-keep-rule", f"Keep rule for {volume.ref}",
         f"Above {request.above:g} % taken, the oldest recordings {whose}on this volume, and on no other, are deleted.",
         figures=(
-            BeforeAfter("Deletes above", deletes_above(volume, volume.keep_above), deletes_above(volume, request.above / 100)),
+            BeforeAfter("Deletes above", deletes_above(volume, volume.keep_above), limit),
             BeforeAfter("Taken now", Figure(bytes=volume.files_bytes), Figure(bytes=volume.files_bytes)),
         ),
         gives_up=(f"The oldest {format_size(over)} at once: {volume.ref} is fuller than that now.",) if over else (),

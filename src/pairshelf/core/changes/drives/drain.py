@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from pairshelf.core.changes.drives.replace_drive import NOTHING_ELSE, why_too_small
+from pairshelf.core.changes.drives.replace_drive import NO_SPARE, NOTHING_ELSE, why_too_small
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
 from pairshelf.core.changes.sheet import (
@@ -392,7 +392,9 @@ def _sheet(
         now = after_failures(pool.layout, pool.absent)
         said = Figure(text=str(now.more_guaranteed))
         figures.append(BeforeAfter(f"More failures {pool.name} survives meanwhile, guaranteed", said, said))
-    steps = ["Place nothing new there from now on."] if copies or emptied else []
+    # Spares stand idle, and go at once.
+    moves = bool(copies or emptied)
+    steps = ["Place nothing new there from now on."] if moves else []
     if copies:
         at = f", {bears} at a time as the shelves' links bear" if bears < len(copies) else ""
         steps.append(
@@ -412,7 +414,7 @@ def _sheet(
         )
     for pool, drive in spares:
         steps.append(f"{drive.named} leaves {pool.name} at once: it stands idle.")
-    if copies or emptied:
+    if moves:
         steps.append("Let each drive go when it is empty.")
     return ChangeSheet(
         kind="drain",
@@ -425,7 +427,7 @@ def _sheet(
         ),
         erases=tuple(Erased(c.onto.id, c.onto.place, c.onto.serial, c.onto.size, c.onto.holds) for c in copies),
         takes=tuple(takes),
-        meanwhile=() if not (copies or emptied) else (
+        meanwhile=() if not moves else (
             "Everything can be used; reading and writing are slower, little when it goes gently.",
             "As many drives may fail as before: an old place is let go once what stood there stands in its new one.",
             *(("If a drive that is being emptied fails, what it lacks is computed from the others, as after any failure.",)
@@ -485,7 +487,7 @@ def _cautions(copies: Sequence[CopyOf], spares: Sequence[tuple[EstatePool, Estat
             yield NOTHING_ELSE.format(pool=pool.name)
     for pool in {p.id: p for p, _ in spares}.values():
         if len([1 for p, _ in spares if p.id == pool.id]) == len(pool.spares):
-            yield f"{pool.name} has no spare afterwards: a failed drive waits for a new one to be put in."
+            yield NO_SPARE.format(pool=pool.name)
 
 
 def _now_crowded(pool: EstatePool, new: dict[int, EstateDrive], what: str) -> list[str]:

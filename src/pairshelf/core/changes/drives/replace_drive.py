@@ -122,6 +122,8 @@ def plan(estate: Estate, request: ReplaceDrive) -> ReplaceDrivePlan:
     return ReplaceDrivePlan(sheet, request, drive)
 
 
+#: Of a pool whose last spare goes.
+NO_SPARE = "{pool} has no spare afterwards: a failed drive waits for a new one to be put in."
 #: Of copying off a drive whose pool has no redundancy.
 NOTHING_ELSE = "{pool} has no redundancy: nothing stands in for what its drive does not read, and if it fails first, the data are lost."
 
@@ -257,10 +259,11 @@ def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive, *, sta
         takes.append(Takes.of("Restripe", restripe(moving)))
     now = after_failures(before, pool.absent)
     cautions = list(cautions_of(before, [drive]))
-    if not (before.scheme.survives or pool.spread):
+    redundant = before.scheme.survives > 0 or pool.spread
+    if not redundant:
         cautions.append(NOTHING_ELSE.format(pool=pool.name))
     if is_spare(pool, drive) and len(pool.spares) == 1 and not stands_by:
-        cautions.append(f"{pool.name} has no spare afterwards: a failed drive waits for a new one to be put in.")
+        cautions.append(NO_SPARE.format(pool=pool.name))
     if drive.offers > place.designed.size and not gain:
         cautions.append("The new drive is larger. The pool can use that once enough others of its set are, too.")
     return ChangeSheet(
@@ -285,7 +288,7 @@ def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive, *, sta
                 "What cannot be read from it is computed from the others.",
                 "If it fails first, what is still lacking is filled from the others, as after any failure. If the new "
                 "drive fails or is taken out, the old one simply stays.",
-            ) if before.scheme.survives or pool.spread else (
+            ) if redundant else (
                 "The old drive serves until its copy is complete, and what is written meanwhile is written to both. If the new "
                 "drive fails or is taken out, the old one simply stays.",
             )),

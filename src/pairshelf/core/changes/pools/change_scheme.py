@@ -72,7 +72,7 @@ def door(layout: Layout, _file_system: FileSystem) -> tuple[Opening, str]:
         return Opening.AT_A_COST, "To stepped-2: it shrinks by one drive, or one is added."
     copied = [t for t in to if Code.PARITY not in (scheme_of(t).code, layout.scheme.code)]
     walked = [t for t in to if t not in copied]
-    own = scheme_of(layout.scheme.id).least
+    own = layout.scheme.least
     ways = [f"to {t}, {'by filling further drives' if scheme_of(t).least > own else 'freeing drives'}" for t in copied]
     ways += [f"to {' or '.join(walked)}, with drives added or freed; everything is restriped"] if walked else []
     if layout.scheme.code is Code.COPIES and not walked:
