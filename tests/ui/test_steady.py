@@ -107,3 +107,31 @@ def test_a_button_stays_the_same_when_it_is_known_who_may(number: int, page: Pag
     held.pop().continue_()
     expect(button).to_have_attribute("aria-disabled", "false")
     assert there.evaluate("element => element.isConnected"), "pressed on one and released on another is no click"
+
+
+def test_the_page_stands_still_while_something_is_pressed(number: int, page: Page) -> None:
+    sign_in(page)
+    page.goto(f"/pools/{number}")
+    page.wait_for_load_state("networkidle")
+    act = page.get_by_role("button", name="Take it apart…")
+    head = page.locator("h1, h2").filter(has_text="moved meanwhile").first
+
+    def press(name: str) -> None:
+        act.hover()
+        page.mouse.down()
+        with page.expect_response(f"**/api/pools/{number}"):
+            _call_it(number, name)
+        page.wait_for_timeout(300)
+
+    press("moved meanwhile")
+    assert not head.is_visible(), "what moves from under the pointer is not clicked"
+    page.mouse.up()
+    expect(page.get_by_role("dialog", name="Take moved meanwhile apart")).to_be_visible()
+    expect(head).to_be_attached()
+
+    # Whoever marks a text, or forgets the finger on the glass, is told all the same.
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    press("called anew")
+    expect(page.locator("h1, h2").filter(has_text="called anew").first).to_be_attached()
+    page.mouse.up()

@@ -38,6 +38,7 @@ import { OnceProvider } from "../shared/once";
 import { Empty, Trouble, Waiting } from "../shared/parts";
 import { SelectionProvider } from "../shared/selection";
 import { SpinePatterns } from "../shared/spine";
+import { standStillWhilePressed } from "../shared/still";
 import { UnitsProvider } from "../shared/units";
 import { Frame } from "./Frame";
 import { theme } from "./theme";
@@ -130,6 +131,7 @@ function Door() {
   );
 }
 
+standStillWhilePressed();
 const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(
