@@ -40,7 +40,7 @@ ROOMS = {
     "core/policies": _OWN,
     "core/disposal": _OWN,
     "engine/io": (*(f"tests/engine/test_{name}.py" for name in (
-        "io_parts", "pool_io", "restripe_io", "volumes", "reclaiming", "moving_volumes", "playing", "pool_life", "growing",
+        "io_parts", "io_edges", "pool_io", "restripe_io", "volumes", "reclaiming", "moving_volumes", "playing", "pool_life", "growing",
     )), "tests/standin", "tests/api/test_loads.py", "tests/api/test_building.py"),
     "core/changes": ("tests/core", "tests/engine", "tests/store", "tests/formats", "tests/api", "tests/test_cli.py",
                      "tests/test_cli_planning.py"),

@@ -75,6 +75,15 @@ def test_rights_quota_and_bin_hold(lab: Person) -> None:
     assert one["file_id"] not in [f["id"] for f in lab.get(f"/api/shares/{share}/files").get_json()["files"]]
     assert lab.post(f"/api/shares/{share}/restore-file", one).status_code == 404
     assert empty_bins() == 0
+    # A folder of another name is not in this share's bin, however alike they are.
+    lab.post(f"/api/shares/{share}/write", {"person": "ash", "size": "1 GiB"})
+    carry_all()
+    with transaction() as session:
+        session.connection().exec_driver_sql("update sample_file set deleted_at = now(), folder = 'desk/old'")
+        session.connection().exec_driver_sql("update share set folder = 'd_sk', bin_days = 99")
+    assert empty_bins() == 1
+    with transaction() as session:
+        session.connection().exec_driver_sql("update share set folder = 'desk', bin_days = null")
     do(lab, "change-share", share="desk", rights=["desk:write"])
     shown = lab.get("/api/access/shares").get_json()["shares"][0]
     assert (shown["visits"], shown["quota"], shown["bin_days"]) == ([], None, None)

@@ -16,98 +16,27 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from sqlmodel import select
 
-from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import EXTENT, GIB
 from pairshelf.core.errors import NoRoom, NotPossible
 from pairshelf.core.layouts.erasure import parity
 from pairshelf.core.layouts.model import Code
-from pairshelf.core.layouts.placing import Placer, spread_pool
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.regions import REGION
-from pairshelf.core.layouts.spread import StripedVolume, base_of, spread_layout
+from pairshelf.core.layouts.spread import StripedVolume, base_of
 from pairshelf.engine.io.files import agrees, checksum_of, content_of
 from pairshelf.engine.io.pool_io import Member, Run, columns_from, disagreeing, missed_of, wrong_column
 from pairshelf.engine.io.side_by_side import Tally, ahead, each, in_turn
-from pairshelf.engine.io.spread_io import SpreadIO, Stretch, code_of
+from pairshelf.engine.io.spread_io import Stretch, code_of
 from pairshelf.engine.io.stripe_journal import Intent, StripeJournal, Stripes
 from pairshelf.engine.io.volume_io import CHANGED_TOGETHER as TOGETHER
 from pairshelf.engine.io.volume_io import Room as VolumeRoom
 from pairshelf.engine.io.volume_io import VolumeIO
 from pairshelf.engine.pools import devices, open_pool
-from pairshelf.standin.world import World
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import ChangedRegion, SampleFile, VolumeRow
 from tests.engine.helpers import build, do, shelf
+from tests.engine.scattered import FIRST, OTHER, Scattered
 from tests.engine.test_pool_io import LAYOUTS, Room
-
-FIRST, OTHER = 3, 5
-
-
-class Scattered:
-    """A spread pool of two volumes on simulated drives, with a plain copy of what they should hold."""
-
-    def __init__(self, folder: Path, protection: str, drives: int, *, stripes: int = 14, seed: int = 1) -> None:
-        self.world, self.dice, self.noise = World(folder), random.Random(seed), np.random.default_rng(seed)
-        pool = spread_pool([Drive(str(i), 40 * GIB + GIB // 2) for i in range(drives)], "drive")
-        own, placer = parse_protection(protection), Placer(pool)
-        rows = [self.dice.sample(range(36), 36) for _ in range(drives)]
-        volumes = []
-        for number, count in ((FIRST, stripes), (OTHER, stripes // 2)):
-            spots = np.zeros((count, own.width, 2), np.int32)
-            for stripe in range(count):
-                for column, slot in enumerate(placer.next(own.width) or []):
-                    spots[stripe, column] = slot, rows[slot].pop()
-            volumes.append(StripedVolume(number, own, spots))
-        self.own, self.volumes, self.block = own, volumes, self.world.block
-        self.layout = spread_layout(pool.drives, "drive", volumes)
-        self.missed: list[dict[int, list[int]]] = []
-        members = [Member(self.world.open(f"s{i}", 41 * GIB)) for i in range(drives)]
-        self.io = SpreadIO(self.layout, members, self.block, StripeJournal(folder / "journal"), self._miss)
-        self.truth = {}
-        for volume in volumes:
-            self.io.sync(Stretch(volume, 0, len(volume.spots)))
-            size = len(volume.spots) * own.data
-            read = self.io.read(base_of(volume.volume), size)
-            self.truth[volume.volume] = np.frombuffer(read, np.uint8).reshape(size, -1).copy()
-
-    def _miss(self, found: Mapping[int, Sequence[int]]) -> None:
-        self.missed.append({slot: list(regions) for slot, regions in found.items()})
-
-    def write(self, volume: int, at: int, count: int) -> None:
-        data = self.noise.bytes(count * self.block)
-        self.io.write(base_of(volume) + at, data)
-        self.truth[volume][at : at + count] = np.frombuffer(data, np.uint8).reshape(count, -1)
-
-    def write_somewhere(self) -> None:
-        volume = self.dice.choice((FIRST, OTHER))
-        size = len(self.truth[volume])
-        at = self.dice.randrange(size)
-        self.write(volume, at, self.dice.randint(1, min(9, size - at)))
-
-    def right(self) -> bool:
-        return all(self.io.read(base_of(v), len(t)) == t.tobytes() for v, t in self.truth.items())
-
-    def stretches(self) -> list[Stretch]:
-        return [Stretch(v, 0, len(v.spots)) for v in self.volumes]
-
-    def mismatches(self) -> list[tuple[int, int, int]]:
-        return [m for s in self.stretches() for m in self.io.check(s, put_right=False).mismatches]
-
-    def moved(self, act: Any) -> dict[int, int]:
-        """Extents that each drive has to move for an act."""
-        before = Tally()
-        before.update(self.io.moved)
-        act()
-        return {s: n for s in range(len(self.io.members)) if (n := self.io.moved[s] - before[s])}
-
-
-POOLS = [("copies-2", 4), ("copies-3", 5), ("parity-1:3", 5), ("parity-2:5", 7)]
-
-
-@pytest.fixture(params=POOLS, ids=[name for name, _ in POOLS])
-def spread(request: pytest.FixtureRequest, tmp_path: Path) -> Scattered:
-    return Scattered(tmp_path, *request.param)
-
 
 # -- stripes that lie all over ---------------------------------------------------------------------------------------
 

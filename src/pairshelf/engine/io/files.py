@@ -199,7 +199,7 @@ _OVERDUE = text("""
 select f.id, v.pool_id from sample_file f join volume v on v.id = f.volume_id
 where f.deleted_at is not null and not exists (
     select 1 from share s where s.volume_id = f.volume_id and s.bin_days is not null
-    and (s.folder = '' or f.folder = s.folder or f.folder like s.folder || '/%')
+    and (s.folder = '' or f.folder = s.folder or starts_with(f.folder, s.folder || '/'))
     and f.deleted_at > :now - make_interval(days => s.bin_days))
 order by f.id limit 200
 """)

@@ -6,6 +6,7 @@ which parity stands on the same members are handled together as one array operat
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
@@ -298,10 +299,10 @@ class PoolIO(MembersIO):
         loose: list[Intent] = []
         named: list[Stripes] = []
         for run, base in self._touched(address, len(blocks)):
-            for part, first in self._by_coverage(run, base, address, len(blocks)):
-                small = self._small_write(part, first, address, blocks)
-                found = self._intents(part, first, address, blocks) if small is None else small
-                if fresh and self._whole(part, first, address, len(blocks)):
+            for part, first, whole in self._by_coverage(run, base, address, len(blocks)):
+                small = None if whole else self._small_write(part, first, address, blocks)
+                found = self._intents(part, first, address, blocks, whole=whole) if small is None else small
+                if fresh and whole:
                     loose += found
                     named.append(Stripes(part.band, part.group, part.row, part.rows))
                 else:
@@ -340,7 +341,7 @@ class PoolIO(MembersIO):
             raise NotPossible("A member is away.", code="unreachable")
         rows = np.empty((run.rows, self.block), np.uint8)
         edges = np.flatnonzero(np.diff(np.concatenate([[False], wanted, [False]])))
-        stretches = edges.reshape(-1, 2).tolist()
+        stretches = list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))
         try:
             device.read_pieces([(run.row + low, rows[low:high].data) for low, high in stretches])
             self.moved.add(member, int(wanted.sum()))
@@ -358,40 +359,33 @@ class PoolIO(MembersIO):
         for run, base in self._touched(address, len(blocks)):
             for skip in range(0, run.rows, ROWS):
                 part = Run(run.band, run.group, run.row + skip, min(ROWS, run.rows - skip), run.number + skip)
-                intents = self._intents(part, base + skip * self.placement.bands[run.band].data, address, blocks)
+                begins = base + skip * self.placement.bands[run.band].data
+                intents = self._intents(part, begins, address, blocks, whole=True)
                 each(lambda i: self.write_member(slots[i.serial], i.start, i.data), intents)
 
     def runs_at(self, address: int, count: int) -> list[Run]:
         """The runs in which these addresses stand."""
-        return [run for run, _ in self._touched(address, count)] if count > 0 else []
+        return [run for run, _ in self._touched(address, count)]
 
     def settle(self, named: Sequence[Stripes]) -> None:
         """See MembersIO. What members that are away held of these stripes, nothing refers to."""
         for s in named:
             self.sync(Run(s.band, s.group, s.row, s.rows, self.placement.stripe_number(s.band, s.group, s.row)))
 
-    def _whole(self, run: Run, base: int, address: int, count: int) -> bool:
-        """Whether a write of so many extents covers all data of a run's stripes."""
+    def _by_coverage(self, run: Run, base: int, address: int, count: int) -> Iterator[tuple[Run, int, bool]]:
+        """The run cut into its first row, the middle and its last row, where the ends are written in part; with the
+        first address of each part, and whether it is written whole: then it need not be read before."""
         step = self.placement.bands[run.band].data
-        return base >= address and base + (run.rows - 1) * step + self._group(run).data <= address + count
-
-    def _by_coverage(self, run: Run, base: int, address: int, count: int) -> Iterator[tuple[Run, int]]:
-        """The run cut into its first row, the middle and its last row, where the ends are written in part:
-        stripes that are written whole need not be read before."""
-        step = self.placement.bands[run.band].data
-        data = self._group(run).data
-        cuts = {0, run.rows}
-        if base < address:
-            cuts.add(1)
-        if base + (run.rows - 1) * step + data > address + count:
-            cuts.add(run.rows - 1)
-        edges = sorted(cuts)
+        begins = base >= address
+        ends = base + (run.rows - 1) * step + self._group(run).data <= address + count
+        edges = sorted({0, run.rows, 0 if begins else 1, run.rows if ends else run.rows - 1})
         for low, high in pairwise(edges):
-            yield Run(run.band, run.group, run.row + low, high - low, run.number + low), base + low * step
+            part = Run(run.band, run.group, run.row + low, high - low, run.number + low)
+            yield part, base + low * step, (low > 0 or begins) and (high < run.rows or ends)
 
-    def _intents(self, run: Run, base: int, address: int, blocks: Block) -> list[Intent]:
+    def _intents(self, run: Run, base: int, address: int, blocks: Block, *, whole: bool) -> list[Intent]:
         group = self._group(run)
-        loaded = {} if self._whole(run, base, address, len(blocks)) else self._load(run)
+        loaded = {} if whole else self._load(run)
         fresh = {m: np.empty((run.rows, self.block), np.uint8) for m in group.members}
 
         def put_down(phase: Phase) -> None:
@@ -411,8 +405,6 @@ class PoolIO(MembersIO):
         or the rest of the data where that is less. None: its redundancy is not known to be in step, or somebody who
         would be written to is away; then the whole row is made anew."""
         group = self._group(run)
-        if group.code is Code.COPIES or run.rows > 1:
-            return None
         if group.code is Code.PARITY and run.number >= self.synced_to:
             return None
         (phase,) = self._phases(group, run)
@@ -420,7 +412,7 @@ class PoolIO(MembersIO):
         changed = {c: blocks[there] for c, (here, there) in enumerate(parts) if here.start < here.stop}
         written = [*changed, *range(group.data, group.data + group.parity)]
         member = phase.columns
-        if len(changed) == group.data or not all(self._stands_on(member[c], run) for c in written):
+        if not all(self._stands_on(member[c], run) for c in written):
             return None
         read = columns_to_read(group.data, group.parity, changed) if group.parity else []
         if not all(self._stands_on(member[c], run) for c in read):
@@ -492,7 +484,7 @@ class PoolIO(MembersIO):
         cursor = run.number + run.rows if run.rows < sum(r.rows for r in ahead) else total
         return Refilled(cursor, list(at), run.rows, cursor, cursor >= total)
 
-    def runs(self, start: int, most: int, longest: int = 10**9) -> list[Run]:
+    def runs(self, start: int, most: int, longest: int = sys.maxsize) -> list[Run]:
         """The runs that hold stripes ``start`` to ``start + most``, none of more than ``longest`` rows."""
         return [
             Run(b, g, row + skip, min(longest, rows - skip), self.placement.stripe_number(b, g, row + skip))
@@ -590,7 +582,7 @@ class PoolIO(MembersIO):
         rest = {c: b for c, b in enumerate(stripe) if c != column}
         right = self._columns(group, rest, [column])[column]
         slot = columns[column]
-        self._put(slot, row, right.reshape(1, -1))
+        self._put(slot, row, right[np.newaxis])
         return slot
 
     # -- the workings --------------------------------------------------------------------------
@@ -630,7 +622,7 @@ class PoolIO(MembersIO):
         low = max(0, -((first - start) // stride))
         high = max(low, min(phase.count(run), -((first - start - count) // stride)))
         at = first + low * stride - start
-        return slice(low, high), slice(at, at + (high - low - 1) * stride + 1 if high > low else at, stride)
+        return slice(low, high), slice(at, at + (high - low) * stride, stride)
 
     def _load(self, run: Run, *, leaving_out: int | None = None) -> dict[int, Block]:
         """The run's rows of every member that has them."""

@@ -8,6 +8,7 @@ yet, writes it once more, and takes the front there: so a move is done whole or 
 from __future__ import annotations
 
 import json
+import sys
 import zlib
 from collections.abc import Collection, Iterator, Sequence
 from itertools import pairwise
@@ -34,7 +35,7 @@ from pairshelf.engine.io.side_by_side import ahead, each
 from pairshelf.engine.io.stripe_journal import StripeJournal
 
 #: All redundancy is in step, or the restripe is not begun.
-_ALL = 2**62
+_ALL = sys.maxsize
 
 
 class RestripeIO(MembersIO):
@@ -188,7 +189,7 @@ class RestripeIO(MembersIO):
         if zlib.crc32(stored).to_bytes(4, "big") != rest[:4]:
             return None
         blocks = np.zeros((head["high"] - head["low"], self.block), np.uint8)
-        have = np.frombuffer(stored, np.uint8).reshape(-1, self.block)
+        have = np.frombuffer(stored, np.uint8).reshape(len(stored) // self.block, self.block)
         blocks[: len(have)] = have
         return Window(head["low"], head["high"], True), blocks
 
@@ -219,10 +220,8 @@ class RestripeIO(MembersIO):
     def _standing(self, slot: int) -> list[tuple[PoolIO, Run]]:
         """The runs that stand on a slot, of either layout, by number."""
         below, above = (self.new, self.old) if self.layout.upwards else (self.old, self.new)
-        # Below the front all of it stands, above it what can be stored, and of the new layout all that was written.
         runs = [(below, run) for run in below.runs_at(0, self.front)]
-        end = self.layout.both.new.data_extents if above is self.new else self.layout.both.old.data_extents
-        runs += [(above, run) for run in above.runs_at(self.front, end - self.front)]
+        runs += [(above, run) for run in above.runs_at(self.front, above.placement.capacity)]
         mine = [(io, r) for io, r in runs if slot in io.placement.bands[r.band].groups[r.group].members]
         return sorted(mine, key=lambda one: one[0].first_stripe + one[1].number)
 

@@ -149,7 +149,7 @@ class SpreadIO(MembersIO):
         flat = np.empty((stretch.count * k, self.block), np.uint8)
         inside = np.zeros(stretch.count * k, bool)
         inside[start : start + count] = True
-        asked = inside.reshape(-1, k)
+        asked = inside.reshape(stretch.count, k)
         there = self._serving()[stretch.spots[:, :, 0]]
         lacking = (asked & ~there[:, :k]).any(axis=1)
         for column in range(k):
@@ -158,7 +158,7 @@ class SpreadIO(MembersIO):
         for row in np.flatnonzero(lacking).tolist():
             one = Stretch(stretch.volume, stretch.first + row, 1)
             if protection.copies and there[row].any():
-                flat[row] = self._read(one, np.zeros(1, np.int64), int(np.argmax(there[row])))[0]
+                flat[row] = self._read_one(one, int(np.argmax(there[row])))[0]
                 continue
             for _, present in self._loaded(one):
                 for column, block in self._columns(one, present, list(range(k))).items():
@@ -171,8 +171,8 @@ class SpreadIO(MembersIO):
         blocks = np.frombuffer(data, np.uint8).reshape(-1, self.block)
         stretch, start = self._touched(address, len(blocks))
         k, end = stretch.volume.protection.data, start + len(blocks)
-        # The ends, where they are written in part, and what is written whole between them.
-        edges = sorted({0, stretch.count, 1 if start else 0, stretch.count - 1 if end < stretch.count * k else 0})
+        # The ends, which may be written in part, and what is written whole between them.
+        edges = sorted({0, 1, stretch.count - 1, stretch.count})
         intents: list[Intent] = []
         for low, high in pairwise(edges):
             part = Stretch(stretch.volume, stretch.first + low, high - low)
@@ -208,7 +208,7 @@ class SpreadIO(MembersIO):
         rest = [c for c in range(k) if c not in changed]
         if not there[[*written, *rest]].all():
             return None
-        stands = {c: self._read(one, np.zeros(1, np.int64), c) for c in rest}
+        stands = {c: self._read_one(one, c) for c in rest}
         fresh = changed_parity(k, p, changed, stands)
         new = {**changed, **{k + i: block for i, block in enumerate(fresh)}}
         intents = []
@@ -288,8 +288,8 @@ class SpreadIO(MembersIO):
         order = sorted(range(len(spots)), key=lambda i: spots[i])
         runs: list[list[int]] = []
         for i in order:
-            last = spots[runs[-1][-1]] if runs else (-1, -1)
-            if spots[i] == (last[0], last[1] + 1):
+            slot, row = spots[i]
+            if runs and (slot, row - 1) == spots[runs[-1][-1]]:
                 runs[-1].append(i)
             else:
                 runs.append([i])
@@ -303,7 +303,7 @@ class SpreadIO(MembersIO):
         one = Stretch(self.volume(volume), stripe, 1)
         member = self.members[int(one.spots[0, column, 0])]
         if member.device is not None and member.rebuilt_to is None:
-            block: Block = self._read(one, np.zeros(1, np.int64), column)[0]
+            block: Block = self._read_one(one, column)[0]
             return block
         return self.column(one, int(one.spots[0, column, 0]))
 
@@ -324,7 +324,7 @@ class SpreadIO(MembersIO):
                 own = [b[index] for b in blocks]
                 column = wrong_column(code, k, own)
                 if put_right and column is not None:
-                    rest = {c: b.reshape(1, -1) for c, b in enumerate(own) if c != column}
+                    rest = {c: b[np.newaxis] for c, b in enumerate(own) if c != column}
                     right = columns_from(code, k, protection.survives, rest, [column])[column]
                     slot, where = stretch.volume.spots[stripe, column].tolist()
                     self._put(slot, where, right[0])
@@ -376,6 +376,10 @@ class SpreadIO(MembersIO):
             found.append((rows, present))
         return found
 
+    def _read_one(self, one: Stretch, column: int) -> Block:
+        """The extent of one stripe in a column."""
+        return self._read(one, np.arange(one.count), column)
+
     def _read(self, stretch: Stretch, rows: npt.NDArray[np.int64], column: int) -> Block:
         blocks = np.empty((len(rows), self.block), np.uint8)
         for i, (slot, row) in enumerate(stretch.spots[rows, column].tolist()):
@@ -398,7 +402,7 @@ class SpreadIO(MembersIO):
             member = self.members[slot]
             if other != column and member.device is not None and member.rebuilt_to is None:
                 with suppress(Unreadable):
-                    present[other] = np.frombuffer(member.device.read(row, 1), np.uint8).reshape(1, -1)
+                    present[other] = np.frombuffer(member.device.read(row, 1), np.uint8)[np.newaxis]
                     self.moved.add(slot, 1)
         block: Block = self._columns(one, present, [column])[column][0]
         return block
@@ -411,7 +415,7 @@ class SpreadIO(MembersIO):
                 (placed.slots == slot) & (placed.spots[:, :, 1] >= first) & (placed.spots[:, :, 1] < first + count)
             )
             for stripe, column in zip(stripes.tolist(), columns.tolist(), strict=True):
-                block = self._read(Stretch(placed, stripe, 1), np.zeros(1, np.int64), column)
+                block = self._read_one(Stretch(placed, stripe, 1), column)
                 self._put(slot, int(placed.spots[stripe, column, 1]), block)
         return len(self.mended) - before
 
