@@ -73,7 +73,10 @@ _REACH = {ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.FloorDiv, ast.FloorD
 
 def faults(tree: ast.Module) -> Iterator[tuple[ast.AST, str]]:
     """Every place where a fault can be put, and what it would be."""
+    left = _whatever_is_left(tree)
     for node in ast.walk(tree):
+        if node in left:
+            continue
         if isinstance(node, ast.Compare) and len(node.ops) == 1 and type(node.ops[0]) in _COMPARE:
             yield node, "compare"
         elif isinstance(node, ast.BinOp) and type(node.op) in _REACH and not _words(node):
@@ -86,6 +89,15 @@ def faults(tree: ast.Module) -> Iterator[tuple[ast.AST, str]]:
             yield node, "number"
         elif isinstance(node, ast.If) and not node.orelse and isinstance(node.body[0], ast.Raise):
             yield node, "refusal"
+
+
+def _whatever_is_left(tree: ast.Module) -> set[ast.AST]:
+    """The ones of ``reshape(-1, ...)``: there any other number below zero says the same."""
+    return {
+        arg.operand for node in ast.walk(tree)
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr == "reshape"
+        for arg in node.args if isinstance(arg, ast.UnaryOp) and isinstance(arg.op, ast.USub)
+    }  # fmt: skip
 
 
 def _words(node: ast.BinOp) -> bool:

@@ -254,6 +254,28 @@ def test_two_drives_are_filled_in_turn_while_it_is_on_its_way(seed: int, tmp_pat
     assert room.in_step()
 
 
+def test_a_copy_lies_on_one_more_than_may_fail_and_they_take_turns(tmp_path: Path) -> None:
+    room = Restriped(tmp_path, "parity-1 to parity-2", 2)
+    kept = dict.fromkeys(range(4), 0)
+    for _ in range(6):
+        window = room.io.walk.next(room.io.front, 3)
+        assert window is not None and window.by_copy
+        before = dict(room.io.moved)
+        room.io._keep(window, room.io._gathered(window))
+        took = {s: n - before.get(s, 0) for s, n in room.io.moved.items()}
+        of_copies = [s for s, member in enumerate(room.io.members) if member.device and member.device.aside()]
+        assert len(of_copies) == room.moving.copies == 2
+        read = sum(took.values()) - 2 * (window.high - window.low)
+        assert read == window.high - window.low, "each is read once, and kept on every one of them"
+        for slot in of_copies:
+            kept[slot] += 1
+        room.io._put(window, room.io._gathered(window))
+        for member in room.io.members:
+            if member.device:
+                member.device.keep_aside(b"")
+    assert max(kept.values()) - min(kept.values()) <= 1 and room.reads_right()
+
+
 def test_where_nothing_of_a_drive_is_used_nothing_is_filled(tmp_path: Path) -> None:
     room = Restriped(tmp_path, "a drive added", 1)
     done = room.io.refill(3, 0, (0, 0), 9, room.io.layout.stripes)

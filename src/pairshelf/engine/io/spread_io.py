@@ -55,6 +55,11 @@ class Stretch:
         return self.volume.spots[self.first : self.first + self.count]
 
 
+def one_of(volume: StripedVolume, stripe: int) -> Stretch:
+    """That stripe alone."""
+    return Stretch(volume, stripe, 1)
+
+
 class SpreadIO(MembersIO):
     """One spread pool's bytes."""
 
@@ -114,7 +119,7 @@ class SpreadIO(MembersIO):
                 standing &= np.isin(placed.spots[first:, :, 1] // REGION, list(only))
             rows, columns = np.nonzero(standing)
             for row, column in zip((rows + first).tolist(), columns.tolist(), strict=True):
-                found.append((Stretch(placed, row, 1), column))
+                found.append((one_of(placed, row), column))
                 if len(found) == most:
                     return found
         return found
@@ -156,7 +161,7 @@ class SpreadIO(MembersIO):
             rows = np.flatnonzero(asked[:, column] & ~lacking)
             flat[rows * k + column] = self._read(stretch, rows, column)
         for row in np.flatnonzero(lacking).tolist():
-            one = Stretch(stretch.volume, stretch.first + row, 1)
+            one = one_of(stretch.volume, stretch.first + row)
             if protection.copies and there[row].any():
                 flat[row] = self._read_one(one, int(np.argmax(there[row])))[0]
                 continue
@@ -252,7 +257,7 @@ class SpreadIO(MembersIO):
             for column in range(k):
                 flat[rows * k + column] = present[column]
         for row, spots in enumerate(stretch.spots):
-            columns = self._whole(Stretch(stretch.volume, stretch.first + row, 1), flat[row * k : row * k + k])
+            columns = self._whole(one_of(stretch.volume, stretch.first + row), flat[row * k : row * k + k])
             for column, (slot, where) in enumerate(spots.tolist()):
                 if column and (protection.copies or column >= k):
                     self._put(slot, where, columns[column][0])
@@ -300,7 +305,7 @@ class SpreadIO(MembersIO):
 
     def extent(self, volume: int, stripe: int, column: int) -> Block:
         """One extent of a stripe: read where it stands, or computed from the others where that cannot be read."""
-        one = Stretch(self.volume(volume), stripe, 1)
+        one = one_of(self.volume(volume), stripe)
         member = self.members[int(one.spots[0, column, 0])]
         if member.device is not None and member.rebuilt_to is None:
             block: Block = self._read_one(one, column)[0]
@@ -334,7 +339,7 @@ class SpreadIO(MembersIO):
     def bring_in_step(self, mismatch: tuple[int, int, int]) -> None:
         """Redundancy of one stripe that a check found, anew from its data."""
         volume, _, stripe = mismatch
-        self.sync(Stretch(self.volume(volume), stripe, 1))
+        self.sync(one_of(self.volume(volume), stripe))
 
     # -- the workings --------------------------------------------------------------------------
 
@@ -389,7 +394,7 @@ class SpreadIO(MembersIO):
             try:
                 blocks[i] = np.frombuffer(device.read(row, 1), np.uint8)
             except Unreadable:
-                blocks[i] = self._mended(Stretch(stretch.volume, stretch.first + int(rows[i]), 1), column)
+                blocks[i] = self._mended(one_of(stretch.volume, stretch.first + int(rows[i])), column)
                 self._put(slot, row, blocks[i])
                 self.mended.append((slot, row))
         return blocks
@@ -415,7 +420,7 @@ class SpreadIO(MembersIO):
                 (placed.slots == slot) & (placed.spots[:, :, 1] >= first) & (placed.spots[:, :, 1] < first + count)
             )
             for stripe, column in zip(stripes.tolist(), columns.tolist(), strict=True):
-                block = self._read_one(Stretch(placed, stripe, 1), column)
+                block = self._read_one(one_of(placed, stripe), column)
                 self._put(slot, int(placed.spots[stripe, column, 1]), block)
         return len(self.mended) - before
 
