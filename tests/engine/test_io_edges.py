@@ -12,6 +12,7 @@ from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts.regions import REGION
 from pairshelf.engine.io.pool_io import Member
+from pairshelf.engine.io.restripe_io import RestripeIO
 from tests.engine.scattered import FIRST, OTHER, Scattered
 from tests.engine.test_io_parts import moved
 from tests.engine.test_pool_io import LAYOUTS, Room
@@ -136,6 +137,34 @@ def test_what_takes_all_members_says_that_one_is_away(scheme: str, tmp_path: Pat
         with pytest.raises(NotPossible) as lost:
             room.io.read(0, room.size)
         assert lost.value.code == "data-lost"
+
+
+@pytest.mark.parametrize(("scheme", "sizes", "sets"), LAYOUTS)
+def test_of_rows_that_disagree_one_is_brought_in_step(scheme: str, sizes: list[int], sets: int, tmp_path: Path) -> None:
+    room = Room(tmp_path, scheme, sizes, sets, 5)
+    room.sync()
+    slot = room.layout.bands[0].groups[0].members[-1]
+    room.world.flip_bits(f"s{slot}", sizes[slot] * GIB, extents=[4, 5, 6], seed=3)
+    wrong = sorted(m for run in room.runs() for m in room.io.check(run, put_right=False).mismatches)
+    assert [row for _, _, row in wrong] == [4, 5, 6]
+    room.io.bring_in_step(wrong[1])
+    assert sorted(m for run in room.runs() for m in room.io.check(run, put_right=False).mismatches) == [
+        wrong[0],
+        wrong[2],
+    ]
+
+
+@pytest.mark.parametrize(("scheme", "sizes", "sets"), LAYOUTS)
+def test_what_is_written_whole_goes_to_each_drive_in_one_piece(
+    scheme: str, sizes: list[int], sets: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    room = Room(tmp_path, scheme, sizes, sets, 5)
+    room.sync()
+    pieces: list[str] = []
+    monkeypatch.setattr(room.io.journal, "record", lambda intents, named: pieces.extend(i.serial for i in intents))
+    band = room.layout.bands[0]
+    room.io.write(0, room.noise.bytes(band.capacity * room.world.block))
+    assert sorted(pieces) == sorted(f"s{m}" for group in band.groups for m in group.members)
 
 
 def test_who_is_not_asked_may_be_away(tmp_path: Path) -> None:
@@ -274,6 +303,24 @@ def test_a_copy_lies_on_one_more_than_may_fail_and_they_take_turns(tmp_path: Pat
             if member.device:
                 member.device.keep_aside(b"")
     assert max(kept.values()) - min(kept.values()) <= 1 and room.reads_right()
+
+
+def test_copies_are_made_up_to_their_number_before_a_move_is_done_once_more(tmp_path: Path) -> None:
+    moved_by = []
+    for lost in (False, True):
+        room = Restriped(tmp_path / str(lost), "parity-1 to parity-2", 2)
+        window = room.io.walk.next(room.io.front, 3)
+        assert window is not None
+        room.io._keep(window, room.io._gathered(window))
+        have = [m.device for m in room.io.members if m.device and m.device.aside()]
+        if lost:
+            have[0].keep_aside(b"")
+        io = RestripeIO(room.layout(), room.members(), room.world.block, room.journal(), names=(7,), moves=0)
+        assert (io.recover(), io.moves, io.front) == (1, 1, window.high)
+        moved_by.append(sum(io.moved.values()))
+        again = RestripeIO(room.layout(), room.members(), room.world.block, room.journal(), names=(7,), moves=1)
+        assert (again.recover(), again.moves) == (0, 1)
+    assert moved_by[1] - moved_by[0] == 2 * (window.high - window.low)
 
 
 def test_where_nothing_of_a_drive_is_used_nothing_is_filled(tmp_path: Path) -> None:
