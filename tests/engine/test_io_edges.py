@@ -3,16 +3,22 @@ filled, and a drive that is away beside one that cannot be read."""
 
 from __future__ import annotations
 
+import random
 from pathlib import Path
 
 import numpy as np
 import pytest
 
+from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import NotPossible
+from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.regions import REGION
+from pairshelf.core.loads.mixes import Request
 from pairshelf.engine.io.pool_io import Member
 from pairshelf.engine.io.restripe_io import RestripeIO
+from pairshelf.engine.io.trial import Noted, Trial, TriedDevice
+from pairshelf.standin.world import World
 from tests.engine.scattered import FIRST, OTHER, Scattered
 from tests.engine.test_io_parts import moved
 from tests.engine.test_pool_io import LAYOUTS, Room
@@ -327,3 +333,61 @@ def test_where_nothing_of_a_drive_is_used_nothing_is_filled(tmp_path: Path) -> N
     room = Restriped(tmp_path, "a drive added", 1)
     done = room.io.refill(3, 0, (0, 0), 9, room.io.layout.stripes)
     assert (done.extents, done.whole, done.cursor, done.serves_to) == (0, True, *[room.io.layout.stripes] * 2)
+
+
+# -- on trial ---------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("on_top", [True, False])
+def test_a_drive_on_trial_holds_what_is_written_and_the_one_below_stays(on_top: bool, tmp_path: Path) -> None:
+    world, dice, noise = World(tmp_path), random.Random(3), np.random.default_rng(3)
+    base = world.open("s", 24 * GIB) if on_top else None
+    before = base.read(0, 23) if base is not None else bytes(23 * world.block)
+    notes: list[Noted] = []
+    tried, truth, told = TriedDevice(5, world.block, notes, base), bytearray(before), []
+    for _ in range(60):
+        start = dice.randrange(23)
+        count = dice.randint(1, min(6, 23 - start))
+        piece = slice(start * world.block, (start + count) * world.block)
+        writes = dice.random() < 0.4
+        if writes:
+            truth[piece] = noise.bytes(count * world.block)
+            tried.write(start, bytes(truth[piece]))
+        else:
+            assert tried.read(start, count) == truth[piece]
+        told.append(Noted(5, start, count, writes))
+    into = [(4, memoryview(bytearray(world.block))), (9, memoryview(bytearray(2 * world.block)))]
+    tried.read_pieces(into)
+    assert [bytes(view) for _, view in into] == [
+        truth[4 * world.block : 5 * world.block],
+        truth[9 * world.block : 11 * world.block],
+    ]
+    told += [Noted(5, 4, 1, False), Noted(5, 9, 2, False)]
+    for size, extents in ((1, 1), (5 * world.block, 5)):
+        tried.keep_aside(bytes(size))
+        assert tried.aside() == bytes(size)
+        told.append(Noted(5, 0, extents, True))
+    assert notes == told and tried.serial == "trial 5"
+    assert base is None or base.read(0, 23) == before
+    with pytest.raises(NotImplementedError, match="flip of a drive on trial"):
+        tried.flip  # noqa: B018
+
+
+@pytest.mark.parametrize(("scheme", "sizes", "sets"), LAYOUTS)
+def test_what_a_request_takes_is_what_its_drives_move(scheme: str, sizes: list[int], sets: int) -> None:
+    layout = build_layout([Drive(str(i), s * GIB) for i, s in enumerate(sizes)], scheme, sets=sets)
+    trial = Trial.made_up(layout)
+    for writes, first, count in ((True, 0, layout.data_extents), (False, 1, 9), (True, 2, 1), (False, 3, 1)):
+        before = dict(trial.io.moved)
+        asked = trial.carried_out(Request(writes, first, count, 100))
+        found = {s: n - before.get(s, 0) for s, n in trial.io.moved.items()}
+        reads, written = asked.phases
+        assert (asked.size, asked.writes) == (count * 100, writes)
+        for phase, kind in ((reads, False), (written, True)):
+            assert all(op.writes is kind and op.size == 100 * op.count for op in phase)
+            assert [(op.drive, op.first) for op in phase] == sorted((op.drive, op.first or 0) for op in phase)
+        assert bool(written) is writes and (reads or count > 1)
+        # What lies between is read past, and counted where it is; of what is written all is read back besides.
+        took = {d: sum(op.count for op in (*reads, *written) if op.drive == d) for d in range(len(sizes))}
+        assert all(took[d] <= found.get(d, 0) for d in took) and sum(took.values()) >= count
+    assert trial.noted(7)[0][0].size == 7 and trial.noted(7) == [[], []], "what was told is not told again"
