@@ -1,7 +1,8 @@
 """``make mutants``: small deliberate faults in the source, one at a time, and how many of them a test notices.
 
 First the tests run once, and it is written down which of them come by which line. Then, for each fault drawn from
-the rooms below, those that come by it run with that one fault in the source, the quickest first, until one fails.
+the rooms below, those that come by it run with that one fault in the source, until one fails: first those that are quick and come by
+little else.
 What nobody noticed is printed with its line.
 
 NUMBER=60 faults a room (0: all there are), SEED=1, ROOM=core/changes for one room alone.
@@ -21,9 +22,10 @@ import signal
 import subprocess
 import sys
 import time
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from types import CodeType, ModuleType
 
@@ -158,15 +160,20 @@ def drawn(room: str, number: int, dice: random.Random) -> list[Fault]:
 # -- which tests come by which line ---------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Trail:
     """Of each file of the rooms, which tests come by each line, and how long each takes, in seconds."""
 
     by_line: Mapping[Path, Mapping[int, frozenset[str]]]
     seconds: Mapping[str, float]
 
+    @cached_property
+    def breadth(self) -> Mapping[str, int]:
+        """By how many lines each test comes: one that comes by few is about them."""
+        return Counter(test for lines in self.by_line.values() for tests in lines.values() for test in tests)
+
     def of(self, fault: Fault) -> list[str]:
-        """The tests to try, quickest first. What stands outside of functions is run by importing: then all that come
+        """The tests to try: first those that are quick, and about little else. What stands outside of functions is run by importing: then all that come
         by the file, and those beside them, which may use what it makes without coming by any line of it."""
         lines = self.by_line.get(fault.path, {})
         by = {t for t in lines.get(fault.line, ()) if t}
@@ -175,7 +182,7 @@ class Trail:
             beside = {t.partition("::")[0] for t in by}
             by |= {t for t in self.seconds if t.partition("::")[0] in beside}
         chosen, spent = [], 0.0
-        for test in sorted(by, key=lambda t: (self.seconds.get(t, 1.0), t)):
+        for test in sorted(by, key=lambda t: (self.seconds.get(t, 1.0) * self.breadth[t], t)):
             spent += self.seconds.get(test, 1.0)
             if chosen and spent > PATIENCE:
                 break
@@ -277,7 +284,7 @@ def begin(fault: Fault, tests: Sequence[str]) -> int:
         import pytest
 
         status = int(pytest.main(["-q", "-x", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:cov",
-                                  "--hypothesis-seed=0", *tests]))  # fmt: skip
+                                  "--hypothesis-seed=0", "--hypothesis-profile=unshrunk", *tests]))  # fmt: skip
     finally:
         os._exit(status)
 

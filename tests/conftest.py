@@ -18,7 +18,7 @@ from pathlib import Path
 import psycopg
 import pytest
 from argon2 import PasswordHasher
-from hypothesis import HealthCheck, settings
+from hypothesis import HealthCheck, Phase, settings
 
 from pairshelf.engine import carry, keys
 from pairshelf.services import accounts
@@ -26,6 +26,8 @@ from pairshelf.store import database
 from tests.server import NAMED, copy_database, forget_connections, in_memory, led_engine, running
 
 settings.register_profile("here", deadline=None, suppress_health_check=[HealthCheck.too_slow], max_examples=60)
+# Who only asks whether a test fails need not be shown the least example.
+settings.register_profile("unshrunk", settings.get_profile("here"), phases=(Phase.explicit, Phase.generate))
 settings.load_profile("here")
 
 

@@ -8,9 +8,11 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from pairshelf.core.domain.drives import Drive
-from pairshelf.core.domain.units import GIB
+from pairshelf.core.domain.units import EXTENT, GIB
 from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.regions import REGION
@@ -18,7 +20,9 @@ from pairshelf.core.loads.mixes import Request
 from pairshelf.engine.io.pool_io import Member
 from pairshelf.engine.io.restripe_io import RestripeIO
 from pairshelf.engine.io.trial import Noted, Trial, TriedDevice
+from pairshelf.engine.io.volume_io import file_room
 from pairshelf.standin.world import World
+from pairshelf.store.tables import VolumeRow
 from tests.engine.scattered import FIRST, OTHER, Scattered
 from tests.engine.test_io_parts import moved
 from tests.engine.test_pool_io import LAYOUTS, Room
@@ -173,6 +177,27 @@ def test_what_is_written_whole_goes_to_each_drive_in_one_piece(
     assert sorted(pieces) == sorted(f"s{m}" for group in band.groups for m in group.members)
 
 
+@pytest.mark.parametrize("only", [None, {0}, {0, 1}])
+@pytest.mark.parametrize(("scheme", "sizes", "sets"), LAYOUTS)
+def test_a_drive_is_whole_with_the_last_row_and_no_step_later(
+    scheme: str, sizes: list[int], sets: int, only: set[int] | None, tmp_path: Path
+) -> None:
+    room = Room(tmp_path, scheme, sizes, sets, 5)
+    room.sync()
+    slot, total = room.layout.bands[0].groups[0].members[0], room.layout.stripes
+    held = room.layout.used_extents[slot]
+    wanted = held if only is None else min(held, len(only) * REGION)
+    for most in (1, 5, 10**6):
+        cursor, filled, whole = 0, 0, False
+        while not whole:
+            done = room.io.refill(slot, cursor, (0, 0), most, total, only)
+            assert 0 < done.extents <= most and cursor < done.cursor <= total
+            assert done.serves_to == done.cursor and done.whole == (done.cursor == total)
+            cursor, filled, whole = done.cursor, filled + done.extents, done.whole
+            assert whole == (filled == wanted)
+        assert room.io.refill(slot, cursor, (0, 0), most, total, only).extents == 0
+
+
 def test_who_is_not_asked_may_be_away(tmp_path: Path) -> None:
     room = Room(tmp_path, "parity-1", [40] * 4, 1, 4)
     room.write()
@@ -219,6 +244,19 @@ def test_one_row_that_cannot_be_read_takes_one_of_each_other(tmp_path: Path) -> 
     room.world.lose_extents("s1", [7])
     assert moved(room, lambda: room.io.mend(1, 5, 4)) == {1: 4, 0: 1, 2: 1, 3: 1, 4: 1}
     assert moved(room, lambda: room.io.mend(1, 5, 4)) == {1: 4}
+
+
+@pytest.mark.parametrize("scheme", ["copies-2", "copies-3"])
+def test_copies_that_are_not_alike_yet_read_as_they_will_when_they_are(scheme: str, tmp_path: Path) -> None:
+    room = Room(tmp_path, scheme, [40] * int(scheme[-1]), 1, 4)
+    room.write()
+    for slot in range(len(room.io.members)):
+        room.world.flip_bits(f"s{slot}", 40 * GIB, extents=range(39), seed=slot)
+    assert room.mismatches() == 39
+    before = room.io.read(0, room.size), [room.io.read(a, 1) for a in range(room.size)]
+    room.sync()
+    assert room.mismatches() == 0
+    assert before == (room.io.read(0, room.size), [room.io.read(a, 1) for a in range(room.size)])
 
 
 def test_copies_are_read_in_equal_turns(tmp_path: Path) -> None:
@@ -335,6 +373,20 @@ def test_where_nothing_of_a_drive_is_used_nothing_is_filled(tmp_path: Path) -> N
     assert (done.extents, done.whole, done.cursor, done.serves_to) == (0, True, *[room.io.layout.stripes] * 2)
 
 
+# -- files ------------------------------------------------------------------------------------------------------------
+
+
+@given(st.integers(1, 50), st.integers(0, EXTENT - 1), st.integers(0, 60 * EXTENT))
+def test_files_have_the_whole_extents_that_the_file_system_leaves(extents: int, short: int, overhead: int) -> None:
+    size = extents * EXTENT - short
+    volume = VolumeRow(pool_id=1, name="v", size=size, extents=extents, overhead=overhead, uuid="")
+    room = file_room(volume)
+    assert 0 <= room <= extents
+    # One more would not fit, and all of these do.
+    assert room == 0 or room * EXTENT + overhead <= size
+    assert (room + 1) * EXTENT + overhead > size
+
+
 # -- on trial ---------------------------------------------------------------------------------------------------------
 
 
@@ -371,6 +423,22 @@ def test_a_drive_on_trial_holds_what_is_written_and_the_one_below_stays(on_top: 
     assert base is None or base.read(0, 23) == before
     with pytest.raises(NotImplementedError, match="flip of a drive on trial"):
         tried.flip  # noqa: B018
+
+
+def test_what_a_trial_writes_has_to_come_back_the_first_times(monkeypatch: pytest.MonkeyPatch) -> None:
+    trial = Trial.made_up(build_layout([Drive(str(i), 20 * GIB) for i in range(3)], "parity-1"))
+    read = trial.io.read
+    monkeypatch.setattr(trial.io, "read", lambda at, count: read(at, count)[:-1] + b"?")
+    with pytest.raises(NotPossible) as wrong:
+        trial.carried_out(Request(True, 0, 2, 100))
+    assert wrong.value.code == "not-read-back"
+    monkeypatch.undo()
+    for _ in range(32):
+        trial.carried_out(Request(True, 0, 1, 100))
+    before = sum(trial.io.moved.values())
+    trial.carried_out(Request(True, 0, 2, 100))
+    # A row that is written whole: nothing is read before, and nothing after any more.
+    assert sum(trial.io.moved.values()) - before == 3
 
 
 @pytest.mark.parametrize(("scheme", "sizes", "sets"), LAYOUTS)

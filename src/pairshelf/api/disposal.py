@@ -27,7 +27,7 @@ from pairshelf.formats.certificate import as_json
 from pairshelf.services import disposal as letting_go
 from pairshelf.store.database import pick, transaction
 from pairshelf.store.repositories.drives_and_pools import load_drives
-from pairshelf.store.tables import Certificate, DriveRow, FormerPoolRow, JobRow, Service, WipeRow, now
+from pairshelf.store.tables import Certificate, DriveRow, FormerPoolRow, JobRow, Service, WipeRow, ids, now
 
 api = APIBlueprint("disposal", __name__, url_prefix="/api")
 
@@ -247,17 +247,17 @@ class LaboratoryOut(BaseModel):
 def disposal() -> Any:
     """Drives that belong to nothing, lots under way and the last that ended, and the house's rules."""
     with transaction() as session:
-        query = select(DriveRow.id).where(
+        query = select(ids(DriveRow)).where(
             col(DriveRow.service).in_((Service.FREE, Service.WIPING)), col(DriveRow.starts_host).is_(False)
         )
-        ids = [i or 0 for i in session.exec(query.order_by(col(DriveRow.shelf_id), col(DriveRow.bay)).limit(500))]
+        free = list(session.exec(query.order_by(col(DriveRow.shelf_id), col(DriveRow.bay)).limit(500)))
         drives = [
             OutgoingOut(id=d.id, place=d.place, shelf=d.shelf, serial=d.serial, size=d.size, kind=d.kind.value, condition=d.condition,
                         service=d.service, holds=d.holds, wiped_at=d.wiped_at)
-            for d in load_drives(session, ids)
+            for d in load_drives(session, free)
         ]  # fmt: skip
-        jobs = session.exec(select(JobRow.id).where(JobRow.kind == "wipe").order_by(col(JobRow.id).desc()).limit(6))
-        lots = [_lot(session, number or 0) for number in jobs]
+        jobs = session.exec(select(ids(JobRow)).where(JobRow.kind == "wipe").order_by(col(JobRow.id).desc()).limit(6))
+        lots = [_lot(session, number) for number in jobs]
         many = session.exec(select(func.count()).select_from(Certificate)).one()
         return DisposalOut(
             drives=drives, former=_former(session), lots=lots, certificates=many, **letting_go.rules(session)

@@ -107,7 +107,7 @@ def _one(spoken: bringing_in.Spoken) -> FoundPoolOut:
                 serial=m.serial, slot=m.slot, size=m.size, standing=m.standing.value, whole=m.whole, state=m.state, drive_id=m.drive_id,
                 place=m.place, missed=None if m.missed is None else m.missed * EXTENT,
             )
-            for m in sorted(f.members, key=lambda m: (m.slot is None, m.slot or 0))
+            for m in f.in_order
         ],
         volumes=[FoundVolumeOut(name=v.name, size=v.size, file_system=v.file_system, files=v.files) for v in f.volumes],
         hanging=[h.named for h in f.hanging],

@@ -27,7 +27,7 @@ from pairshelf.engine.pools import devices
 from pairshelf.store.database import Lock, lock_until_commit, transaction
 from pairshelf.store.repositories.drives_and_pools import lock_drives
 from pairshelf.store.repositories.holdings import house_now
-from pairshelf.store.tables import DriveRow, Setting, SheetPlan, SheetRow, SheetState, now
+from pairshelf.store.tables import DriveRow, Setting, SheetPlan, SheetRow, SheetState, ids, now
 
 _A_WEEK = dt.timedelta(days=7)
 
@@ -229,10 +229,10 @@ _PASSING = (Busy, NotServing, Locked)
 def look_through_drafts(world: Devices) -> None:
     """Note at each draft of the last week why it cannot be approved any more as it was shown, if so."""
     with transaction() as session:
-        query = select(SheetRow.id).where(SheetRow.state == SheetState.DRAFT, SheetRow.created_at > now() - _A_WEEK)
+        query = select(ids(SheetRow)).where(SheetRow.state == SheetState.DRAFT, SheetRow.created_at > now() - _A_WEEK)
         drafts = list(session.exec(query.order_by(col(SheetRow.id).desc()).limit(20)))
     for number in drafts:
-        error = in_the_way(number or 0, world)
+        error = in_the_way(number, world)
         if isinstance(error, _PASSING):
             continue
         with transaction() as session:

@@ -66,7 +66,7 @@ def _act(session: Session, pool: OpenPool, drive_id: int, world: Devices) -> boo
         or not pool.row.acts_early
     ):
         return False
-    slot = place.slot or 0
+    slot = place.member
     if pool.copy_beside(slot) is not None or not pool.serves():
         return False
     if pool.layout.own_protection:

@@ -103,7 +103,7 @@ def take_step(session: Session, pool: OpenPool, slot: int, drive_id: int | None)
 def reach_further(session: Session, pool: OpenPool, job: JobRow, world: Devices) -> None:
     """Use what the pool's drives have more than their places were made with, as far as their sets let it. Where
     something else is under way nothing changes, and it is there to be used later."""
-    drives = {p.slot or 0: session.get_one(DriveRow, p.drive_id) for p in pool.members if p.drive_id is not None}
+    drives = {p.member: session.get_one(DriveRow, p.drive_id) for p in pool.members if p.drive_id is not None}
     before = pool.layout
     after = with_room(before, {slot: offered(d.size, d.held_share) for slot, d in drives.items()})
     if after is before:

@@ -289,8 +289,8 @@ def _go_on_as_a_rebuild(session: Session, pool: OpenPool, place: PoolPlace) -> N
     away = {str(p.slot) for p in pool.members if p.state != MemberState.ACTIVE}
     if not after_failures(pool.layout, away).survives:
         return
-    job = start_rebuild(session, pool, place.slot or 0, SYSTEM)
-    done = pool.layout.stripes_below(place.slot or 0, rows)
+    job = start_rebuild(session, pool, place.member, SYSTEM)
+    done = pool.layout.stripes_below(place.member, rows)
     job.cursor = place.rebuilt_to = min(done, job.total - 1)
     job.spent = job.seconds * job.cursor / job.total
     log(session, SYSTEM, "copy-took-over", pool.row.name,
@@ -378,7 +378,7 @@ def _come_back(session: Session, pool: OpenPool, place: PoolPlace, world: Device
     away = {str(p.slot) for p in pool.members if p.state != MemberState.ACTIVE}
     if after_failures(pool.layout, away).survives:
         known = not place.incomplete and ANYWHERE not in missed
-        start_rebuild(session, pool, place.slot or 0, SYSTEM, missed=missed if known else None)
+        start_rebuild(session, pool, place.member, SYSTEM, missed=missed if known else None)
     else:
         # Nothing to fill it from yet; what it holds is old, and it waits as one that is away.
         place.state = MemberState.MISSING
@@ -391,7 +391,7 @@ def bring_in_spares(session: Session, pool: OpenPool) -> None:
     if pool.layout.own_protection:
         for place in pool.members:
             if place.state == MemberState.FAILED:
-                start_self_repair(session, pool, place.slot or 0, SYSTEM)
+                start_self_repair(session, pool, place.member, SYSTEM)
         return
     for place in pool.members:
         if place.state != MemberState.FAILED:
@@ -404,7 +404,7 @@ def bring_in_spares(session: Session, pool: OpenPool) -> None:
         assert drive is not None
         give_up_standing_by(session, pool, spare)
         give_place(session, pool, place, drive)
-        start_rebuild(session, pool, place.slot or 0, SYSTEM)
+        start_rebuild(session, pool, place.member, SYSTEM)
         log(session, SYSTEM, "spare-took-over", pool.row.name,
             f"Spare {drive.serial} takes the place of {old.serial if old else 'a lost drive'} in {pool.row.name}.")  # fmt: skip
         refresh_state(session, pool)

@@ -55,7 +55,7 @@ class OpenPool:
     @property
     def members(self) -> list[PoolPlace]:
         """Members' places in the order of slots."""
-        return sorted((p for p in self.places if p.slot is not None), key=lambda p: p.slot or 0)
+        return sorted((p for p in self.places if p.slot is not None), key=lambda p: p.member)
 
     @property
     def whole(self) -> bool:
@@ -68,7 +68,7 @@ class OpenPool:
 
     def closed(self) -> list[int]:
         """Slots that nothing new may be put on (spread pools)."""
-        return [p.slot or 0 for p in self.members if p.state != MemberState.ACTIVE or p.draining]
+        return [p.member for p in self.members if p.state != MemberState.ACTIVE or p.draining]
 
     @property
     def synced(self) -> bool:

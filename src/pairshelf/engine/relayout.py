@@ -145,7 +145,8 @@ def end_copy(session: Session, pool: OpenPool, beside: PoolPlace, why: str) -> N
 
 def leave_off(session: Session, pool: OpenPool, beside: PoolPlace, why: str) -> None:
     """No longer make a drive the copy of a member: it leaves the pool, the member stays."""
-    drive_id, slot = beside.drive_id, beside.beside or 0
+    drive_id, slot = beside.drive_id, beside.beside
+    assert slot is not None, "it stands beside a member"
     going = (j for j in open_jobs(session, pool.row.id) if j.kind == "copy" and j.slot == slot)
     spare = next((j.report.get("spare") for j in going), None)
     end_copy(session, pool, beside, why)
@@ -236,7 +237,7 @@ def take(session: Session, pool: OpenPool, moving: Moving, sheet_id: int | None)
 
 def drop(session: Session, pool: OpenPool, slots: Sequence[int], after: Layout, sheet_id: int | None) -> None:
     """Members on which nothing stands leave; the others close up."""
-    kept = [p.slot or 0 for p in pool.members if p.slot not in slots]
+    kept = [p.member for p in pool.members if p.slot not in slots]
     # Of the stripes that were in step, those before and behind the ones that go still are.
     whole = pool.row.synced_to >= pool.layout.stripes
     _renumber(session, pool, {slot: index for index, slot in enumerate(kept)})
@@ -249,13 +250,12 @@ def drop(session: Session, pool: OpenPool, slots: Sequence[int], after: Layout, 
 def leave_empty(session: Session, pool: OpenPool, slots: Sequence[int], sheet_id: int | None) -> None:
     """Members of a spread pool on which nothing stands leave it; the others close up, with their stripes and jobs."""
     after = without_slots(spread_of(pool.layout), slots)
-    kept = [p.slot or 0 for p in pool.members if p.slot not in slots]
+    kept = [p.member for p in pool.members if p.slot not in slots]
     numbers = {slot: index for index, slot in enumerate(kept)}
     for volume in after.volumes:
         store_stripes(session, pool.row.number, volume)
-    for job in sorted(open_jobs(session, pool.row.id), key=lambda j: j.slot or 0):
-        if job.slot is None:
-            continue
+    of_members = [job for job in open_jobs(session, pool.row.id) if job.slot is not None]
+    for job in sorted(of_members, key=lambda j: j.member):
         if job.slot in numbers:
             job.slot = numbers[job.slot]
         else:
@@ -266,8 +266,8 @@ def leave_empty(session: Session, pool: OpenPool, slots: Sequence[int], sheet_id
                 "the drive has left, empty",
             )
         session.flush()
-    for place in sorted((p for p in pool.places if p.beside is not None), key=lambda p: p.beside or 0):
-        place.beside = numbers[place.beside or 0]
+    for slot, place in sorted(((p.beside, p) for p in pool.places if p.beside is not None), key=lambda one: one[0]):
+        place.beside = numbers[slot]
         session.flush()
     _renumber(session, pool, numbers)
     _hold(session, pool, after)
@@ -291,7 +291,7 @@ def lay_way(session: Session, pool: OpenPool, moving: Moving, sheet_id: int | No
     row.capacity, row.synced_to = pool.layout.data_extents, pool.layout.stripes
     _set_apart(session, pool)
     session.flush()
-    label(session, row, [p for p in pool.members if (p.slot or 0) >= goal.members], sheet_id)
+    label(session, row, [p for p in pool.members if p.member >= goal.members], sheet_id)
 
 
 def arrive(session: Session, pool: OpenPool, job: JobRow) -> None:
@@ -302,7 +302,7 @@ def arrive(session: Session, pool: OpenPool, job: JobRow) -> None:
         final, slots = layout.both.old, {n: n for n in range(goal.members)}
     else:
         final = layout.both.new
-        slots = {p.slot or 0: p.to_slot for p in pool.members if p.to_slot is not None}
+        slots = {p.member: p.to_slot for p in pool.members if p.to_slot is not None}
         row.scheme, row.sets, row.bands = goal.scheme, goal.sets, goal.bands
     hours = row.promised.get("restripe_hours")
     row.walk, row.front, row.turned = None, None, False
@@ -325,7 +325,7 @@ def arrive(session: Session, pool: OpenPool, job: JobRow) -> None:
 def _renumber(session: Session, pool: OpenPool, slots: Mapping[int, int]) -> None:
     """Members get new slots; those that have none leave."""
     for place in pool.members:
-        to = slots.get(place.slot or 0)
+        to = slots.get(place.member)
         place.to_slot = None
         if to is None:
             give_free(session, pool.row, place.drive_id)

@@ -37,6 +37,7 @@ from pairshelf.store.tables import (
     Shelf,
     VolumeRow,
     WipeRow,
+    ids,
     now,
 )
 
@@ -171,13 +172,13 @@ def _away(session: Session, pool_ids: list[int]) -> dict[int, str]:
 
 
 def _locked(session: Session) -> list[tuple[int, str]]:
-    encrypted = session.exec(select(PoolRow.id, PoolRow.name).where(col(PoolRow.key).is_not(None)))
-    return [(i or 0, name) for i, name in encrypted if not keys.is_open(i or 0)]
+    encrypted = session.exec(select(ids(PoolRow), PoolRow.name).where(col(PoolRow.key).is_not(None)))
+    return [(i, name) for i, name in encrypted if not keys.is_open(i)]
 
 
 def _unkept(session: Session) -> list[tuple[int, str]]:
-    query = select(PoolRow.id, PoolRow.name).where(col(PoolRow.passphrase_kept).is_(False)).order_by(PoolRow.name)
-    return [(i or 0, name) for i, name in session.exec(query)]
+    query = select(ids(PoolRow), PoolRow.name).where(col(PoolRow.passphrase_kept).is_(False)).order_by(PoolRow.name)
+    return list(session.exec(query))
 
 
 @cache
@@ -242,7 +243,7 @@ def _drives(session: Session) -> list[NotedDrive]:
 def _badly_wiped() -> Any:
     last = select(func.max(WipeRow.id)).group_by(col(WipeRow.drive_id))
     return (
-        pick(DriveRow.id, DriveRow.serial, WipeRow.state)
+        pick(ids(DriveRow), DriveRow.serial, WipeRow.state)
         .join(WipeRow, col(WipeRow.drive_id) == DriveRow.id)
         .where(col(WipeRow.id).in_(last), col(WipeRow.state).in_(("partly", "not")), DriveRow.service == "free")
         .order_by(DriveRow.serial).limit(_MOST)
@@ -253,14 +254,14 @@ def _spoilt(session: Session) -> list[tuple[int, str, str]]:
     """Drives still here whose last wiping did not come to its end."""
     rows = session.exec(_badly_wiped())
     words = {"partly": "only partly wiped", "not": "not wiped, though it was to be"}
-    return [(i or 0, f"Drive {serial}", words[state]) for i, serial, state in rows]
+    return [(i, f"Drive {serial}", words[state]) for i, serial, state in rows]
 
 
 def _drafts(session: Session) -> list[tuple[int, str]]:
     since = now() - dt.timedelta(days=7)
     rows = session.exec(
-        select(SheetRow.id, SheetRow.title).where(SheetRow.state == SheetState.DRAFT, SheetRow.created_at > since,
+        select(ids(SheetRow), SheetRow.title).where(SheetRow.state == SheetState.DRAFT, SheetRow.created_at > since,
                                                   col(SheetRow.stale).is_(None))
         .order_by(col(SheetRow.id).desc()).limit(5)
     )  # fmt: skip
-    return [(i or 0, title) for i, title in rows]
+    return list(rows)

@@ -42,6 +42,7 @@ from pairshelf.store.tables import (
     SigningKey,
     VolumeRow,
     WipeRow,
+    ids,
     now,
 )
 
@@ -258,13 +259,12 @@ def _known(session: Session, drive: DriveRow, block: int) -> dict[bytes, tuple[s
     files: list[tuple[str, int, str, int]] = []
     if place is not None:
         query = (
-            pick(PoolRow.name, VolumeRow.name, VolumeRow.id, SampleFile.name, SampleFile.extents)
+            pick(PoolRow.name, VolumeRow.name, ids(VolumeRow), SampleFile.name, SampleFile.extents)
             .join(VolumeRow, col(VolumeRow.pool_id) == PoolRow.id).join(SampleFile, col(SampleFile.volume_id) == VolumeRow.id)
             .where(PoolRow.id == place)
         )  # fmt: skip
         files += [
-            (f"{pool}/{volume}", number or 0, name, extents)
-            for pool, volume, number, name, extents in session.exec(query)
+            (f"{pool}/{volume}", number, name, extents) for pool, volume, number, name, extents in session.exec(query)
         ]
     for name, slots, kept in session.exec(
         select(FormerPoolRow.name, FormerPoolRow.drives, col(FormerPoolRow.rows)["files"])

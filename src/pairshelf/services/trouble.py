@@ -17,7 +17,7 @@ from pairshelf.engine.pools import devices
 from pairshelf.services.attending import attend
 from pairshelf.store.database import tell
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
-from pairshelf.store.tables import DriveRow, JobRow, LogRow, PoolPlace, PoolRow
+from pairshelf.store.tables import DriveRow, JobRow, LogRow, PoolPlace, PoolRow, ids
 
 #: Acts of the logbook that say what happened to a pool or a drive.
 _HAPPENED = (
@@ -113,9 +113,9 @@ def trouble_about(session: Session, key: str) -> About:
     about, drive, shelf, jobs = [], None, None, list[int]()
     if matter.pool is not None:
         about.append(session.get_one(PoolRow, matter.pool).name)
-        jobs = [i or 0 for i in session.exec(
-            select(JobRow.id).where(JobRow.pool_id == matter.pool, col(JobRow.state).not_in(("done", "failed")))
-        )]  # fmt: skip
+        jobs = list(session.exec(
+            select(ids(JobRow)).where(JobRow.pool_id == matter.pool, col(JobRow.state).not_in(("done", "failed")))
+        ))  # fmt: skip
     if matter.drive is not None:
         (seen,) = load_drives(session, [matter.drive])
         about.append(seen.serial)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import math
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -116,9 +117,14 @@ class FoundPool:
     taken: int = 0
 
     @property
+    def in_order(self) -> list[FoundMember]:
+        """Its members in the order of their slots, then its spares."""
+        return sorted(self.members, key=lambda m: math.inf if m.slot is None else m.slot)
+
+    @property
     def slots(self) -> tuple[FoundMember, ...]:
         """Its members in the order of their slots, without spares."""
-        return tuple(sorted((m for m in self.members if m.slot is not None), key=lambda m: m.slot or 0))
+        return tuple(m for m in self.in_order if m.slot is not None)
 
     @property
     def drive_ids(self) -> tuple[int, ...]:

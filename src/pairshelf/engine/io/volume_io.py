@@ -179,7 +179,10 @@ class VolumeIO:
             query = select(VolumeRow).where(
                 VolumeRow.pool_id == self._pool.row.id, col(VolumeRow.sealed_as).is_not(None)
             )
-            self._shifts = {v.number: base_of(v.sealed_as or 0) - base_of(v.number) for v in self._session.exec(query)}
+            self._shifts = {
+                v.number: base_of(v.sealed_as) - base_of(v.number)
+                for v in self._session.exec(query) if v.sealed_as is not None
+            }  # fmt: skip
         return address + self._shifts.get(volume_at(address), 0)
 
     def forget_places(self) -> None:

@@ -23,7 +23,7 @@ from pairshelf.store.tables import DriveRow, JobRow, MemberState
 
 def step(work: Work) -> float:
     job, pool = work.job, work.pool
-    slot = job.slot or 0
+    slot = job.member
     beside, place = pool.copy_beside(slot), pool.place(slot)
     if beside is None:
         raise NotPossible("The copying was left off.", code="superseded")

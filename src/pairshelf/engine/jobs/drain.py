@@ -21,7 +21,7 @@ from pairshelf.store.tables import JobRow, MemberState
 
 def step(work: Work) -> float:
     job, pool = work.job, work.pool
-    leaving = [p.slot or 0 for p in pool.members if p.draining]
+    leaving = [p.member for p in pool.members if p.draining]
     if not pool.serves():
         raise Held(f"pool {pool.row.name} is {pool.row.state}; it goes on when it can be read")
     if any(pool.place(s).state == MemberState.MISSING for s in leaving):
@@ -50,7 +50,7 @@ def start_drain(
 ) -> JobRow:
     """Move everything off the members that are marked."""
     meet(session, pool.row.id, "drain")
-    held = sum(pool.layout.used_extents[p.slot or 0] for p in pool.members if p.draining)
+    held = sum(pool.layout.used_extents[p.member] for p in pool.members if p.draining)
     return start(session, JobRow(
         kind="drain", pool_id=pool.row.number, sheet_id=sheet_id, drain_id=drain_id, asked_by=who, total=max(1, held),
         seconds=seconds, pace="gentle", report={"extents": 0},

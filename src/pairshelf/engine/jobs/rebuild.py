@@ -22,7 +22,7 @@ from pairshelf.store.tables import DriveRow, JobRow, MemberState, MissedWrite, P
 
 def step(work: Work) -> float:
     job, pool = work.job, work.pool
-    slot = job.slot or 0
+    slot = job.member
     place = pool.place(slot)
     if place.state == MemberState.MISSING:
         raise Held("the drive being filled is away; the rebuild begins again when it is back")

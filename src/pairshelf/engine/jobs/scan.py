@@ -46,13 +46,13 @@ def step(work: Work) -> float:
     found: dict[str, dict[str, int]] = {k: dict(v) for k, v in job.report["drives"].items()}
     io, parts = work.any_io, list[_Part]()
     for place in pool.members:
-        device = io.members[place.slot or 0].device
+        device = io.members[place.member].device
         if device is None or place.state != MemberState.ACTIVE or str(place.drive_id) not in found:
             continue
         drive = work.session.get_one(DriveRow, place.drive_id)
         count = min(work.most, extents_of(drive.size) - job.cursor)
         if count > 0:
-            parts.append(_Part(place.slot or 0, drive, device, count, []))
+            parts.append(_Part(place.member, drive, device, count, []))
     each(lambda part: part.bad.extend(_read(part.device, job.cursor, part.count, io.block)), parts)
     for part in parts:
         own = found[str(part.drive.id)]

@@ -20,7 +20,7 @@ from pairshelf.store.tables import JobRow, MemberState
 def step(work: Work) -> float:
     """Stripe by stripe: what the failed member held is computed and put on a free extent of another."""
     job, pool = work.job, work.pool
-    slot = job.slot or 0
+    slot = job.member
     if not pool.serves():
         raise Held(f"pool {pool.row.name} is {pool.row.state}")
     moves = StripeMoves(work.spread_io.layout, pool.closed()).off([slot], min(work.most, MOST))

@@ -42,14 +42,14 @@ def brings_in_step(io: AnyIO, job: JobRow | None, at: int) -> None:
 
 def fills(io: AnyIO, job: JobRow | None, at: int) -> None:
     """The next stripe of a drive that has come to a place is computed from the others."""
-    slot = (job.slot or 0) if job is not None else 0
+    slot = job.member if job is not None else 0
     placed = io.layout.volumes[0].volume if isinstance(io, SpreadIO) and io.layout.volumes else 0
     io.refill(slot, at, [placed, at], 1, max(at + 1, io.layout.stripes))
 
 
 def copies(io: AnyIO, job: JobRow | None, at: int) -> None:
     """A drive is read, and what was read is written to another."""
-    member = io.members[(job.slot or 0) if job is not None else 0]
+    member = io.members[job.member if job is not None else 0]
     if member.device is not None and member.twin is not None:
         member.twin.write(at % io.layout.members[0].extents, member.device.read(at % io.layout.members[0].extents, 1))
 

@@ -45,6 +45,7 @@ from pairshelf.store.tables import (
     VolumePiece,
     VolumeRow,
     VolumeStripes,
+    ids,
 )
 
 #: Shares of which it is looked up what lies in them.
@@ -315,9 +316,9 @@ def _applications(session: Session, refs: dict[int, str], *, every: bool = True)
 
 
 def _parties(session: Session) -> list[tuple[str, tuple[str, ...] | None]]:
-    rows = session.exec(select(Party.id, Party.name, Party.kind).order_by(Party.name)).all()
+    rows = session.exec(select(ids(Party), Party.name, Party.kind).order_by(Party.name)).all()
     names = {i: name for i, name, _ in rows}
     members: dict[int, list[str]] = {}
     for group, person in session.exec(select(PartyMember.group_id, PartyMember.person_id)):
         members.setdefault(group, []).append(names[person])
-    return [(name, tuple(sorted(members.get(i or 0, ()))) if kind == "group" else None) for i, name, kind in rows]
+    return [(name, tuple(sorted(members.get(i, ()))) if kind == "group" else None) for i, name, kind in rows]

@@ -191,20 +191,20 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     arriving = select(JobRow.to_pool_id).where(
         among(JobRow.to_pool_id, ids), col(JobRow.state).not_in((JobState.DONE, JobState.FAILED))
     )
-    for to_pool in session.exec(arriving):
-        under_way.setdefault(to_pool or 0, []).append(Under("move-in"))
+    for to_pool in filter(None, session.exec(arriving)):
+        under_way.setdefault(to_pool, []).append(Under("move-in"))
     pools = []
     for row in rows:
         assert row.id is not None
         own = [p for p in places if p.pool_id == row.id]
         layout = designed_layout(row, own, stripes.get(row.id, ()))
-        members = sorted((p for p in own if p.slot is not None), key=lambda p: p.slot or 0)
+        members = sorted((p for p in own if p.slot is not None), key=lambda p: p.member)
         pools.append(
             EstatePool(
                 row.id, row.name, row.state, layout,
                 tuple(
                     EstatePlace(
-                        p.slot or 0, p.state, layout.members[p.slot or 0], drives.get(p.drive_id or -1), p.draining,
+                        p.member, p.state, layout.members[p.member], drives.get(p.drive_id) if p.drive_id is not None else None, p.draining,
                         _missed(layout, p, missed),
                     )
                     for p in members
@@ -238,7 +238,7 @@ def _missed(layout: Layout, place: PoolPlace, missed: dict[int, set[int]]) -> in
     """Extents of a member that is away that have changed since, at most."""
     if place.number not in missed:
         return None
-    return rows_missed(layout, place.slot or 0, None if place.incomplete else missed[place.number])
+    return rows_missed(layout, place.member, None if place.incomplete else missed[place.number])
 
 
 def _tables(session: Session, pool_ids: Collection[int]) -> dict[int | None, Table]:

@@ -68,7 +68,7 @@ def is_synced(pool: PoolRow, layout: Layout) -> bool:
 def designed_layout(pool: PoolRow, places: Sequence[PoolPlace], stripes: Sequence[StripedVolume] = ()) -> Layout:
     """The layout a pool has; a member's id is its slot. A spread pool's has its volumes' stripes; that of a pool that
     is being restriped has both layouts and the front."""
-    members = sorted((p for p in places if p.slot is not None), key=lambda p: p.slot or 0)
+    members = sorted((p for p in places if p.slot is not None), key=lambda p: p.member)
     drives = [Drive(str(p.slot), p.size, Kind(p.kind), p.rate, p.shelf, p.host, p.site, link=p.link) for p in members]
     spread = scheme_of(pool.scheme).own_protection
     division = Division(pool.sets, domain=(pool.domain or "") if spread else "", volumes=tuple(stripes), built=True)

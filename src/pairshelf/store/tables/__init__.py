@@ -15,7 +15,7 @@ from pairshelf.store.tables.access import (
     TargetLun,
     TargetRight,
 )
-from pairshelf.store.tables.columns import Condition, JobState, MemberState, Service, SheetState
+from pairshelf.store.tables.columns import Condition, JobState, MemberState, Service, SheetState, ids
 from pairshelf.store.tables.disposal import Certificate, FormerPoolRow, SigningKey, WipeRow
 from pairshelf.store.tables.drives import DrainRow, DriveHealth, DriveModel, DriveRow, Host, PartitionPlan, Shelf, Site
 from pairshelf.store.tables.people import KnownDevice, SessionRow, Setting, User
@@ -105,5 +105,6 @@ __all__ = [
     "VolumeRow",
     "VolumeStripes",
     "WipeRow",
+    "ids",
     "now",
 ]

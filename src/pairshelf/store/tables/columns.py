@@ -9,6 +9,7 @@ from typing import Any
 
 from sqlalchemy import BigInteger, Column, DateTime
 from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import Mapped
 from sqlmodel import Field, SQLModel
 
 from pairshelf.store.clock import now
@@ -108,4 +109,20 @@ class Numbered(SQLModel):
         """Its id, which it has once it is in its table."""
         found: int | None = getattr(self, "id", None)
         assert found is not None, f"{type(self).__name__} is not in its table yet"
+        return found
+
+
+def ids(table: type[Numbered]) -> Mapped[int]:
+    """The column of a table's ids: of what is read from it, none is missing."""
+    return table.id  # type: ignore[attr-defined, no-any-return]
+
+
+class OfMember(SQLModel):
+    """A row that may be about one member of a pool."""
+
+    @property
+    def member(self) -> int:
+        """Its slot, which a spare and what is about a whole pool have none of."""
+        found: int | None = getattr(self, "slot", None)
+        assert found is not None, f"{type(self).__name__} is not about a member"
         return found

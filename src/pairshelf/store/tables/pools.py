@@ -10,7 +10,7 @@ from sqlalchemy import CheckConstraint, Column, Index, UniqueConstraint, text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlmodel import Field, SQLModel
 
-from pairshelf.store.tables.columns import MemberState, Numbered, big, json_column, when
+from pairshelf.store.tables.columns import MemberState, Numbered, OfMember, big, json_column, when
 
 
 class PoolRow(Numbered, table=True):
@@ -58,7 +58,7 @@ class PoolRow(Numbered, table=True):
     )
 
 
-class PoolPlace(Numbered, table=True):
+class PoolPlace(Numbered, OfMember, table=True):
     """A drive's place in a pool: a member by its slot, a spare, or a drive that is being made a member's copy."""
 
     __tablename__ = "pool_place"

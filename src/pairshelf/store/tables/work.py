@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import CheckConstraint, Index, text
 from sqlmodel import Field
 
-from pairshelf.store.tables.columns import JobState, Numbered, SheetState, big, json_column, when
+from pairshelf.store.tables.columns import JobState, Numbered, OfMember, SheetState, big, json_column, when
 
 
 class SheetPlan(Numbered, table=True):
@@ -43,7 +43,7 @@ class SheetRow(Numbered, table=True):
     plan_id: int | None = Field(default=None, foreign_key="sheet_plan.id")
 
 
-class JobRow(Numbered, table=True):
+class JobRow(Numbered, OfMember, table=True):
     __tablename__ = "job"
     id: int | None = Field(default=None, primary_key=True)
     kind: str

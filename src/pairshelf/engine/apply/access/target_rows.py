@@ -7,7 +7,7 @@ from sqlmodel import Session, col, select
 from pairshelf.core.changes.access.serving_disks import TargetPlan
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.mount_table import find_volume
-from pairshelf.store.tables import Initiator, Target, TargetLun, TargetRight
+from pairshelf.store.tables import Initiator, Target, TargetLun, TargetRight, ids
 
 
 def write_target(session: Session, row: Target, planned: TargetPlan) -> Outcome:
@@ -25,12 +25,12 @@ def write_target(session: Session, row: Target, planned: TargetPlan) -> Outcome:
         if (number, volume_id) not in there:
             session.add(TargetLun(target_id=row.number, lun=number, volume_id=volume_id))
     names = [n for n, _ in target.initiators]
-    wanted = {i.id: i for i in session.exec(select(Initiator).where(col(Initiator.iqn).in_(names)))}
+    wanted = set(session.exec(select(ids(Initiator)).where(col(Initiator.iqn).in_(names))))
     let_in = session.exec(select(TargetRight).where(TargetRight.target_id == row.id)).all()
     for right in let_in:
         if right.initiator_id not in wanted:
             session.delete(right)
-    for initiator in set(wanted) - {r.initiator_id for r in let_in}:
-        session.add(TargetRight(target_id=row.number, initiator_id=initiator or 0))
+    for initiator in wanted - {r.initiator_id for r in let_in}:
+        session.add(TargetRight(target_id=row.number, initiator_id=initiator))
     session.flush()
     return Outcome(pool_id)
