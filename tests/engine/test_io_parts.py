@@ -704,6 +704,8 @@ def test_the_first_extent_of_a_thin_volume_gets_a_stripe_of_its_own(db: str) -> 
             data = bytes([at + 1]) * (wanted * devices().block)
             io.write(volume, at, data)
             assert io.read(volume, at, wanted) == data
+            # A volume that was made here is encrypted by its own addresses, as it always was.
+            assert io._sealed_at(base_of(volume.number) + at) == base_of(volume.number) + at
             stripes = len(io.io.layout.volumes[0].spots)  # type: ignore[union-attr]
         # Two extents of data a stripe, taken as they are needed.
         assert stripes == {0: 1, 1: 1, 2: 2, 7: 3}[at]
