@@ -23,7 +23,7 @@ from pairshelf.core.layouts.model import Code
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.regions import REGION
 from pairshelf.core.layouts.spread import StripedVolume, base_of
-from pairshelf.engine.io.files import agrees, checksum_of, content_of
+from pairshelf.engine.io.files import Keeper, agrees, checksum_of, content_of
 from pairshelf.engine.io.pool_io import Member, Run, columns_from, disagreeing, missed_of, wrong_column
 from pairshelf.engine.io.side_by_side import Tally, ahead, each, in_turn
 from pairshelf.engine.io.spread_io import Stretch, code_of
@@ -33,7 +33,7 @@ from pairshelf.engine.io.volume_io import Room as VolumeRoom
 from pairshelf.engine.io.volume_io import VolumeIO
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import ChangedRegion, SampleFile, VolumeRow
+from pairshelf.store.tables import ChangedRegion, KeepRule, SampleFile, VolumeRow
 from tests.engine.helpers import build, do, shelf
 from tests.engine.scattered import FIRST, OTHER, Scattered
 from tests.engine.test_pool_io import LAYOUTS, Room
@@ -672,6 +672,11 @@ def test_of_a_volume_that_is_moved_those_regions_are_copied_again_that_were_writ
             VolumeIO(session, open_pool(session, volume.pool_id), devices())._note_changed(volume, at, count)
             found = session.exec(select(ChangedRegion.region).where(ChangedRegion.volume_id == volume.number)).all()
         assert sorted(found) == regions
+    # Where there are no files yet, a keep rule has nothing to count.
+    with transaction() as session:
+        volume = session.exec(select(VolumeRow)).one()
+        rule = KeepRule(volume_id=volume.number, above=0.5)
+        assert Keeper(session, open_pool(session, volume.pool_id), volume, rule).used == 0
 
 
 def test_every_stripe_is_compared_once_wherever_it_is_gone_on(
