@@ -144,8 +144,8 @@ insert into shelf (id, site_id, host_id, name, bays) select g, 1, 1 + g % 100, '
 insert into drive (id, shelf_id, bay, serial, size, kind, starts_host, service, condition, seen_at)
     select g, 1 + (g - 1) / 24, 1 + (g - 1) % 24, 'N' || g, 14000000000000, 'hdd', false,
            case when g <= 6000 then 'in-use' else 'free' end, 'good', now() from generate_series(1, 10000) g;
-insert into pool (id, name, scheme, sets, capacity, state, synced_to, tint, created_at, promised, measured)
-    select g, 'pool-' || lpad(g::text, 3, '0'), 'parity-2', 1, 130380, 'healthy', 13038, g % 8, now(), '{}', '{}'
+insert into pool (id, uid, name, scheme, sets, capacity, state, synced_to, tint, created_at, promised, measured)
+    select g, 'u' || g, 'pool-' || lpad(g::text, 3, '0'), 'parity-2', 1, 130380, 'healthy', 13038, g % 8, now(), '{}', '{}'
     from generate_series(1, 500) g;
 insert into pool_place (pool_id, slot, size, kind, shelf, drive_id, state, rebuilt_to)
     select 1 + (g - 1) / 12, (g - 1) % 12, 14000000000000, 'hdd', 'shelf-' || (1 + (g - 1) / 24), g, 'active', 0

@@ -95,6 +95,8 @@ class FileWriter:
         self._session, self._io, self._volume = session, io, volume
         self._room = Room(session, volume)
         self._first = 0
+        #: When they are written: to ask the clock for each would cost more than the books.
+        self._at = now()
         #: Extents that wait to be written.
         self.waiting = 0
         self._waiting: list[bytes] = []
@@ -116,7 +118,7 @@ class FileWriter:
         self._rows.append({
             "volume_id": self._volume.id, "name": place.path, "first": first, "extents": extents,
             "checksum": checksum or checksum_of(content), "via": place.via, "folder": place.folder, "writer": place.writer,
-            "written_at": now(),
+            "written_at": self._at,
         })  # fmt: skip
         return extents
 
@@ -124,7 +126,9 @@ class FileWriter:
         """Everything to the drives, and into the books."""
         self._to_the_drives()
         if self._rows:
-            self._session.connection().execute(insert(SampleFile), self._rows)
+            # With something to return they go in one statement: what a change of the books makes due is worked out
+            # for each statement.
+            self._session.connection().execute(insert(SampleFile).returning(col(SampleFile.id)), self._rows)
             self._rows = []
 
     def _to_the_drives(self) -> None:

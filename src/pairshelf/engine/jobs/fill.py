@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -35,7 +36,7 @@ def step(work: Work) -> float:
     report = dict(job.report)
     writer = FileWriter(work.session, work.volumes, volume)
     keeper = keeper_of(work.session, pool, volume)
-    done, goal = 0, min(work.most, job.total - job.cursor)
+    done, goal, today = 0, min(work.most, job.total - job.cursor), now().date()
     deleted = 0
     while done < goal and not deleted:
         most = 2 if keeper else MADE_AHEAD
@@ -47,7 +48,7 @@ def step(work: Work) -> float:
                 if deleted := keeper.make_room(len(content) // work.world.block):
                     report["deleted"] += deleted
                     break
-            written = writer.write(_place_of(report, index), content, checksum)
+            written = writer.write(_place_of(report, index, today), content, checksum)
             done += written
             if keeper:
                 keeper.used += written
@@ -78,9 +79,9 @@ def _made(file: tuple[int, int, int]) -> tuple[int, bytes, str]:
     return file[1], content, checksum_of(content)
 
 
-def _place_of(report: Mapping[str, Any], index: int) -> FilePlace:
+def _place_of(report: Mapping[str, Any], index: int, today: dt.date) -> FilePlace:
     number = index - report["index"] - 1
-    parts = (report["folder"], folder_for(report["scheme"], number, report["files_per_folder"], now().date()))
+    parts = (report["folder"], folder_for(report["scheme"], number, report["files_per_folder"], today))
     folder = "/".join(p for p in parts if p)
     return FilePlace(folder, f"{report['writer']}-{index:05d}.dat", report["via"], report["writer"])
 
