@@ -1,9 +1,8 @@
 """``make mutants``: small deliberate faults in the source, one at a time, and how many of them a test notices.
 
 First the tests run once, and it is written down which of them come by which line. Then, for each fault drawn from
-the rooms below, those that come by it run with that one fault in the source, until one fails: first those that are quick and come by
-little else.
-What nobody noticed is printed with its line.
+the rooms below, those that come by it run with that one fault in the source, until one fails: first those that are
+quick and come by little else. What nobody noticed is printed with its line.
 
 NUMBER=60 faults a room (0: all there are), SEED=1, ROOM=core/changes for one room alone.
 """
@@ -173,8 +172,9 @@ class Trail:
         return Counter(test for lines in self.by_line.values() for tests in lines.values() for test in tests)
 
     def of(self, fault: Fault) -> list[str]:
-        """The tests to try: first those that are quick, and about little else. What stands outside of functions is run by importing: then all that come
-        by the file, and those beside them, which may use what it makes without coming by any line of it."""
+        """The tests to try: first those that are quick, and about little else. What stands outside of functions is run
+        by importing: then all that come by the file, and those beside them, which may use what it makes without coming
+        by any line of it."""
         lines = self.by_line.get(fault.path, {})
         by = {t for t in lines.get(fault.line, ()) if t}
         if not by and "" in lines.get(fault.line, {""}):
