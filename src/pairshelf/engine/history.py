@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection, Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from sqlalchemy import delete, text
+from sqlalchemy import delete
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.units import EXTENT
@@ -25,62 +25,59 @@ from pairshelf.store.database import Lock, among, held_lock, pick, transaction
 from pairshelf.store.repositories import history
 from pairshelf.store.repositories.drives_and_pools import load_stripes
 from pairshelf.store.repositories.holdings import PoolHolds, load_holdings, load_watched
+from pairshelf.store.repositories.kept import PerPool, Sweeper
 from pairshelf.store.repositories.layouts import designed_layout
 from pairshelf.store.tables import Crossing, DriveRow, OutlookRow, PoolPlace, PoolRow, Service, Shelf, VolumePiece, now
 
 #: So long an outlook stands before it is worked out anew, where nothing else has changed.
 _OUTLOOK_FOR = dt.timedelta(hours=1)
 
-#: What tells, of each pool, whether anything has changed of what lies where.
-_STANDING = text("""
-select p.id, p.xmin::text || ' ' || coalesce((
-    select count(*) || '/' || max(v.xmin::text::bigint) || '/' || sum(v.first + v.count) from volume_piece v where v.pool_id = p.id), '')
-    || ' ' || coalesce((select string_agg(s.xmin::text, ',' order by s.volume_id) from volume_stripes s where s.pool_id = p.id), '')
-    || ' ' || coalesce((select string_agg(m.slot || ':' || m.size, ',' order by m.slot) from pool_place m
-                        where m.pool_id = p.id and m.slot is not null), '')
-from pool p
-""")
-
 
 @dataclass
 class Seen:
     """What was worked out before, for as long as nothing it stands on has changed."""
 
-    #: Of each pool: what it stood on, and extents used on each of its places.
-    pools: dict[int, tuple[str, dict[int, int]]] = field(default_factory=dict)
     #: Of series that are not recorded in every round: the stretch of time in which they were last.
     recorded: dict[int, dt.datetime] = field(default_factory=dict)
     #: What readings were some days ago.
     before: Before = field(default_factory=Before)
 
 
-def used_on_drives(session: Session, seen: Seen | None = None, only: Collection[int] | None = None) -> dict[int, int]:
+def used_on_drives(session: Session, only: Collection[int] | None = None) -> dict[int, int]:
     """Extents of each member drive on which something of a volume stands; ``only`` of these pools."""
-    seen = seen or Seen()
-    standing: dict[int, str] = {
-        pool: key for pool, key in session.connection().execute(_STANDING) if only is None or pool in only
-    }
-    for pool, key in standing.items():
-        if seen.pools.get(pool, ("", {}))[0] != key:
-            seen.pools[pool] = key, _used_in(session, pool)
-    for gone in set(seen.pools) - set(standing) if only is None else ():
-        del seen.pools[gone]
-    members = pick(PoolPlace.drive_id, PoolPlace.pool_id, PoolPlace.slot).where(
-        col(PoolPlace.slot).is_not(None), col(PoolPlace.drive_id).is_not(None)
-    )
-    return {drive: seen.pools[pool][1].get(slot, 0) for drive, pool, slot in session.exec(members) if pool in standing}
+    return {drive: extents for used in _used.get(session, only).values() for drive, extents in used.items()}
 
 
-def _used_in(session: Session, pool_id: int) -> dict[int, int]:
-    row = session.exec(select(PoolRow).where(PoolRow.id == pool_id)).first()
-    if row is None:
-        return {}
-    places = session.exec(select(PoolPlace).where(PoolPlace.pool_id == pool_id)).all()
-    stripes = load_stripes(session, [pool_id]).get(pool_id, []) if scheme_of(row.scheme).own_protection else []
-    layout = designed_layout(row, places, stripes)
-    pieces = select(VolumePiece.first, VolumePiece.count).where(VolumePiece.pool_id == pool_id)
-    taken = [] if layout.own_protection else list(session.exec(pieces))
-    return dict(enumerate(used_on_members(layout, taken)))
+def _used_in(session: Session, pool_ids: list[int]) -> dict[int, dict[int, int]]:
+    """Of each of these pools, extents in use on its member drives."""
+    # As they are now, whatever this session has read before: others are told the same.
+    rows = session.exec(
+        select(PoolRow).where(among(PoolRow.id, pool_ids)).execution_options(populate_existing=True)
+    ).all()
+    places: dict[int, list[PoolPlace]] = {}
+    members = select(PoolPlace).where(among(PoolPlace.pool_id, pool_ids)).execution_options(populate_existing=True)
+    for place in session.exec(members):
+        places.setdefault(place.pool_id, []).append(place)
+    stripes = load_stripes(session, [row.number for row in rows if scheme_of(row.scheme).own_protection])
+    pieces: dict[int, list[tuple[int, int]]] = {}
+    for pool, first, count in session.exec(
+        select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(among(VolumePiece.pool_id, pool_ids))
+    ):
+        pieces.setdefault(pool, []).append((first, count))
+    found = {}
+    for row in rows:
+        own = places.get(row.number, [])
+        layout = designed_layout(row, own, stripes.get(row.number, []))
+        used = dict(enumerate(used_on_members(layout, [] if layout.own_protection else pieces.get(row.number, []))))
+        found[row.number] = {
+            place.drive_id: used.get(place.slot, 0)
+            for place in own
+            if place.drive_id is not None and place.slot is not None
+        }
+    return found
+
+
+_used = PerPool(_used_in)
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,7 +174,7 @@ def take_round(
     series = [s for s in SERIES if seen.recorded.get(s.every) != stretches[s.every]]
     stands = pick(DriveRow.id, DriveRow.shelf_id, Shelf.host_id).join(Shelf, col(Shelf.id) == DriveRow.shelf_id)
     found = Round(
-        load_holdings(session), used_on_drives(session, seen), take_readings(session, devices(), at), dict(played or {}),
+        load_holdings(session), used_on_drives(session), take_readings(session, devices(), at), dict(played or {}),
         {drive: (shelf, host) for drive, shelf, host in session.exec(stands.where(DriveRow.service != Service.RETIRED))},
         _at_slot(session, played or ()),
     )  # fmt: skip
@@ -285,6 +282,7 @@ class Watch:
     def __init__(self, clock: Callable[[], dt.datetime] = now) -> None:
         self._clock, self._seen = clock, Seen()
         self._last: dt.datetime | None = None
+        self._sweeper = Sweeper()
 
     def look(self) -> bool:
         """Record a round if its time has come, and condense what is over; whether a round was recorded. Two that
@@ -306,6 +304,7 @@ class Watch:
             self.condense(at)
             with transaction() as session:
                 work_out_outlooks(session, found.pools, at)
+                self._sweeper.sweep(session)
         return True
 
     def condense(self, at: dt.datetime) -> None:

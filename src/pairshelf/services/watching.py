@@ -6,9 +6,8 @@ import datetime as dt
 from collections.abc import Collection
 from dataclasses import dataclass, replace
 from typing import Any
-from weakref import WeakKeyDictionary
 
-from sqlalchemy import Engine, func, or_
+from sqlalchemy import func, or_
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.estate import EstatePool
@@ -22,9 +21,9 @@ from pairshelf.core.watching.glance import Glance, VolumeGlance, first_to_fill
 from pairshelf.core.watching.series import Grain, Series, Subject, grain_for, kept_bytes, series_named
 from pairshelf.core.watching.thresholds import USUAL, Level, Thresholds, Watched
 from pairshelf.core.watching.trend import Outlook
-from pairshelf.engine.history import Seen, used_on_drives
+from pairshelf.engine.history import used_on_drives
 from pairshelf.engine.log import log
-from pairshelf.store.database import among, among_or_all, engine, pick
+from pairshelf.store.database import among, among_or_all, pick
 from pairshelf.store.repositories.books import load_volumes
 from pairshelf.store.repositories.drives_and_pools import load_pools
 from pairshelf.store.repositories.history import Point, bytes_of_all, load_points
@@ -42,16 +41,10 @@ from pairshelf.store.tables import (
     now,
 )
 
-#: What was worked out for earlier answers of this process, by the database that it is of.
-_seen: WeakKeyDictionary[Engine, Seen] = WeakKeyDictionary()
-
 
 def drives_used(session: Session, pools: Collection[int] | None = None) -> dict[int, int]:
     """Bytes in use on each member drive of these pools, or of all, now."""
-    return {
-        drive: extents * EXTENT
-        for drive, extents in used_on_drives(session, _seen.setdefault(engine(), Seen()), pools).items()
-    }
+    return {drive: extents * EXTENT for drive, extents in used_on_drives(session, pools).items()}
 
 
 def what_fills(

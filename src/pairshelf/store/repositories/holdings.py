@@ -16,6 +16,7 @@ from pairshelf.core.watching.holding import Holding, VolumeHolds, holding, stays
 from pairshelf.core.watching.thresholds import Level, Thresholds, Watched
 from pairshelf.store.database import among, pick
 from pairshelf.store.repositories.books import stands_to
+from pairshelf.store.repositories.kept import PerPool
 from pairshelf.store.tables import (
     Crossing,
     DriveRow,
@@ -28,6 +29,9 @@ from pairshelf.store.tables import (
     VolumeRow,
     VolumeStripes,
 )
+
+#: Of more pools than so many, all are read.
+_MANY = 200
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,8 +53,13 @@ class PoolHolds:
 
 
 def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> list[PoolHolds]:
-    """The accounts of these pools, or of all, by name. A fixed number of statements."""
-    of_pools = (lambda column: true()) if pool_ids is None else (lambda column: among(column, pool_ids))
+    """The accounts of these pools, or of all, by name. A fixed number of statements; of pools of which nothing has
+    changed, one for all."""
+    return list(_kept.get(session, pool_ids).values())
+
+
+def _work_out(session: Session, pool_ids: list[int]) -> dict[int, PoolHolds]:
+    of_pools = (lambda column: true()) if len(pool_ids) > _MANY else (lambda column: among(column, pool_ids))
     # Plain rows: there are as many as volumes.
     ask = session.connection().execute
     given_to = select(VolumePiece.volume_id, func.sum(VolumePiece.count)).where(of_pools(VolumePiece.pool_id))
@@ -60,7 +69,7 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
     kept = col(SampleFile.deleted_at).is_(None)
     in_bins = func.coalesce(func.sum(SampleFile.extents).filter(~kept), 0)
     filed = select(SampleFile.volume_id, func.sum(SampleFile.extents), in_bins).group_by(col(SampleFile.volume_id))
-    if pool_ids is not None:
+    if len(pool_ids) <= _MANY:
         filed = filed.join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id).where(of_pools(VolumeRow.pool_id))
     files = {volume: (int(taken), int(binned)) for volume, taken, binned in ask(filed).all()}
     stands = stands_to(session, of_pools(VolumeRow.pool_id))
@@ -93,13 +102,16 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
             max(0, back), times, number in ruled, moving_from is not None,
         ))  # fmt: skip
         numbers[pool_id][number] = recorded_as or number
-    pools = pick(PoolRow.id, PoolRow.name, PoolRow.capacity).where(of_pools(PoolRow.id)).order_by(PoolRow.name)
-    return [
-        PoolHolds(
+    pools = pick(PoolRow.id, PoolRow.name, PoolRow.capacity).where(of_pools(PoolRow.id))
+    return {
+        p.id: PoolHolds(
             p.id, p.name, holding(divided.get(p.id, p.capacity * EXTENT), own[p.id]), tuple(own[p.id]), numbers[p.id]
         )
         for p in ask(pools).all()
-    ]
+    }
+
+
+_kept = PerPool(_work_out)
 
 
 def load_watched(session: Session) -> Watched:
