@@ -24,14 +24,13 @@ from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import NotFound
 from pairshelf.engine.pools import devices
 from pairshelf.services import switching_off
-from pairshelf.store.database import pick, transaction
-from pairshelf.store.repositories.books import load_access, load_books, taken_by
+from pairshelf.store.database import in_these, pick, these, transaction
+from pairshelf.store.repositories.books import load_access, load_books, load_mounted, taken_by
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
     Application,
     Host,
     Initiator,
-    KeepRule,
     Mount,
     Party,
     PoolPlace,
@@ -282,6 +281,10 @@ def volumes(query: VolumesQuery) -> Any:
     return VolumesOut(volumes=lines[: query.limit], more=len(lines) > query.limit)
 
 
+_MOUNTED = select(Mount.volume_id).where(in_these(Mount.host_id))
+_RUN_ON = select(Application).where(in_these(Application.host_id)).order_by(Application.name)
+
+
 @api.get("/access/hosts", responses={200: HostsUseOut})
 @needs(Act.LOOK, shared="with-all")
 def hosts(query: AccessPage) -> Any:
@@ -293,14 +296,12 @@ def hosts(query: AccessPage) -> Any:
             .order_by(Host.name).limit(query.limit + 1)
         ).all()  # fmt: skip
         page = rows[: query.limit]
-        ids = [h.id for h, _ in page]
-        mounted = session.exec(select(Mount.volume_id).where(col(Mount.host_id).in_(ids))).all()
-        apps = session.exec(
-            select(Application).where(col(Application.host_id).in_(ids)).order_by(Application.name)
-        ).all()
-        estate = load_access(session, {*mounted, *(a.volume_id for a in apps if a.volume_id)})
+        those = these(h.id for h, _ in page)
+        mounted = session.exec(_MOUNTED, params=those).all()
+        apps = session.exec(_RUN_ON, params=those).all()
+        estate = load_mounted(session, {*mounted, *(a.volume_id for a in apps if a.volume_id)})
         refs = {v.id: v.ref for v in estate.volumes}
-        kept = set(session.exec(select(KeepRule.volume_id).where(col(KeepRule.volume_id).in_(list(refs)))))
+        kept = {v.id for v in estate.volumes if v.keep_above is not None}
     names = {h.id: h.name for h, _ in page}
     mounts: dict[str, list[EstateMount]] = {}
     for m in estate.mounts:

@@ -101,9 +101,9 @@ class PaceBody(BaseModel):
     pace: Literal["gentle", "fast"]
 
 
-def jobs_out(session: Session, query: Any) -> list[JobOut]:
-    """The jobs of a query as screens show them, in one statement and two look-ups."""
-    rows = list(session.exec(query))
+def jobs_out(session: Session, query: Any, asked: dict[str, Any] | None = None) -> list[JobOut]:
+    """The jobs of a query, with what it is ``asked`` with, as screens show them: one statement and two look-ups."""
+    rows = list(session.exec(query, params=asked))
     if not rows:
         return []
     named = select(PoolRow.id, PoolRow.name).where(col(PoolRow.id).in_({r.pool_id for r in rows}))

@@ -8,7 +8,7 @@ from typing import Any
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
-from sqlalchemy import and_, case, func
+from sqlalchemy import and_, bindparam, case, func
 from sqlmodel import Session, col, or_, select
 
 from pairshelf.api.figures_out import After, Cut
@@ -53,7 +53,7 @@ from pairshelf.engine.pools import open_pool
 from pairshelf.services import accounts, attempts
 from pairshelf.services.bringing_in import record_of
 from pairshelf.services.watching import pool_and_volumes, pools_at_a_glance
-from pairshelf.store.database import pick, tell, transaction
+from pairshelf.store.database import in_these, pick, tell, these, transaction
 from pairshelf.store.repositories.books import load_use
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
@@ -364,33 +364,39 @@ class ReplacementsOut(BaseModel):
     may_stand_by: bool
 
 
+_PAGE = (
+    select(PoolRow).where(PoolRow.name > bindparam("after")).order_by(PoolRow.name).limit(bindparam("most"))  # type: ignore[arg-type]
+)
+#: Of each pool: its members, those that are gone, spares, whether it is a drive that is divided.
+_COUNTS = (
+    pick(PoolPlace.pool_id, func.count(col(PoolPlace.slot)),
+         func.sum(case((col(PoolPlace.state).not_in(("active", "copying")), 1), else_=0)),
+         func.sum(case((and_(col(PoolPlace.slot).is_(None), col(PoolPlace.beside).is_(None)), 1), else_=0)),
+         func.bool_or(col(PartitionPlan.pool_id).is_not(None)))
+    .outerjoin(PartitionPlan, col(PartitionPlan.pool_id) == PoolPlace.pool_id)
+    .where(in_these(PoolPlace.pool_id)).group_by(col(PoolPlace.pool_id))
+)  # fmt: skip
+_NAMES = (
+    select(VolumeRow.pool_id, VolumeRow.name).where(in_these(VolumeRow.pool_id), col(VolumeRow.moving_from).is_(None))
+    .order_by(VolumeRow.name)
+)  # fmt: skip
+
+
 @api.get("/pools", responses={200: PoolsOut})
 @needs(Act.LOOK, shared="with-all")
 def pools(query: PoolsPage) -> Any:
     """Pools by name, a page at a time."""
     with transaction() as session:
-        rows = session.exec(
-            select(PoolRow).where(PoolRow.name > query.after).order_by(PoolRow.name).limit(query.limit + 1)
-        ).all()
+        rows = session.exec(_PAGE, params={"after": query.after, "most": query.limit + 1}).all()
         page = rows[: query.limit]
         ids = [p.number for p in page]
-        away = func.sum(case((col(PoolPlace.state).not_in(("active", "copying")), 1), else_=0))
-        spares = func.sum(case((and_(col(PoolPlace.slot).is_(None), col(PoolPlace.beside).is_(None)), 1), else_=0))
         counts = {
             pool: (members, gone, idle, divided)
-            for pool, members, gone, idle, divided in session.exec(
-                pick(PoolPlace.pool_id, func.count(col(PoolPlace.slot)), away, spares,
-                       func.bool_or(col(PartitionPlan.pool_id).is_not(None)))
-                .outerjoin(PartitionPlan, col(PartitionPlan.pool_id) == PoolPlace.pool_id)
-                .where(col(PoolPlace.pool_id).in_(ids)).group_by(col(PoolPlace.pool_id))
-            )
-        }  # fmt: skip
+            for pool, members, gone, idle, divided in session.exec(_COUNTS, params=these(ids))
+        }
         seen = {number: glance_out(g) for number, g in pools_at_a_glance(session, ids).items()}
         volumes: dict[int, list[str]] = {}
-        query_names = select(VolumeRow.pool_id, VolumeRow.name).where(
-            col(VolumeRow.pool_id).in_(ids), col(VolumeRow.moving_from).is_(None)
-        )
-        for pool_id, name in session.exec(query_names.order_by(VolumeRow.name)):
+        for pool_id, name in session.exec(_NAMES, params=these(ids)):
             volumes.setdefault(pool_id, []).append(name)
     lines = []
     for pool in page:
@@ -405,6 +411,29 @@ def pools(query: PoolsPage) -> Any:
     return PoolsOut(pools=lines, more=len(rows) > query.limit)
 
 
+# What is asked of one pool.
+_POOL: Any = bindparam("pool")
+_OPEN = col(JobRow.state).not_in(("done", "failed"))
+_SYNCING = select(JobRow.volume_id, JobRow.cursor).where(
+    JobRow.pool_id == _POOL, JobRow.kind == "first-sync", col(JobRow.volume_id).is_not(None), _OPEN
+)
+_OPEN_JOBS = (
+    select(JobRow).where(or_(JobRow.pool_id == _POOL, JobRow.to_pool_id == _POOL), _OPEN).order_by(col(JobRow.id))
+)
+#: The last check and the last scan.
+_LOOKED = select(JobRow).where(
+    col(JobRow.id).in_(
+        select(func.max(JobRow.id))
+        .where(JobRow.pool_id == _POOL, col(JobRow.kind).in_(("check", "scan")), JobRow.state == "done")
+        .group_by(col(JobRow.kind))
+    )
+)
+_STAND_BY = pick(PoolPlace.drive_id, PoolPlace.scope).where(
+    PoolPlace.pool_id == _POOL, col(PoolPlace.slot).is_(None), col(PoolPlace.beside).is_(None)
+)
+_WRITING = select(HostWrites.volume_id, HostWrites.a_day)
+
+
 @api.get("/pools/<int:pool_id>", responses={200: PoolOut})
 @needs(Act.LOOK, shared="with-all")
 def pool(path: PoolPath) -> Any:
@@ -415,35 +444,15 @@ def pool(path: PoolPath) -> Any:
             raise NotFound("pool")
         (built,) = load_pools(session, [path.pool_id])
         volumes = volumes_out(session, built)
-        syncing = dict(session.exec(
-            select(JobRow.volume_id, JobRow.cursor).where(
-                JobRow.pool_id == row.id, JobRow.kind == "first-sync", col(JobRow.volume_id).is_not(None),
-                col(JobRow.state).not_in(("done", "failed")),
-            )
-        ).all())  # fmt: skip
-        open_jobs = jobs_out(
-            session,
-            select(JobRow)
-            .where(
-                or_(JobRow.pool_id == row.id, JobRow.to_pool_id == row.id), col(JobRow.state).not_in(("done", "failed"))
-            )
-            .order_by(col(JobRow.id)),
-        )
-        looked = jobs_out(
-            session,
-            select(JobRow).where(col(JobRow.id).in_(
-                select(func.max(JobRow.id)).where(JobRow.pool_id == row.id, col(JobRow.kind).in_(("check", "scan")), JobRow.state == "done")
-                .group_by(col(JobRow.kind))
-            )),
-        )  # fmt: skip
+        asked = {"pool": row.number}
+        syncing = dict(session.exec(_SYNCING, params=asked).all())
+        open_jobs = jobs_out(session, _OPEN_JOBS, asked)
+        looked = jobs_out(session, _LOOKED, asked)
         coming = {d.id: d for d in load_drives(session, [drive for _, drive, _ in built.path])}
         record = _record(session, built.id)
         glance, of_volumes = pool_and_volumes(session, built.id)
-        stand_by = pick(PoolPlace.drive_id, PoolPlace.scope).where(
-            PoolPlace.pool_id == row.id, col(PoolPlace.slot).is_(None), col(PoolPlace.beside).is_(None)
-        )
-        scopes = dict(session.exec(stand_by).all())
-        writing = dict(session.exec(select(HostWrites.volume_id, HostWrites.a_day)).all())
+        scopes = dict(session.exec(_STAND_BY, params=asked).all())
+        writing = dict(session.exec(_WRITING).all())
     for volume in volumes:
         volume.writes_a_day = writing.get(volume.id)
         volume.held = _held_out(of_volumes[volume.id])
@@ -614,18 +623,19 @@ def mount_out(estate: Estate, mount: EstateMount) -> MountOut:
     )  # fmt: skip
 
 
+_READ = (
+    select(SampleFile.volume_id, func.count().filter(col(SampleFile.intact).is_(False)), func.max(SampleFile.read_at))
+    .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
+    .where(VolumeRow.pool_id == _POOL).group_by(col(SampleFile.volume_id))
+)  # fmt: skip
+
+
 def volumes_out(session: Session, pool: EstatePool) -> list[VolumeOut]:
     """The volumes of a pool with what stands on them."""
     estate = load_use(session, pool)
-    differing = func.count().filter(col(SampleFile.intact).is_(False))
     looked: dict[int, Any] = {
-        volume: (wrong, read_at)
-        for volume, wrong, read_at in session.exec(
-            select(SampleFile.volume_id, differing, func.max(SampleFile.read_at))
-            .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
-            .where(VolumeRow.pool_id == pool.id).group_by(col(SampleFile.volume_id))
-        )
-    }  # fmt: skip
+        volume: (wrong, read_at) for volume, wrong, read_at in session.exec(_READ, params={"pool": pool.id})
+    }
     return [
         _volume_out(estate, v, *looked.get(v.id, (0, None)))
         for v in sorted(estate.volumes, key=lambda v: v.partition or 0)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from functools import cache
 from typing import Any
 
 from flask import Response
@@ -30,7 +31,7 @@ from pairshelf.services.drive_lists import store_list
 from pairshelf.services.matching import BAY, Match, situations
 from pairshelf.services.matching import matching as matching_drives
 from pairshelf.services.watching import drives_used
-from pairshelf.store.database import Lock, lock_until_commit, pick, transaction
+from pairshelf.store.database import Lock, in_these, lock_until_commit, pick, these, transaction
 from pairshelf.store.repositories.drives_and_pools import (
     LEFT,
     all_records,
@@ -246,6 +247,7 @@ class ReadingOut(BaseModel):
     stored: bool = False
 
 
+@cache
 def _query() -> Any:
     return (
         pick(
@@ -273,6 +275,11 @@ def _query() -> Any:
         .outerjoin(DrainRow, col(DrainRow.id) == DriveRow.drain_id)
         .outerjoin(DriveHealth, col(DriveHealth.drive_id) == DriveRow.id)
     )
+
+
+@cache
+def _of_shelves() -> Any:
+    return _query().where(in_these(DriveRow.shelf_id)).order_by(col(DriveRow.bay))
 
 
 def _out(found: Any) -> DriveOut:
@@ -322,6 +329,27 @@ def _test(text: str) -> tuple[Filter | None, str | None]:
 
 #: In no bay, and still of the house.
 _OUTSIDE = (col(DriveRow.shelf_id).is_(None), DriveRow.service != Service.RETIRED)
+_NEW = select(func.count()).select_from(DriveRow).where(DriveRow.service == Service.NEW)
+_ALL_OUTSIDE = select(func.count()).select_from(DriveRow).where(*_OUTSIDE)
+#: Each shelf with how many drives it holds, and how large they are.
+_HELD = (
+    pick(DriveRow.shelf_id.label("shelf"), func.count().label("drives"), func.max(DriveRow.size).label("largest"),  # type: ignore[union-attr]
+         func.sum(DriveRow.size).label("size"))
+    .group_by(col(DriveRow.shelf_id)).subquery()
+)  # fmt: skip
+_SHELVES = (
+    pick(Shelf.id, Shelf.name, Shelf.bays, Site.name, Host.name, func.coalesce(_HELD.c.drives, 0), _HELD.c.largest,
+         func.coalesce(_HELD.c.size, 0), Shelf.host_id)
+    .join(Site, col(Site.id) == Shelf.site_id)
+    .outerjoin(Host, col(Host.id) == Shelf.host_id)
+    .outerjoin(_HELD, _HELD.c.shelf == Shelf.id)
+)  # fmt: skip
+#: Of each shelf, the drives on it that are members of pools: how large they are together, and which.
+_MEMBERS = (
+    pick(DriveRow.shelf_id, func.sum(DriveRow.size), func.array_agg(DriveRow.id))
+    .join(PoolPlace, (col(PoolPlace.drive_id) == DriveRow.id) & col(PoolPlace.slot).is_not(None))
+    .where(col(DriveRow.shelf_id).is_not(None)).group_by(col(DriveRow.shelf_id))
+)  # fmt: skip
 
 
 @api.get("/shelves", responses={200: ShelvesOut})
@@ -330,26 +358,9 @@ def shelves(query: FilterQuery) -> Any:
     """All shelves with how many drives they hold and how many of them pass the filter."""
     test, wrong = _test(query.filter)
     with transaction() as session:
-        counted = session.exec(
-            pick(
-                Shelf.id,
-                Shelf.name,
-                Shelf.bays,
-                Site.name,
-                Host.name,
-                func.count(col(DriveRow.id)),
-                func.max(DriveRow.size),
-                func.coalesce(func.sum(DriveRow.size), 0),
-                Shelf.host_id,
-            )
-            .join(Site, col(Site.id) == Shelf.site_id)
-            .outerjoin(Host, col(Host.id) == Shelf.host_id)
-            .outerjoin(DriveRow, col(DriveRow.shelf_id) == Shelf.id)
-            .group_by(Shelf.id, Site.name, Host.name)
-        ).all()
+        counted = session.exec(_SHELVES).all()
         on_shelves = _used_on_shelves(session)
-        new = session.exec(select(func.count()).select_from(DriveRow).where(DriveRow.service == Service.NEW)).one()
-        outside = session.exec(select(func.count()).select_from(DriveRow).where(*_OUTSIDE)).one()
+        new, outside = session.exec(_NEW).one(), session.exec(_ALL_OUTSIDE).one()
         per_shelf: dict[int | None, int] = {}
         matched: list[Match] | None = None
         if test:
@@ -375,15 +386,11 @@ def shelves(query: FilterQuery) -> Any:
 
 def _used_on_shelves(session: Session) -> dict[int, tuple[int, int]]:
     """Of each shelf, bytes of its drives that are pools' members, and bytes on them on which something stands."""
-    used, found = drives_used(session), dict[int, tuple[int, int]]()
-    query = select(DriveRow.id, DriveRow.shelf_id, DriveRow.size).where(
-        col(DriveRow.shelf_id).is_not(None),
-        col(DriveRow.id).in_(select(PoolPlace.drive_id).where(col(PoolPlace.slot).is_not(None))),
-    )
-    for drive, shelf, size in session.exec(query):
-        whole, taken = found.get(shelf or 0, (0, 0))
-        found[shelf or 0] = whole + size, taken + used.get(drive or 0, 0)
-    return found
+    used = drives_used(session)
+    return {
+        shelf: (int(size), sum(used.get(drive, 0) for drive in drives))
+        for shelf, size, drives in session.connection().execute(_MEMBERS)
+    }
 
 
 def _with_use(session: Session, drives: list[DriveOut]) -> list[DriveOut]:
@@ -410,10 +417,7 @@ def drives(query: DrivesQuery) -> Any:
     ids = _numbers(query.shelves, MOST_SHELVES)
     test, _ = _test(query.filter)
     with transaction() as session:
-        found = [
-            (_out(row), row[0].use)
-            for row in session.exec(_query().where(col(DriveRow.shelf_id).in_(ids)).order_by(col(DriveRow.bay)))
-        ]
+        found = [(_out(row), row[0].use) for row in session.exec(_of_shelves(), params=these(ids))]
         _with_use(session, [d for d, _ in found])
     for drive, use in found:
         drive.matches = test is None or test(_facts(drive, use))

@@ -7,6 +7,7 @@ from typing import Any
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
+from sqlalchemy import bindparam
 from sqlmodel import Session, col, select
 
 from pairshelf.api.glances_out import GlanceOut, glance_out
@@ -80,6 +81,15 @@ class LogOut(BaseModel):
     more: bool
 
 
+_RUNNING = select(JobRow).where(col(JobRow.state).not_in(("done", "failed"))).order_by(col(JobRow.id)).limit(_MOST)
+_FINISHED = (
+    select(LogRow).where(
+        col(LogRow.at) > bindparam("since"),
+        col(LogRow.act).like("%-finished") | col(LogRow.act).like("%-ended") | col(LogRow.act).in_(("spare-took-over", "pool-state", "threshold-crossed")),
+    ).order_by(col(LogRow.id).desc()).limit(12)
+)  # fmt: skip
+
+
 @api.get("/today", responses={200: TodayOut})
 @needs(Act.LOOK, shared="with-oneself")
 def today() -> Any:
@@ -87,10 +97,7 @@ def today() -> Any:
     user = signed_in()
     with transaction() as session:
         found = attend(session, _AT_ONCE)
-        running = jobs_out(
-            session,
-            select(JobRow).where(col(JobRow.state).not_in(("done", "failed"))).order_by(col(JobRow.id)).limit(_MOST),
-        )
+        running = jobs_out(session, _RUNNING)
         finished, since = _finished(session, user)
     looks = found.glances
     return TodayOut(
@@ -105,12 +112,7 @@ def today() -> Any:
 def _finished(session: Session, user: User) -> tuple[list[EntryOut], dt.datetime | None]:
     """What finished since this user was last here, or, without such a time, in the last day."""
     since = user.previously_seen_at
-    rows = session.exec(
-        select(LogRow).where(
-            col(LogRow.at) > (since or now() - dt.timedelta(days=1)),
-            col(LogRow.act).like("%-finished") | col(LogRow.act).like("%-ended") | col(LogRow.act).in_(("spare-took-over", "pool-state", "threshold-crossed")),
-        ).order_by(col(LogRow.id).desc()).limit(12)
-    )  # fmt: skip
+    rows = session.exec(_FINISHED, params={"since": since or now() - dt.timedelta(days=1)})
     return [_entry(r) for r in rows], since
 
 

@@ -21,7 +21,7 @@ from pairshelf.engine.loads import Measured, play_all
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import devices
 from pairshelf.engine.readings import Before, ReadingRound, judge_drives, take_readings
-from pairshelf.store.database import Lock, among, held_lock, pick, transaction
+from pairshelf.store.database import Lock, among, held_lock, in_these, pick, these, transaction
 from pairshelf.store.repositories import history
 from pairshelf.store.repositories.drives_and_pools import load_stripes
 from pairshelf.store.repositories.holdings import PoolHolds, load_holdings, load_watched
@@ -48,21 +48,22 @@ def used_on_drives(session: Session, only: Collection[int] | None = None) -> dic
     return {drive: extents for used in _used.get(session, only).values() for drive, extents in used.items()}
 
 
+# As they are now, whatever a session has read before: others are told the same.
+_POOLS = select(PoolRow).where(in_these(PoolRow.id)).execution_options(populate_existing=True)
+_PLACES = select(PoolPlace).where(in_these(PoolPlace.pool_id)).execution_options(populate_existing=True)
+_PIECES = select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(in_these(VolumePiece.pool_id))
+
+
 def _used_in(session: Session, pool_ids: list[int]) -> dict[int, dict[int, int]]:
     """Of each of these pools, extents in use on its member drives."""
-    # As they are now, whatever this session has read before: others are told the same.
-    rows = session.exec(
-        select(PoolRow).where(among(PoolRow.id, pool_ids)).execution_options(populate_existing=True)
-    ).all()
+    asked = these(pool_ids)
+    rows = session.exec(_POOLS, params=asked).all()
     places: dict[int, list[PoolPlace]] = {}
-    members = select(PoolPlace).where(among(PoolPlace.pool_id, pool_ids)).execution_options(populate_existing=True)
-    for place in session.exec(members):
+    for place in session.exec(_PLACES, params=asked):
         places.setdefault(place.pool_id, []).append(place)
     stripes = load_stripes(session, [row.number for row in rows if scheme_of(row.scheme).own_protection])
     pieces: dict[int, list[tuple[int, int]]] = {}
-    for pool, first, count in session.exec(
-        select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(among(VolumePiece.pool_id, pool_ids))
-    ):
+    for pool, first, count in session.exec(_PIECES, params=asked):
         pieces.setdefault(pool, []).append((first, count))
     found = {}
     for row in rows:

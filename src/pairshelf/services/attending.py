@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
-from sqlalchemy import and_, case, func
+from sqlalchemy import and_, bindparam, case, func
 from sqlmodel import Session, col, or_, select
 
 from pairshelf.core.domain.away import Stood, away_named
@@ -19,7 +19,7 @@ from pairshelf.engine import keys, signs
 from pairshelf.engine.pools import devices
 from pairshelf.engine.signs import WATCHER, WORKER
 from pairshelf.services.watching import glances, levels_of, what_fills, with_outlooks
-from pairshelf.store.database import pick
+from pairshelf.store.database import in_these, pick, these
 from pairshelf.store.repositories.holdings import load_holdings, load_watched
 from pairshelf.store.tables import (
     Application,
@@ -127,27 +127,37 @@ def _backups(session: Session) -> list[tuple[int, str, float]]:
     ]
 
 
-def _pools(session: Session) -> list[PoolFacts]:
-    """Pools that may need somebody: most are well, and are not looked at."""
+_DIFFERING = (
+    select(VolumeRow.pool_id, func.count()).join(SampleFile, col(SampleFile.volume_id) == VolumeRow.id)
+    .where(col(SampleFile.intact).is_(False)).group_by(col(VolumeRow.pool_id))
+)  # fmt: skip
+_CHECKS = select(JobRow.pool_id, JobRow.report).where(
+    col(JobRow.id).in_(
+        select(func.max(JobRow.id)).where(JobRow.kind == "check", JobRow.state == "done").group_by(col(JobRow.pool_id))
+    )
+)
+
+
+@cache
+def _in_doubt() -> Any:
+    """Pools that are not well, or one of these: with how many members are gone, are filled again, are away."""
     away = func.sum(case((col(PoolPlace.state) == "missing", 1), else_=0))
     empty = func.sum(case((col(PoolPlace.state).in_(("failed", "missing")), 1), else_=0))
     filling = func.sum(case((col(PoolPlace.state) == "rebuilding", 1), else_=0))
-    differing = dict(session.exec(
-        select(VolumeRow.pool_id, func.count()).join(SampleFile, col(SampleFile.volume_id) == VolumeRow.id)
-        .where(col(SampleFile.intact).is_(False)).group_by(col(VolumeRow.pool_id))
-    ).all())  # fmt: skip
-    last = (
-        select(func.max(JobRow.id)).where(JobRow.kind == "check", JobRow.state == "done").group_by(col(JobRow.pool_id))
-    )
-    checks = session.exec(select(JobRow.pool_id, JobRow.report).where(col(JobRow.id).in_(last))).all()
-    unsettled = {pool: report["mismatches"] - report["put_right"] for pool, report in checks}
-    doubtful = [*differing, *(pool for pool, count in unsettled.items() if count)]
-    rows = session.exec(
+    return (
         pick(PoolRow.id, PoolRow.name, PoolRow.state, empty, filling, away)
         .join(PoolPlace, col(PoolPlace.pool_id) == PoolRow.id)
-        .where(col(PoolPlace.slot).is_not(None), or_(PoolRow.state != "healthy", col(PoolRow.id).in_(doubtful)))
+        .where(col(PoolPlace.slot).is_not(None), or_(PoolRow.state != "healthy", in_these(PoolRow.id)))
         .group_by(col(PoolRow.id)).order_by(PoolRow.name)
-    ).all()  # fmt: skip
+    )  # fmt: skip
+
+
+def _pools(session: Session) -> list[PoolFacts]:
+    """Pools that may need somebody: most are well, and are not looked at."""
+    differing = dict(session.exec(_DIFFERING).all())
+    unsettled = {pool: report["mismatches"] - report["put_right"] for pool, report in session.exec(_CHECKS)}
+    doubtful = [*differing, *(pool for pool, count in unsettled.items() if count)]
+    rows = session.exec(_in_doubt(), params=these(doubtful)).all()
     waited_for = _away(session, [i for i, *_, missing in rows if missing])
     return [
         PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0), missing,
@@ -171,14 +181,16 @@ def _away(session: Session, pool_ids: list[int]) -> dict[int, str]:
     return {pool: away_named(own) for pool, own in members.items()}
 
 
+_ENCRYPTED = select(ids(PoolRow), PoolRow.name).where(col(PoolRow.key).is_not(None))
+_UNKEPT = select(ids(PoolRow), PoolRow.name).where(col(PoolRow.passphrase_kept).is_(False)).order_by(PoolRow.name)
+
+
 def _locked(session: Session) -> list[tuple[int, str]]:
-    encrypted = session.exec(select(ids(PoolRow), PoolRow.name).where(col(PoolRow.key).is_not(None)))
-    return [(i, name) for i, name in encrypted if not keys.is_open(i)]
+    return [(i, name) for i, name in session.exec(_ENCRYPTED) if not keys.is_open(i)]
 
 
 def _unkept(session: Session) -> list[tuple[int, str]]:
-    query = select(ids(PoolRow), PoolRow.name).where(col(PoolRow.passphrase_kept).is_(False)).order_by(PoolRow.name)
-    return list(session.exec(query))
+    return list(session.exec(_UNKEPT))
 
 
 @cache
@@ -257,11 +269,13 @@ def _spoilt(session: Session) -> list[tuple[int, str, str]]:
     return [(i, f"Drive {serial}", words[state]) for i, serial, state in rows]
 
 
+_OPEN_SHEETS = (
+    select(ids(SheetRow), SheetRow.title)
+    .where(SheetRow.state == SheetState.DRAFT, SheetRow.created_at > bindparam("since"), col(SheetRow.stale).is_(None))
+    .order_by(col(SheetRow.id).desc()).limit(5)
+)  # fmt: skip
+
+
 def _drafts(session: Session) -> list[tuple[int, str]]:
     since = now() - dt.timedelta(days=7)
-    rows = session.exec(
-        select(ids(SheetRow), SheetRow.title).where(SheetRow.state == SheetState.DRAFT, SheetRow.created_at > since,
-                                                  col(SheetRow.stale).is_(None))
-        .order_by(col(SheetRow.id).desc()).limit(5)
-    )  # fmt: skip
-    return list(rows)
+    return list(session.exec(_OPEN_SHEETS, params={"since": since}))

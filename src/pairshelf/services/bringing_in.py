@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from sqlalchemy import bindparam
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.device import Devices
@@ -54,12 +55,16 @@ def look(session: Session, world: Devices, who: str) -> Sequence[Spoken]:
     return spoken_of(session, world)
 
 
+_SERIALS = (
+    pick(DriveRow.serial).join(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
+    .where(PoolPlace.pool_id == bindparam("pool"), col(PoolPlace.beside).is_(None))
+)  # fmt: skip
+
+
 def record_of(session: Session, pool_id: int) -> LastTold | None:
     """What the drives of a pool keep of it; None before anything was written on them."""
     record = session.get(PoolRecord, pool_id, populate_existing=True)
     if record is None:
         return None
-    query = pick(DriveRow.serial).join(PoolPlace, col(PoolPlace.drive_id) == DriveRow.id)
-    mine = query.where(PoolPlace.pool_id == pool_id, col(PoolPlace.beside).is_(None))
-    serials = [s for (s,) in session.connection().execute(mine)]
+    serials = [s for (s,) in session.connection().execute(_SERIALS, {"pool": pool_id})]
     return LastTold(sum(record.reached.get(s) == record.generation for s in serials), len(serials), record)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass, replace
-from typing import Any
+from functools import cache
+from typing import Any, NamedTuple
 
 from sqlalchemy import func, or_
 from sqlmodel import Session, col, select
@@ -23,7 +24,7 @@ from pairshelf.core.watching.thresholds import USUAL, Level, Thresholds, Watched
 from pairshelf.core.watching.trend import Outlook
 from pairshelf.engine.history import used_on_drives
 from pairshelf.engine.log import log
-from pairshelf.store.database import among, among_or_all, pick
+from pairshelf.store.database import among, in_these, in_these_or_all, many, pick, these
 from pairshelf.store.repositories.books import load_volumes
 from pairshelf.store.repositories.drives_and_pools import load_pools
 from pairshelf.store.repositories.history import Point, bytes_of_all, load_points
@@ -93,17 +94,11 @@ def glances(
     """Each of these pools at a glance. A fixed number of statements, but for those that are not healthy."""
     outlooks, levels = outlooks or {}, levels or levels_of(held, watched)
     ids = [p.id for p in held]
-    rows = {r.id: r for r in session.exec(
-        pick(PoolRow.id, PoolRow.tint, PoolRow.state, PoolRow.scheme, PoolRow.domain, PoolRow.walk).where(among_or_all(PoolRow.id, ids))
-    )}  # fmt: skip
-    survive = _survive(session, ids)
-    checked = dict(session.exec(
-        select(JobRow.pool_id, func.max(JobRow.finished_at))
-        .where(JobRow.kind == "check", JobRow.state == "done", among_or_all(JobRow.pool_id, ids)).group_by(col(JobRow.pool_id))
-    ).all())  # fmt: skip
-    busy = set(session.exec(
-        select(JobRow.pool_id).where(among_or_all(JobRow.pool_id, ids), col(JobRow.state).not_in(("done", "failed")))
-    ))  # fmt: skip
+    asked, connection = _asked(many(ids)), session.connection()
+    rows = {r.id: r for r in connection.execute(asked.pools, these(ids))}
+    survive = _survive(connection.execute(asked.protections, these(ids)))
+    checked = dict(connection.execute(asked.checked, these(ids)).all())
+    busy = {pool for (pool,) in connection.execute(asked.busy, these(ids))}
     doubtful = [i for i, r in rows.items() if r.state != "healthy" or r.walk is not None]
     left = {p.id: _left(p) for p in load_pools(session, doubtful)} if doubtful else {}
     found = []
@@ -118,14 +113,33 @@ def glances(
     return found
 
 
-def _survive(session: Session, ids: Collection[int]) -> dict[int, int]:
+class _Asked(NamedTuple):
+    pools: Any
+    protections: Any
+    checked: Any
+    busy: Any
+
+
+@cache
+def _asked(every: bool) -> _Asked:
+    """What is asked of some pools, or of every one."""
+    return _Asked(
+        pick(PoolRow.id, PoolRow.tint, PoolRow.state, PoolRow.scheme, PoolRow.domain, PoolRow.walk)
+        .where(in_these_or_all(PoolRow.id, every)),
+        select(VolumeRow.pool_id, VolumeRow.protection)
+        .where(col(VolumeRow.protection).is_not(None), in_these_or_all(VolumeRow.pool_id, every)).distinct(),
+        select(JobRow.pool_id, func.max(JobRow.finished_at))
+        .where(JobRow.kind == "check", JobRow.state == "done", in_these_or_all(JobRow.pool_id, every))
+        .group_by(col(JobRow.pool_id)),
+        select(JobRow.pool_id).where(in_these_or_all(JobRow.pool_id, every), col(JobRow.state).not_in(("done", "failed"))),
+    )  # fmt: skip
+
+
+def _survive(rows: Iterable[Any]) -> dict[int, int]:
     """Of spread pools, what their least protected volume survives."""
     found: dict[int, int] = {}
-    query = select(VolumeRow.pool_id, VolumeRow.protection).where(
-        col(VolumeRow.protection).is_not(None), among_or_all(VolumeRow.pool_id, ids)
-    )
-    for pool, protection in session.exec(query.distinct()):
-        own = parse_protection(protection or "").survives
+    for pool, protection in rows:
+        own = parse_protection(protection).survives
         found[pool] = min(own, found.get(pool, own))
     return found
 
@@ -182,6 +196,10 @@ def _volumes(
 
 #: What of an outlook's row makes an outlook, in its order.
 _OUTLOOK = ("growth", "at", "earliest", "latest", "days", "why_none")
+# Plain values: there are as many as volumes.
+_OUTLOOKS = pick(
+    OutlookRow.pool_id, OutlookRow.volume_id, OutlookRow.capacity, *(getattr(OutlookRow, n) for n in _OUTLOOK)
+).where(or_(in_these(OutlookRow.pool_id), in_these(OutlookRow.volume_id, "those")))
 
 
 def load_outlooks(session: Session, held: list[PoolHolds]) -> dict[int, list[tuple[str | None, Outlook]]]:
@@ -189,16 +207,10 @@ def load_outlooks(session: Session, held: list[PoolHolds]) -> dict[int, list[tup
     each volume that is not meant to be full. What was worked out for another capacity is left out."""
     if not held:
         return {}
-    # Plain values: there are as many as volumes.
-    query = pick(
-        OutlookRow.pool_id, OutlookRow.volume_id, OutlookRow.capacity, *(getattr(OutlookRow, n) for n in _OUTLOOK)
-    )
-    query = query.where(or_(
-        among(OutlookRow.pool_id, [p.id for p in held]), among(OutlookRow.volume_id, [v.id for p in held for v in p.volumes]),
-    ))  # fmt: skip
     pools: dict[int, tuple[Any, ...]] = {}
     volumes: dict[int, tuple[Any, ...]] = {}
-    for row in session.connection().execute(query):
+    asked = {**these(p.id for p in held), "those": [v.id for p in held for v in p.volumes]}
+    for row in session.connection().execute(_OUTLOOKS, asked):
         if row[0] is not None:
             pools[row[0]] = tuple(row[2:])
         else:

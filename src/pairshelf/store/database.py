@@ -14,7 +14,7 @@ from typing import Any
 import structlog
 from psycopg import OperationalError
 from psycopg.errors import DiskFull
-from sqlalchemy import ARRAY, Connection, Engine, Integer, cast, create_engine, event, func, text, true
+from sqlalchemy import ARRAY, Connection, Engine, Integer, bindparam, cast, create_engine, event, func, text, true
 from sqlalchemy.exc import ArgumentError, DisconnectionError
 from sqlmodel import Session, select
 
@@ -146,13 +146,29 @@ def among(column: Any, ids: Iterable[int | None]) -> Any:
     return column == func.any(cast(list(ids), ARRAY(Integer)))
 
 
+def in_these(column: Any, called: str = "these") -> Any:
+    """The column is one of those that the statement is asked with, so ``called``. For statements that are asked often:
+    put together once, they take a third of the time."""
+    return column == func.any(bindparam(called, type_=ARRAY(Integer)))
+
+
+def these(ids: Iterable[int | None]) -> dict[str, Any]:
+    """What a statement with ``in_these`` is asked with."""
+    return {"these": list(ids)}
+
+
 #: Of more than so many, all rows are read instead of looking each of them up.
 _MANY = 100
 
 
-def among_or_all(column: Any, ids: Collection[int]) -> Any:
-    """The column is one of these; of many of them, whatever it is: whoever asks looks them up in the answer."""
-    return true() if len(ids) > _MANY else among(column, ids)
+def many(ids: Collection[int]) -> bool:
+    """Whether there are so many that whoever asks had better read all and look them up in the answer."""
+    return len(ids) > _MANY
+
+
+def in_these_or_all(column: Any, every: bool) -> Any:
+    """The column is one of those that the statement is asked with; of ``every`` one, whatever it is."""
+    return true() if every else in_these(column)
 
 
 def lock_until_commit(session: Session, family: Lock, which: int | str = 0) -> None:

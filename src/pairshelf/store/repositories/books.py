@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
+from functools import cache
 from typing import Any
 
 from sqlalchemy import func
@@ -22,7 +23,7 @@ from pairshelf.core.domain.estate import (
 )
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.spread import base_of
-from pairshelf.store.database import among, pick
+from pairshelf.store.database import among, in_these, in_these_or_all, pick, these
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
     Application,
@@ -102,6 +103,12 @@ def load_use(session: Session, pool: EstatePool) -> Estate:
     )  # fmt: skip
 
 
+def load_mounted(session: Session, volume_ids: Collection[int]) -> Estate:
+    """These volumes and their mounts; not what the files on them take."""
+    volumes = load_volumes(session, (), ids=volume_ids, held=False)
+    return Estate(volumes=tuple(volumes), mounts=tuple(_mounts(session, {v.id: v.ref for v in volumes})))
+
+
 def load_access(session: Session, volume_ids: Collection[int]) -> Estate:
     """These volumes with what stands on them, all hosts, and all persons and groups."""
     volumes = load_volumes(session, (), ids=volume_ids)
@@ -121,25 +128,16 @@ _VOLUME = (
 
 
 def load_volumes(
-    session: Session, pool_ids: Collection[int], *, only: bool = False, ids: Collection[int] | None = None
-) -> list[EstateVolume]:
+    session: Session, pool_ids: Collection[int], *, only: bool = False, ids: Collection[int] | None = None,
+    held: bool = True,
+) -> list[EstateVolume]:  # fmt: skip
     """All volumes, or only those of these pools, or only these; what the files on them take is filled in for
-    these pools' volumes."""
+    these pools' volumes, if it is asked for."""
     chosen = pool_ids if ids is None else ids
-    placed, files, stands = _held(session, pool_ids, ids) if chosen else ({}, {}, {})
-    query = (
-        pick(*(getattr(VolumeRow, n) for n in _VOLUME), PoolRow.name.label("pool"), KeepRule.above)  # type: ignore[attr-defined]
-        .join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
-        .outerjoin(KeepRule, col(KeepRule.volume_id) == VolumeRow.id)
-        .order_by(PoolRow.name, VolumeRow.name)
-    )
-    query = query.where(col(VolumeRow.moving_from).is_(None))
-    if only:
-        query = query.where(among(VolumeRow.pool_id, pool_ids))
-    if ids is not None:
-        query = query.where(among(VolumeRow.id, ids))
+    placed, files, stands = _held(session, chosen, of_pools=ids is None) if chosen and held else ({}, {}, {})
+    which = "volumes" if ids is not None else "pools" if only else "all"
     found = []
-    for v in session.exec(query):
+    for v in session.exec(_volumes_of(which), params=these(chosen)):
         count, total, last, in_bins, bins = files.get(v.id, (0,) * 5)
         written, stripes = placed.get(v.id, (0, None))
         own = written if stripes is None else stripes
@@ -151,42 +149,69 @@ def load_volumes(
     return found
 
 
+@cache
+def _volumes_of(which: str) -> Any:
+    query = (
+        pick(*(getattr(VolumeRow, n) for n in _VOLUME), PoolRow.name.label("pool"), KeepRule.above)  # type: ignore[attr-defined]
+        .join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
+        .outerjoin(KeepRule, col(KeepRule.volume_id) == VolumeRow.id)
+        .order_by(PoolRow.name, VolumeRow.name)
+    )
+    query = query.where(col(VolumeRow.moving_from).is_(None))
+    of: dict[str, Any] = {"pools": VolumeRow.pool_id, "volumes": VolumeRow.id}
+    return query.where(in_these(of[which])) if which in of else query
+
+
 def _held(
-    session: Session, pool_ids: Collection[int], ids: Collection[int] | None
+    session: Session, chosen: Collection[int], *, of_pools: bool
 ) -> tuple[dict[int, tuple[int, int | None]], dict[int, Any], dict[int, tuple[int, int]]]:
     """Of each volume of these pools, or of each of these, the extents that it has a place for and, in a spread pool, what
     that takes of its drives; what its files take, and how far their stripes reach."""
-    counted = among(VolumeRow.pool_id, pool_ids) if ids is None else among(VolumeRow.id, ids)
+    places, in_files, ends = _asked_of(of_pools)
+    placed: dict[int, tuple[int, int | None]] = {
+        volume: (written, of_drives) for volume, written, of_drives in session.exec(places, params=these(chosen))
+    }
+    files: dict[int, Any] = {volume: facts for volume, *facts in session.exec(in_files, params=these(chosen))}
+    return placed, files, _stand(session.exec(ends, params=these(chosen)))
+
+
+@cache
+def _asked_of(of_pools: bool) -> tuple[Any, Any, Any]:
+    """What is asked of each volume of some pools, or of some volumes: its places, its files, how far their stripes reach."""
+    counted = in_these(VolumeRow.pool_id if of_pools else VolumeRow.id)
     # Eight bytes for each extent of a stripe: on which drive, and where.
     stripes = func.max(func.octet_length(VolumeStripes.placed) / 8)
-    placed: dict[int, tuple[int, int | None]] = {
-        volume: (written, of_drives)
-        for volume, written, of_drives in session.exec(
-            pick(VolumePiece.volume_id, func.sum(VolumePiece.count), stripes)
-            .outerjoin(VolumeStripes, col(VolumeStripes.volume_id) == VolumePiece.volume_id)
-            .where(among(VolumePiece.pool_id, pool_ids) if ids is None else among(VolumePiece.volume_id, ids))
-            .group_by(col(VolumePiece.volume_id))
-        )
-    }  # fmt: skip
+    placed = (
+        pick(VolumePiece.volume_id, func.sum(VolumePiece.count), stripes)
+        .outerjoin(VolumeStripes, col(VolumeStripes.volume_id) == VolumePiece.volume_id)
+        .where(in_these(VolumePiece.pool_id if of_pools else VolumePiece.volume_id))
+        .group_by(col(VolumePiece.volume_id))
+    )
     ends, binned = func.max(SampleFile.first + SampleFile.extents), col(SampleFile.deleted_at).is_not(None)
-    files: dict[int, Any] = {
-        volume: facts
-        for volume, *facts in session.exec(
-            pick(SampleFile.volume_id, func.count(), func.sum(SampleFile.extents), ends, func.count().filter(binned),
-                 func.coalesce(func.sum(SampleFile.extents).filter(binned), 0))
-            .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
-            .where(counted).group_by(col(SampleFile.volume_id))
-        )
-    }  # fmt: skip
-    return placed, files, stands_to(session, counted)
+    files = (
+        pick(SampleFile.volume_id, func.count(), func.sum(SampleFile.extents), ends, func.count().filter(binned),
+             func.coalesce(func.sum(SampleFile.extents).filter(binned), 0))
+        .join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id)
+        .where(counted).group_by(col(SampleFile.volume_id))
+    )  # fmt: skip
+    return placed, files, _ends(counted)
 
 
-def stands_to(session: Session, wanted: Any) -> dict[int, tuple[int, int]]:
-    """Of thin volumes of spread pools, extents of their stripes up to the last file, and up to the last that is in no
-    bin; ``wanted``: which volumes."""
+def stands_to(session: Session, pool_ids: Collection[int], *, every: bool = False) -> dict[int, tuple[int, int]]:
+    """Of thin volumes of these spread pools, or of ``every`` one, extents of their stripes up to the last file, and up to
+    the last that is in no bin."""
+    return _stand(session.exec(_ends_in_pools(every), params=these(pool_ids)))
+
+
+@cache
+def _ends_in_pools(every: bool) -> Any:
+    return _ends(in_these_or_all(VolumeRow.pool_id, every))
+
+
+def _ends(wanted: Any) -> Any:
     inside = func.least(SampleFile.first + SampleFile.extents, VolumePiece.at + VolumePiece.count)
     end = func.max(VolumePiece.first + inside - VolumePiece.at)
-    query = (
+    return (
         pick(VolumePiece.volume_id, end, end.filter(col(SampleFile.deleted_at).is_(None)))
         .join(SampleFile, (col(SampleFile.volume_id) == VolumePiece.volume_id)
               & (col(SampleFile.first) < VolumePiece.at + VolumePiece.count)
@@ -194,47 +219,61 @@ def stands_to(session: Session, wanted: Any) -> dict[int, tuple[int, int]]:
         .join(VolumeRow, col(VolumeRow.id) == VolumePiece.volume_id)
         .where(wanted, col(VolumeRow.thin), col(VolumeRow.protection).is_not(None)).group_by(col(VolumePiece.volume_id))
     )  # fmt: skip
+
+
+def _stand(rows: Iterable[Any]) -> dict[int, tuple[int, int]]:
     return {
-        volume: (int(last) - base_of(volume), max(0, int(kept or 0) - base_of(volume)))
-        for volume, last, kept in session.exec(query)
+        volume: (int(last) - base_of(volume), max(0, int(kept or 0) - base_of(volume))) for volume, last, kept in rows
     }
+
+
+_HOSTS = (
+    pick(Host.name, Site.name, Host.letters, Host.address, Host.storage_address, Host.iqn, Host.link)
+    .join(Site, col(Site.id) == Host.site_id).order_by(Host.name)
+)  # fmt: skip
 
 
 def load_hosts(session: Session) -> list[EstateHost]:
     """All hosts by name."""
-    query = (
-        pick(Host.name, Site.name, Host.letters, Host.address, Host.storage_address, Host.iqn, Host.link)
-        .join(Site, col(Site.id) == Host.site_id).order_by(Host.name)
-    )  # fmt: skip
-    return [EstateHost(*row) for row in session.exec(query)]
+    return [EstateHost(*row) for row in session.exec(_HOSTS)]
+
+
+_MOUNTS = (
+    pick(Mount.id, Host.name, Mount.volume_id, Mount.at, Mount.read_only, Mount.access_times, Mount.required)
+    .join(Host, col(Host.id) == Mount.host_id).where(in_these(Mount.volume_id)).order_by(Host.name, Mount.at)
+)  # fmt: skip
 
 
 def _mounts(session: Session, refs: dict[int, str]) -> list[EstateMount]:
     if not refs:
         return []
-    query = (
-        pick(Mount.id, Host.name, Mount.volume_id, Mount.at, Mount.read_only, Mount.access_times, Mount.required)
-        .join(Host, col(Host.id) == Mount.host_id).where(among(Mount.volume_id, refs)).order_by(Host.name, Mount.at)
-    )  # fmt: skip
-    return [EstateMount(i, host, refs[volume], *rest) for i, host, volume, *rest in session.exec(query)]
+    found = session.exec(_MOUNTS, params=these(refs))
+    return [EstateMount(i, host, refs[volume], *rest) for i, host, volume, *rest in found]
+
+
+_SHARES = select(Share).where(in_these(Share.volume_id)).order_by(Share.name).execution_options(populate_existing=True)
+_RIGHTS = (
+    select(ShareRight.share_id, Party.name, ShareRight.may).join(Party, col(Party.id) == ShareRight.party_id)
+    .where(in_these(ShareRight.share_id))
+)  # fmt: skip
+_VISITORS = (
+    select(ShareVisit.share_id, Party.name).join(Party, col(Party.id) == ShareVisit.person_id)
+    .where(in_these(ShareVisit.share_id))
+)  # fmt: skip
 
 
 def _shares(session: Session, refs: dict[int, str]) -> list[EstateShare]:
     if not refs:
         return []
-    rows = session.exec(
-        select(Share).where(among(Share.volume_id, refs)).order_by(Share.name).execution_options(populate_existing=True)
-    ).all()
+    rows = session.exec(_SHARES, params=these(refs)).all()
     if not rows:
         return []
-    ids = [s.id for s in rows]
+    those = these(s.id for s in rows)
     rights: dict[int, list[tuple[str, str]]] = {}
-    given = select(ShareRight.share_id, Party.name, ShareRight.may).join(Party, col(Party.id) == ShareRight.party_id)
-    for share_id, name, may in session.exec(given.where(among(ShareRight.share_id, ids))):
+    for share_id, name, may in session.exec(_RIGHTS, params=those):
         rights.setdefault(share_id, []).append((name, may))
     visitors: dict[int, set[str]] = {}
-    there = select(ShareVisit.share_id, Party.name).join(Party, col(Party.id) == ShareVisit.person_id)
-    for share_id, name in session.exec(there.where(among(ShareVisit.share_id, ids))):
+    for share_id, name in session.exec(_VISITORS, params=those):
         visitors.setdefault(share_id, set()).add(name)
     # What lies in them is looked up where the question is about few.
     taken = taken_by(session, rows) if len(rows) <= _FEW else {}
@@ -264,20 +303,27 @@ def in_folder() -> Any:
     return and_(col(SampleFile.volume_id) == Share.volume_id, inside)
 
 
+_TAKEN = (
+    select(Share.id, func.sum(SampleFile.extents), func.count().filter(col(SampleFile.deleted_at).is_not(None)))
+    .join(SampleFile, in_folder())
+    .where(in_these(Share.id))
+    .group_by(col(Share.id))
+)
+
+
 def taken_by(session: Session, shares: Sequence[Share]) -> dict[int | None, tuple[int, int]]:
     """For each share the extents of the files in its folder, and how many of them lie in its bin."""
-    binned = func.count().filter(col(SampleFile.deleted_at).is_not(None))
-    query = (
-        select(Share.id, func.sum(SampleFile.extents), binned).join(SampleFile, in_folder())
-        .where(col(Share.id).in_([s.id for s in shares])).group_by(col(Share.id))
-    )  # fmt: skip
-    found = {share: (int(extents), count) for share, extents, count in session.exec(query)}
+    rows = session.exec(_TAKEN, params=these(s.id for s in shares))
+    found = {share: (int(extents), count) for share, extents, count in rows}
     return {s.id: found.get(s.number, (0, 0)) for s in shares}
+
+
+_LUNS = select(TargetLun).where(in_these(TargetLun.volume_id)).order_by(col(TargetLun.lun))
 
 
 def _targets(session: Session, refs: dict[int, str], *, every: bool = True) -> list[EstateTarget]:
     luns: dict[int, list[tuple[int, str]]] = {}
-    for lun in session.exec(select(TargetLun).where(among(TargetLun.volume_id, refs)).order_by(col(TargetLun.lun))):
+    for lun in session.exec(_LUNS, params=these(refs)):
         luns.setdefault(lun.target_id, []).append((lun.lun, refs[lun.volume_id]))
     if not every and not luns:
         return []
@@ -301,24 +347,33 @@ def _targets(session: Session, refs: dict[int, str], *, every: bool = True) -> l
     ]
 
 
-def _applications(session: Session, refs: dict[int, str], *, every: bool = True) -> list[EstateApplication]:
-    query = (
+@cache
+def _asked_of_applications(every: bool) -> Any:
+    return (
         select(Application, Host.name).join(Host, col(Host.id) == Application.host_id)
+        .where(in_these_or_all(Application.volume_id, every))
         .order_by(Host.name, Application.name).execution_options(populate_existing=True)
     )  # fmt: skip
+
+
+def _applications(session: Session, refs: dict[int, str], *, every: bool = True) -> list[EstateApplication]:
     return [
         EstateApplication(
             a.number, host, a.name, a.kind, a.owner, a.folder, a.settings, a.running,
             refs.get(a.volume_id) if a.volume_id else None, a.folder_scheme, a.files_per_folder, a.moved.get("from"),
         )
-        for a, host in session.exec(query if every else query.where(among(Application.volume_id, refs)))
+        for a, host in session.exec(_asked_of_applications(every), params=these(refs))
     ]  # fmt: skip
 
 
+_PARTIES = select(ids(Party), Party.name, Party.kind).order_by(Party.name)
+_MEMBERS = select(PartyMember.group_id, PartyMember.person_id)
+
+
 def _parties(session: Session) -> list[tuple[str, tuple[str, ...] | None]]:
-    rows = session.exec(select(ids(Party), Party.name, Party.kind).order_by(Party.name)).all()
+    rows = session.exec(_PARTIES).all()
     names = {i: name for i, name, _ in rows}
     members: dict[int, list[str]] = {}
-    for group, person in session.exec(select(PartyMember.group_id, PartyMember.person_id)):
+    for group, person in session.exec(_MEMBERS):
         members.setdefault(group, []).append(names[person])
     return [(name, tuple(sorted(members.get(i, ()))) if kind == "group" else None) for i, name, kind in rows]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
 from dataclasses import fields
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -22,7 +23,7 @@ from pairshelf.core.layouts.regions import rows_missed
 from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.core.layouts.spread import StripedVolume
 from pairshelf.core.policies.beside import Under
-from pairshelf.store.database import among, pick
+from pairshelf.store.database import among, in_these, pick, these
 from pairshelf.store.repositories.layouts import designed_layout, is_synced
 from pairshelf.store.tables import (
     Condition,
@@ -56,7 +57,8 @@ def left_of(row: DriveRow, shelf: str | None) -> tuple[str, int] | None:
     return None if shelf is None or row.left_bay is None or row.shelf_id is not None else (shelf, row.left_bay)
 
 
-def _drive_query() -> Any:
+@cache
+def _drives_asked() -> Any:
     return (
         pick(
             DriveRow,
@@ -79,6 +81,7 @@ def _drive_query() -> Any:
         .outerjoin(LEFT, LEFT.c.id == DriveRow.left_shelf_id)
         .outerjoin(PartitionPlan, col(PartitionPlan.drive_id) == DriveRow.id)
         .outerjoin(DrainRow, col(DrainRow.id) == DriveRow.drain_id)
+        .where(in_these(DriveRow.id))
     )
 
 
@@ -126,7 +129,7 @@ def load_drives(session: Session, ids: Collection[int]) -> list[EstateDrive]:
     """These drives, in the order asked for; unknown ids are left out."""
     if not ids:
         return []
-    found = {row[0].id: _drive(*row) for row in session.exec(_drive_query().where(among(DriveRow.id, ids)))}
+    found = {row[0].id: _drive(*row) for row in session.exec(_drives_asked(), params=these(ids))}
     return [found[i] for i in ids if i in found]
 
 
@@ -136,16 +139,18 @@ def lock_drives(session: Session, ids: Collection[int]) -> None:
     session.exec(query).all()
 
 
+_STRIPES = (
+    select(VolumeStripes, VolumeRow.protection)
+    .join(VolumeRow, col(VolumeRow.id) == VolumeStripes.volume_id)
+    .where(in_these(VolumeStripes.pool_id)).order_by(col(VolumeStripes.volume_id))
+    .execution_options(populate_existing=True)
+)  # fmt: skip
+
+
 def load_stripes(session: Session, pool_ids: Collection[int]) -> dict[int, list[StripedVolume]]:
     """The stripes of spread pools' volumes, by pool."""
-    query = (
-        select(VolumeStripes, VolumeRow.protection)
-        .join(VolumeRow, col(VolumeRow.id) == VolumeStripes.volume_id)
-        .where(among(VolumeStripes.pool_id, pool_ids)).order_by(col(VolumeStripes.volume_id))
-        .execution_options(populate_existing=True)
-    )  # fmt: skip
     found: dict[int, list[StripedVolume]] = {}
-    for row, protection in session.exec(query):
+    for row, protection in session.exec(_STRIPES, params=these(pool_ids)) if pool_ids else ():
         found.setdefault(row.pool_id, []).append(stripes_from(row.volume_id, protection or "", row.placed))
     return found
 
@@ -166,32 +171,41 @@ def store_stripes(session: Session, pool_id: int, placed: StripedVolume) -> None
         row.placed = content
 
 
+# What is asked of pools: statements that never change are put together once.
+_POOLS = select(PoolRow).where(in_these(PoolRow.id)).order_by(PoolRow.name)
+_PLACES = select(PoolPlace).where(in_these(PoolPlace.pool_id))
+_PIECES = select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(in_these(VolumePiece.pool_id))
+_GOING = select(GrowthPathRow).where(in_these(GrowthPathRow.pool_id), col(GrowthPathRow.ended_at).is_(None))
+_OPEN = col(JobRow.state).not_in((JobState.DONE, JobState.FAILED))
+_OPEN_JOBS = (
+    select(JobRow.pool_id, JobRow.kind, JobRow.volume_id, JobRow.slot).where(in_these(JobRow.pool_id), _OPEN)
+    .order_by(col(JobRow.id))
+)  # fmt: skip
+_ARRIVING = select(JobRow.to_pool_id).where(in_these(JobRow.to_pool_id), _OPEN)
+
+
 def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     """These pools with their places and drives, in a fixed number of statements."""
     if not ids:
         return []
-    rows = session.exec(select(PoolRow).where(among(PoolRow.id, ids)).order_by(PoolRow.name)).all()
-    places = session.exec(select(PoolPlace).where(among(PoolPlace.pool_id, ids))).all()
+    asked = these(ids)
+    rows = session.exec(_POOLS, params=asked).all()
+    places = session.exec(_PLACES, params=asked).all()
     drives = {d.id: d for d in load_drives(session, [p.drive_id for p in places if p.drive_id is not None])}
     stripes = load_stripes(session, [r.number for r in rows if scheme_of(r.scheme).own_protection])
     taken: dict[int, list[tuple[int, int]]] = {}
-    pieces = select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(among(VolumePiece.pool_id, ids))
-    for pool_id, first, count in session.exec(pieces):
+    for pool_id, first, count in session.exec(_PIECES, params=asked):
         taken.setdefault(pool_id, []).append((first, count))
     tables = _tables(session, ids)
     missed = _regions_missed(session, places)
-    going = select(GrowthPathRow).where(among(GrowthPathRow.pool_id, ids), col(GrowthPathRow.ended_at).is_(None))
-    paths = {p.pool_id: tuple((slot, drive, done) for slot, drive, done in p.steps) for p in session.exec(going)}
+    paths = {
+        p.pool_id: tuple((slot, drive, done) for slot, drive, done in p.steps)
+        for p in session.exec(_GOING, params=asked)
+    }
     under_way: dict[int, list[Under]] = {}
-    open_jobs = select(JobRow.pool_id, JobRow.kind, JobRow.volume_id, JobRow.slot).where(
-        among(JobRow.pool_id, ids), col(JobRow.state).not_in((JobState.DONE, JobState.FAILED))
-    )
-    for job_pool, kind, volume_id, slot in session.exec(open_jobs.order_by(col(JobRow.id))):
+    for job_pool, kind, volume_id, slot in session.exec(_OPEN_JOBS, params=asked):
         under_way.setdefault(job_pool or 0, []).append(Under(kind, volume_id, slot))
-    arriving = select(JobRow.to_pool_id).where(
-        among(JobRow.to_pool_id, ids), col(JobRow.state).not_in((JobState.DONE, JobState.FAILED))
-    )
-    for to_pool in filter(None, session.exec(arriving)):
+    for to_pool in filter(None, session.exec(_ARRIVING, params=asked)):
         under_way.setdefault(to_pool, []).append(Under("move-in"))
     pools = []
     for row in rows:
@@ -241,13 +255,15 @@ def _missed(layout: Layout, place: PoolPlace, missed: dict[int, set[int]]) -> in
     return rows_missed(layout, place.member, None if place.incomplete else missed[place.number])
 
 
+_TABLES = (
+    select(PartitionPlan, DriveRow.size).join(DriveRow, col(DriveRow.id) == PartitionPlan.drive_id)
+    .where(in_these(PartitionPlan.pool_id)).execution_options(populate_existing=True)
+)  # fmt: skip
+
+
 def _tables(session: Session, pool_ids: Collection[int]) -> dict[int | None, Table]:
     """The tables of drives that are a pool by themselves, by pool."""
-    query = (
-        select(PartitionPlan, DriveRow.size).join(DriveRow, col(DriveRow.id) == PartitionPlan.drive_id)
-        .where(among(PartitionPlan.pool_id, pool_ids)).execution_options(populate_existing=True)
-    )  # fmt: skip
-    return {row.pool_id: written_table(row, size) for row, size in session.exec(query)}
+    return {row.pool_id: written_table(row, size) for row, size in session.exec(_TABLES, params=these(pool_ids))}
 
 
 def written_table(row: PartitionPlan, size: int) -> Table:

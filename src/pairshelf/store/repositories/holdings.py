@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection
 from dataclasses import dataclass
+from functools import cache
+from typing import Any, NamedTuple
 
-from sqlalchemy import func, true
+from sqlalchemy import func
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.partitions import table_of_parts
@@ -14,7 +16,7 @@ from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.watching.holding import Holding, VolumeHolds, holding, stays
 from pairshelf.core.watching.thresholds import Level, Thresholds, Watched
-from pairshelf.store.database import among, pick
+from pairshelf.store.database import in_these, in_these_or_all, many, pick, these
 from pairshelf.store.repositories.books import stands_to
 from pairshelf.store.repositories.kept import PerPool
 from pairshelf.store.tables import (
@@ -30,8 +32,7 @@ from pairshelf.store.tables import (
     VolumeStripes,
 )
 
-#: Of more pools than so many, all are read.
-_MANY = 200
+_RULED, _LIMITS, _ABOVE = select(KeepRule.volume_id), select(Threshold), select(Crossing)
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,36 +59,58 @@ def load_holdings(session: Session, pool_ids: Collection[int] | None = None) -> 
     return list(_kept.get(session, pool_ids).values())
 
 
-def _work_out(session: Session, pool_ids: list[int]) -> dict[int, PoolHolds]:
-    of_pools = (lambda column: true()) if len(pool_ids) > _MANY else (lambda column: among(column, pool_ids))
-    # Plain rows: there are as many as volumes.
-    ask = session.connection().execute
-    given_to = select(VolumePiece.volume_id, func.sum(VolumePiece.count)).where(of_pools(VolumePiece.pool_id))
-    pieces = dict(ask(given_to.group_by(col(VolumePiece.volume_id))).all())
-    placed = select(VolumeStripes.volume_id, func.octet_length(VolumeStripes.placed) / 8)
-    stripes = dict(ask(placed.where(of_pools(VolumeStripes.pool_id))).all())
+class _Asked(NamedTuple):
+    pieces: Any
+    stripes: Any
+    files: Any
+    tables: Any
+    volumes: Any
+    pools: Any
+
+
+@cache
+def _asked(every: bool) -> _Asked:
+    """What is asked of some pools, or of every one. Plain columns: there are as many rows as volumes."""
     kept = col(SampleFile.deleted_at).is_(None)
     in_bins = func.coalesce(func.sum(SampleFile.extents).filter(~kept), 0)
-    filed = select(SampleFile.volume_id, func.sum(SampleFile.extents), in_bins).group_by(col(SampleFile.volume_id))
-    if len(pool_ids) <= _MANY:
-        filed = filed.join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id).where(of_pools(VolumeRow.pool_id))
-    files = {volume: (int(taken), int(binned)) for volume, taken, binned in ask(filed).all()}
-    stands = stands_to(session, of_pools(VolumeRow.pool_id))
-    ruled = set(session.exec(select(KeepRule.volume_id)))
-    tables = select(PartitionPlan.pool_id, DriveRow.size, PartitionPlan.sector, PartitionPlan.scheme).join(
-        DriveRow, col(DriveRow.id) == PartitionPlan.drive_id
-    )
+    files = select(SampleFile.volume_id, func.sum(SampleFile.extents), in_bins).group_by(col(SampleFile.volume_id))
+    if not every:
+        files = files.join(VolumeRow, col(VolumeRow.id) == SampleFile.volume_id).where(in_these(VolumeRow.pool_id))
+    return _Asked(
+        select(VolumePiece.volume_id, func.sum(VolumePiece.count))
+        .where(in_these_or_all(VolumePiece.pool_id, every)).group_by(col(VolumePiece.volume_id)),
+        select(VolumeStripes.volume_id, func.octet_length(VolumeStripes.placed) / 8)
+        .where(in_these_or_all(VolumeStripes.pool_id, every)),
+        files,
+        select(PartitionPlan.pool_id, DriveRow.size, PartitionPlan.sector, PartitionPlan.scheme)
+        .join(DriveRow, col(DriveRow.id) == PartitionPlan.drive_id)
+        .where(col(PartitionPlan.pool_id).is_not(None), in_these_or_all(PartitionPlan.pool_id, every)),
+        pick(VolumeRow.id, VolumeRow.pool_id, VolumeRow.name, VolumeRow.size, VolumeRow.thin, VolumeRow.overhead,
+             VolumeRow.reserved_share, VolumeRow.protection, VolumeRow.recorded_as, VolumeRow.moving_from)
+        .where(in_these_or_all(VolumeRow.pool_id, every)).order_by(VolumeRow.name),
+        pick(PoolRow.id, PoolRow.name, PoolRow.capacity).where(in_these_or_all(PoolRow.id, every)),
+    )  # fmt: skip
+
+
+def _work_out(session: Session, pool_ids: list[int]) -> dict[int, PoolHolds]:
+    every, connection = many(pool_ids), session.connection()
+    asked = _asked(every)
+
+    def ask(statement: Any) -> Any:
+        return connection.execute(statement, these(pool_ids)).all()
+
+    pieces, stripes = dict(ask(asked.pieces)), dict(ask(asked.stripes))
+    files = {volume: (int(taken), int(binned)) for volume, taken, binned in ask(asked.files)}
+    stands = stands_to(session, pool_ids, every=every)
+    ruled = set(session.exec(_RULED))
     divided = {
-        pool: table_of_parts(size, sector, scheme, ()).bytes_in_all
-        for pool, size, sector, scheme in session.exec(tables.where(of_pools(PartitionPlan.pool_id)))
-        if pool is not None
+        pool: table_of_parts(size, sector, scheme, ()).bytes_in_all for pool, size, sector, scheme in ask(asked.tables)
     }
     own: dict[int, list[VolumeHolds]] = defaultdict(list)
     numbers: dict[int, dict[int, int]] = defaultdict(dict)
-    query = pick(VolumeRow.id, VolumeRow.pool_id, VolumeRow.name, VolumeRow.size, VolumeRow.thin, VolumeRow.overhead,
-                 VolumeRow.reserved_share, VolumeRow.protection, VolumeRow.recorded_as, VolumeRow.moving_from)  # fmt: skip
-    rows = ask(query.where(of_pools(VolumeRow.pool_id)).order_by(VolumeRow.name)).all()
-    for number, pool_id, name, size, thin, overhead, reserved, protected, recorded_as, moving_from in rows:
+    for number, pool_id, name, size, thin, overhead, reserved, protected, recorded_as, moving_from in ask(
+        asked.volumes
+    ):
         given = int(pieces.get(number, 0)) * EXTENT
         taken, times, protection = given, 1.0, None
         if protected:
@@ -102,12 +125,11 @@ def _work_out(session: Session, pool_ids: list[int]) -> dict[int, PoolHolds]:
             max(0, back), times, number in ruled, moving_from is not None,
         ))  # fmt: skip
         numbers[pool_id][number] = recorded_as or number
-    pools = pick(PoolRow.id, PoolRow.name, PoolRow.capacity).where(of_pools(PoolRow.id))
     return {
         p.id: PoolHolds(
             p.id, p.name, holding(divided.get(p.id, p.capacity * EXTENT), own[p.id]), tuple(own[p.id]), numbers[p.id]
         )
-        for p in ask(pools).all()
+        for p in ask(asked.pools)
     }
 
 
@@ -116,8 +138,8 @@ _kept = PerPool(_work_out)
 
 def load_watched(session: Session) -> Watched:
     """All thresholds that are not the usual ones, and all crossings."""
-    limits = session.exec(select(Threshold)).all()
-    above = session.exec(select(Crossing)).all()
+    limits = session.exec(_LIMITS).all()
+    above = session.exec(_ABOVE).all()
     return Watched(
         {t.pool_id: Thresholds(t.tell, t.urgent) for t in limits if t.pool_id is not None},
         {t.volume_id: Thresholds(t.tell, t.urgent) for t in limits if t.volume_id is not None},
@@ -136,13 +158,14 @@ class House:
     free: int
 
 
+_DRIVES = select(
+    func.count().filter(col(DriveRow.service) == "in-use"),
+    func.count().filter(col(DriveRow.service) == "free", col(DriveRow.condition) == "good"),
+).select_from(DriveRow)
+
+
 def house_now(session: Session) -> House:
     """What there is in all."""
     held = load_holdings(session)
-    in_use, free = session.exec(
-        select(
-            func.count().filter(col(DriveRow.service) == "in-use"),
-            func.count().filter(col(DriveRow.service) == "free", col(DriveRow.condition) == "good"),
-        ).select_from(DriveRow)
-    ).one()
+    in_use, free = session.exec(_DRIVES).one()
     return House(sum(p.account.capacity for p in held), sum(p.account.given for p in held), in_use, free)
