@@ -23,6 +23,7 @@ from hypothesis import HealthCheck, Phase, settings
 from pairshelf.engine import carry, keys
 from pairshelf.services import accounts
 from pairshelf.store import database
+from tests.kept import nothing_kept_is_old
 from tests.server import NAMED, copy_database, forget_connections, in_memory, led_engine, running
 
 settings.register_profile("here", deadline=None, suppress_health_check=[HealthCheck.too_slow], max_examples=60)
@@ -190,3 +191,4 @@ def db(server: str, house: str | House, tmp_path: Path, monkeypatch: pytest.Monk
     """A fresh database and the devices that belong to it; the address of the database."""
     with database_from(house, server, tmp_path / "devices", monkeypatch) as address:
         yield address
+        nothing_kept_is_old()

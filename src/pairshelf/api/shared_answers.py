@@ -11,11 +11,14 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field
-from threading import Lock
+from threading import Lock, Semaphore
 
 #: Seconds an answer is good for even if nothing changes: some things happen by time passing.
 _GOOD_FOR = 2.0
 _MOST = 128
+#: So many are worked out side by side in a process: more only keep each other waiting. One that takes longer than so
+#: many seconds holds nobody up.
+_SIDE_BY_SIDE, _HOLDS_UP = 2, 2.0
 
 
 @dataclass(slots=True)
@@ -27,6 +30,7 @@ class _Answer:
 
 
 _guard = Lock()
+_turns = Semaphore(_SIDE_BY_SIDE)
 _answers: OrderedDict[Hashable, _Answer] = OrderedDict()
 
 
@@ -41,6 +45,11 @@ def shared(question: Hashable, snapshot: str, work: Callable[[], bytes]) -> byte
     with answer.lock:
         if answer.snapshot != snapshot or time.monotonic() > answer.until:
             # Worked out after the snapshot was taken: it may know more, never less.
-            body = work()
+            mine = _turns.acquire(timeout=_HOLDS_UP)
+            try:
+                body = work()
+            finally:
+                if mine:
+                    _turns.release()
             answer.snapshot, answer.until, answer.body = snapshot, time.monotonic() + _GOOD_FOR, body
         return answer.body

@@ -332,23 +332,20 @@ _OUTSIDE = (col(DriveRow.shelf_id).is_(None), DriveRow.service != Service.RETIRE
 _NEW = select(func.count()).select_from(DriveRow).where(DriveRow.service == Service.NEW)
 _ALL_OUTSIDE = select(func.count()).select_from(DriveRow).where(*_OUTSIDE)
 #: Each shelf with how many drives it holds, and how large they are.
+_MEMBER = col(PoolPlace.id).is_not(None)
+#: Of each shelf, how many drives it holds and how large they are; of those that are members of pools also which.
 _HELD = (
-    pick(DriveRow.shelf_id.label("shelf"), func.count().label("drives"), func.max(DriveRow.size).label("largest"),  # type: ignore[union-attr]
-         func.sum(DriveRow.size).label("size"))
+    pick(col(DriveRow.shelf_id).label("shelf"), func.count().label("drives"), func.max(DriveRow.size).label("largest"),
+         func.sum(DriveRow.size).label("size"), func.sum(DriveRow.size).filter(_MEMBER).label("in_pools"),
+         func.array_agg(DriveRow.id).filter(_MEMBER).label("members"))
+    .outerjoin(PoolPlace, (col(PoolPlace.drive_id) == DriveRow.id) & col(PoolPlace.slot).is_not(None))
     .group_by(col(DriveRow.shelf_id)).subquery()
 )  # fmt: skip
 _SHELVES = (
-    pick(Shelf.id, Shelf.name, Shelf.bays, Site.name, Host.name, func.coalesce(_HELD.c.drives, 0), _HELD.c.largest,
-         func.coalesce(_HELD.c.size, 0), Shelf.host_id)
+    pick(Shelf.id, Shelf.name, Shelf.bays, Site.name.label("site"), Host.name.label("host"), Shelf.host_id, _HELD)  # type: ignore[attr-defined]
     .join(Site, col(Site.id) == Shelf.site_id)
     .outerjoin(Host, col(Host.id) == Shelf.host_id)
     .outerjoin(_HELD, _HELD.c.shelf == Shelf.id)
-)  # fmt: skip
-#: Of each shelf, the drives on it that are members of pools: how large they are together, and which.
-_MEMBERS = (
-    pick(DriveRow.shelf_id, func.sum(DriveRow.size), func.array_agg(DriveRow.id))
-    .join(PoolPlace, (col(PoolPlace.drive_id) == DriveRow.id) & col(PoolPlace.slot).is_not(None))
-    .where(col(DriveRow.shelf_id).is_not(None)).group_by(col(DriveRow.shelf_id))
 )  # fmt: skip
 
 
@@ -359,7 +356,7 @@ def shelves(query: FilterQuery) -> Any:
     test, wrong = _test(query.filter)
     with transaction() as session:
         counted = session.exec(_SHELVES).all()
-        on_shelves = _used_on_shelves(session)
+        used = drives_used(session)
         new, outside = session.exec(_NEW).one(), session.exec(_ALL_OUTSIDE).one()
         per_shelf: dict[int | None, int] = {}
         matched: list[Match] | None = None
@@ -368,29 +365,22 @@ def shelves(query: FilterQuery) -> Any:
             for one in matched:
                 per_shelf[one.shelf_id] = per_shelf.get(one.shelf_id, 0) + 1
     out = [
-        ShelfOut(id=i, site=site, host=host, host_id=host_id, name=name, bays=bays, drives=count,
-                 matching=per_shelf.get(i, 0) if test else count, size=int(size), in_pools=on_shelves.get(i, (0, 0))[0],
-                 used=on_shelves.get(i, (0, 0))[1])
-        for i, name, bays, site, host, count, _, size, host_id in counted
+        ShelfOut(
+            id=s.id, site=s.site, host=s.host, host_id=s.host_id, name=s.name, bays=s.bays, drives=s.drives or 0,
+            matching=per_shelf.get(s.id, 0) if test else s.drives or 0, size=int(s.size or 0), in_pools=int(s.in_pools or 0),
+            used=sum(used.get(drive, 0) for drive in s.members or ()),
+        )
+        for s in counted
     ]  # fmt: skip
     out.sort(key=lambda s: (s.site, natural(s.name)))
     scales: dict[str, int] = {}
-    for _, _, _, site, _, _, largest, _, _ in counted:
-        scales[site] = max(scales.get(site, 0), largest or 0)
+    for shelf in counted:
+        scales[shelf.site] = max(scales.get(shelf.site, 0), shelf.largest or 0)
     return ShelvesOut(
         shelves=out, scales=[SiteScale(site=k, largest=v) for k, v in scales.items()],
         drives=sum(s.drives for s in out), matching=sum(s.matching for s in out), new=new, out=outside, filter_error=wrong,
         matched=None if matched is None else [m.id for m in matched],
     )  # fmt: skip
-
-
-def _used_on_shelves(session: Session) -> dict[int, tuple[int, int]]:
-    """Of each shelf, bytes of its drives that are pools' members, and bytes on them on which something stands."""
-    used = drives_used(session)
-    return {
-        shelf: (int(size), sum(used.get(drive, 0) for drive in drives))
-        for shelf, size, drives in session.connection().execute(_MEMBERS)
-    }
 
 
 def _with_use(session: Session, drives: list[DriveOut]) -> list[DriveOut]:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection, Iterable
+from collections.abc import Collection
 from dataclasses import dataclass, replace
 from functools import cache
-from typing import Any, NamedTuple
+from typing import Any
 
 from sqlalchemy import func, or_
 from sqlmodel import Session, col, select
@@ -15,7 +15,6 @@ from pairshelf.core.domain.estate import EstatePool
 from pairshelf.core.domain.units import EXTENT
 from pairshelf.core.errors import BadInput, NotFound
 from pairshelf.core.figures.survival import after_failures
-from pairshelf.core.layouts.protections import parse_protection
 from pairshelf.core.layouts.registry import scheme_of
 from pairshelf.core.policies.filling import Filling, filling
 from pairshelf.core.watching.glance import Glance, VolumeGlance, first_to_fill
@@ -93,55 +92,32 @@ def glances(
 ) -> list[Glance]:
     """Each of these pools at a glance. A fixed number of statements, but for those that are not healthy."""
     outlooks, levels = outlooks or {}, levels or levels_of(held, watched)
-    ids = [p.id for p in held]
-    asked, connection = _asked(many(ids)), session.connection()
-    rows = {r.id: r for r in connection.execute(asked.pools, these(ids))}
-    survive = _survive(connection.execute(asked.protections, these(ids)))
-    checked = dict(connection.execute(asked.checked, these(ids)).all())
-    busy = {pool for (pool,) in connection.execute(asked.busy, these(ids))}
-    doubtful = [i for i, r in rows.items() if r.state != "healthy" or r.walk is not None]
+    ids, connection = [p.id for p in held], session.connection()
+    last_checked, under_way = _asked(many(ids))
+    checked = dict(connection.execute(last_checked, these(ids)).all())
+    busy = {pool for (pool,) in connection.execute(under_way, these(ids))}
+    doubtful = [p.id for p in held if p.state != "healthy" or p.restripes]
     left = {p.id: _left(p) for p in load_pools(session, doubtful)} if doubtful else {}
     found = []
     for pool in held:
-        row = rows[pool.id]
         of, told = first_to_fill(outlooks.get(pool.id, []))
+        survives = scheme_of(pool.scheme).survives if pool.survives is None else pool.survives
         found.append(Glance(
-            pool.id, pool.name, row.tint, row.state, pool.account, watched.of_pool(pool.id), levels[pool.id],
-            left[pool.id] if pool.id in left else survive.get(pool.id, scheme_of(row.scheme).survives),
-            row.domain or "drive", told, of, checked.get(pool.id), pool.id in busy,
+            pool.id, pool.name, pool.tint, pool.state, pool.account, watched.of_pool(pool.id), levels[pool.id],
+            left.get(pool.id, survives), pool.domain or "drive", told, of, checked.get(pool.id), pool.id in busy,
         ))  # fmt: skip
     return found
 
 
-class _Asked(NamedTuple):
-    pools: Any
-    protections: Any
-    checked: Any
-    busy: Any
-
-
 @cache
-def _asked(every: bool) -> _Asked:
-    """What is asked of some pools, or of every one."""
-    return _Asked(
-        pick(PoolRow.id, PoolRow.tint, PoolRow.state, PoolRow.scheme, PoolRow.domain, PoolRow.walk)
-        .where(in_these_or_all(PoolRow.id, every)),
-        select(VolumeRow.pool_id, VolumeRow.protection)
-        .where(col(VolumeRow.protection).is_not(None), in_these_or_all(VolumeRow.pool_id, every)).distinct(),
+def _asked(every: bool) -> tuple[Any, Any]:
+    """What is asked of some pools, or of every one: when they were last checked, and on which anything is under way."""
+    return (
         select(JobRow.pool_id, func.max(JobRow.finished_at))
         .where(JobRow.kind == "check", JobRow.state == "done", in_these_or_all(JobRow.pool_id, every))
         .group_by(col(JobRow.pool_id)),
         select(JobRow.pool_id).where(in_these_or_all(JobRow.pool_id, every), col(JobRow.state).not_in(("done", "failed"))),
     )  # fmt: skip
-
-
-def _survive(rows: Iterable[Any]) -> dict[int, int]:
-    """Of spread pools, what their least protected volume survives."""
-    found: dict[int, int] = {}
-    for pool, protection in rows:
-        own = parse_protection(protection).survives
-        found[pool] = min(own, found.get(pool, own))
-    return found
 
 
 def _left(pool: EstatePool) -> int | None:

@@ -71,12 +71,20 @@ def engine() -> Engine:
         raise ArgumentError("no address of a PostgreSQL database")
     made = create_engine(
         url, pool_size=_connections[0], max_overflow=_connections[1], pool_timeout=10,
+        # The one that was used last knows the most statements already.
+        pool_use_lifo=True,
         # A server that takes the connection and says nothing is none.
         connect_args={} if "connect_timeout" in url else {"connect_timeout": 6},
     )  # fmt: skip
+    event.listen(made, "connect", _remembers)
     event.listen(made, "checkin", _rests)
     event.listen(made, "checkout", _still_there)
     return made
+
+
+def _remembers(connection: Any, _record: Any) -> None:
+    # Screens ask more different things than the usual number of statements that a connection keeps prepared.
+    connection.prepared_max = 500
 
 
 #: Seconds for which a connection is taken for alive. Asking it every time took as long as a small question.

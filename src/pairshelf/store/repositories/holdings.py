@@ -45,6 +45,13 @@ class PoolHolds:
     volumes: tuple[VolumeHolds, ...]
     #: What each volume's history is kept by.
     recorded_as: dict[int, int]
+    tint: int
+    state: str
+    scheme: str
+    domain: str | None
+    restripes: bool
+    #: Of a spread pool, what its least protected volume survives.
+    survives: int | None
 
     @property
     def fullest(self) -> VolumeHolds | None:
@@ -88,7 +95,9 @@ def _asked(every: bool) -> _Asked:
         pick(VolumeRow.id, VolumeRow.pool_id, VolumeRow.name, VolumeRow.size, VolumeRow.thin, VolumeRow.overhead,
              VolumeRow.reserved_share, VolumeRow.protection, VolumeRow.recorded_as, VolumeRow.moving_from)
         .where(in_these_or_all(VolumeRow.pool_id, every)).order_by(VolumeRow.name),
-        pick(PoolRow.id, PoolRow.name, PoolRow.capacity).where(in_these_or_all(PoolRow.id, every)),
+        pick(PoolRow.id, PoolRow.name, PoolRow.capacity, PoolRow.tint, PoolRow.state, PoolRow.scheme, PoolRow.domain,
+             col(PoolRow.walk).is_not(None).label("restripes"))
+        .where(in_these_or_all(PoolRow.id, every)),
     )  # fmt: skip
 
 
@@ -108,6 +117,7 @@ def _work_out(session: Session, pool_ids: list[int]) -> dict[int, PoolHolds]:
     }
     own: dict[int, list[VolumeHolds]] = defaultdict(list)
     numbers: dict[int, dict[int, int]] = defaultdict(dict)
+    survives: dict[int, int] = {}
     for number, pool_id, name, size, thin, overhead, reserved, protected, recorded_as, moving_from in ask(
         asked.volumes
     ):
@@ -115,6 +125,7 @@ def _work_out(session: Session, pool_ids: list[int]) -> dict[int, PoolHolds]:
         taken, times, protection = given, 1.0, None
         if protected:
             protection = parse_protection(protected)
+            survives[pool_id] = min(protection.survives, survives.get(pool_id, protection.survives))
             times, taken = protection.width / protection.data, int(stripes.get(number, 0)) * EXTENT
         if pool_id in divided:
             given = taken = size
@@ -125,12 +136,24 @@ def _work_out(session: Session, pool_ids: list[int]) -> dict[int, PoolHolds]:
             max(0, back), times, number in ruled, moving_from is not None,
         ))  # fmt: skip
         numbers[pool_id][number] = recorded_as or number
-    return {
-        p.id: PoolHolds(
-            p.id, p.name, holding(divided.get(p.id, p.capacity * EXTENT), own[p.id]), tuple(own[p.id]), numbers[p.id]
+    found = {}
+    for number, name, capacity, tint, state, scheme, domain, restripes in ask(asked.pools):
+        volumes = tuple(own[number])
+        account = holding(divided.get(number, capacity * EXTENT), volumes)
+        found[number] = PoolHolds(
+            number,
+            name,
+            account,
+            volumes,
+            numbers[number],
+            tint,
+            state,
+            scheme,
+            domain,
+            restripes,
+            survives.get(number),
         )
-        for p in ask(asked.pools)
-    }
+    return found
 
 
 _kept = PerPool(_work_out)

@@ -21,10 +21,11 @@ _T = TypeVar("_T")
 
 #: Lines stay for at least so many seconds; what is kept and was not asked for that long is worked out anew.
 _LINES_STAY = 600.0
-#: The table and the start of the server tell whether it is still the same database that transactions are counted in.
+#: The database, the table and the start of the server tell whether it is still the one that transactions are counted in.
 _LOOK = text("""
 select pg_current_snapshot()::text, pg_current_xact_id_if_assigned() is null,
-    'pool_change'::regclass::oid || ' ' || pg_postmaster_start_time(),
+    (select oid from pg_database where datname = current_database()) || ' ' || 'pool_change'::regclass::oid
+        || ' ' || pg_postmaster_start_time(),
     array(select id from pool where cast(:ids as integer[]) is null or id = any(:ids) order by name),
     array(select distinct pool_id from pool_change
           where made_by >= pg_snapshot_xmin(cast(:since as pg_snapshot))

@@ -33,28 +33,31 @@ begin
     perform note_pool_change(array(select id from changed));
     return null;
 end $$;
-create function change_of_their_own() returns trigger language plpgsql as $$
+create trigger noted_insert after insert on pool referencing new table as changed
+    for each statement execute function change_of_pools();
+
+-- What is of a pool, and in none of its records: the table of a drive that is one by itself.
+create function change_of_tables() returns trigger language plpgsql as $$
 begin
     perform note_pool_change(array(select pool_id from changed));
     return null;
 end $$;
+create function change_of_changed_tables() returns trigger language plpgsql as $$
+begin
+    perform note_pool_change(array(select pool_id from changed union select pool_id from before));
+    return null;
+end $$;
+create trigger noted_insert after insert on partition_plan referencing new table as changed
+    for each statement execute function change_of_tables();
+create trigger noted_update after update on partition_plan referencing new table as changed old table as before
+    for each statement execute function change_of_changed_tables();
+create trigger noted_delete after delete on partition_plan referencing old table as changed
+    for each statement execute function change_of_tables();
 """
-
-#: What is of a pool, and in none of its records.
-_TRIGGERS = (("pool", "change_of_pools", ("insert", "delete")),
-             ("partition_plan", "change_of_their_own", ("insert", "update", "delete")))  # fmt: skip
 
 
 def upgrade() -> None:
-    connection = op.get_bind().connection.driver_connection
-    connection.execute(_CHANGES)
-    for table, act, whens in _TRIGGERS:
-        for when in whens:
-            rows = "old" if when == "delete" else "new"
-            connection.execute(
-                f"create trigger noted_{when} after {when} on {table} referencing {rows} table as changed "
-                f"for each statement execute function {act}()"
-            )
+    op.get_bind().connection.driver_connection.execute(_CHANGES)
 
 
 def downgrade() -> None:
