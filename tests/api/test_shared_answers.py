@@ -53,6 +53,47 @@ def test_what_fails_is_asked_again() -> None:
     assert shared_answers.shared("q-3", "s", lambda: b"right") == b"right"
 
 
+def test_two_are_worked_out_side_by_side_and_one_that_hangs_holds_nobody_up(monkeypatch: pytest.MonkeyPatch) -> None:
+    at_work, most, lock = 0, 0, threading.Lock()
+
+    def work() -> bytes:
+        nonlocal at_work, most
+        with lock:
+            at_work, most = at_work + 1, max(most, at_work + 1)
+        time.sleep(0.02)
+        with lock:
+            at_work -= 1
+        return b""
+
+    def ask(question: str, how: Callable[[], bytes]) -> threading.Thread:
+        thread = threading.Thread(target=shared_answers.shared, args=(question, "s", how))
+        thread.start()
+        return thread
+
+    for thread in [ask(f"side-{n}", work) for n in range(8)]:
+        thread.join()
+    assert most == 2
+    over = threading.Event()
+
+    def hang() -> bytes:
+        over.wait(20)
+        return b""
+
+    monkeypatch.setattr(shared_answers, "_HOLDS_UP", 0.1)
+    hanging = [ask(f"hangs-{n}", hang) for n in range(2)]
+    time.sleep(0.1)
+    assert shared_answers.shared("quick", "s", lambda: b"here") == b"here"
+    assert all(thread.is_alive() for thread in hanging)
+    over.set()
+    for thread in hanging:
+        thread.join()
+    # Its turn was none, so none was given back: there are still two.
+    most = 0
+    for thread in [ask(f"after-{n}", work) for n in range(8)]:
+        thread.join()
+    assert most == 2
+
+
 def test_a_change_shows_at_once_and_rights_are_asked_every_time(person: Callable[[str], Person]) -> None:
     at_once()
     build(shelf(4), "parity-1", name="p")
