@@ -7,11 +7,10 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from itertools import pairwise
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy import delete, func, insert, text
+from sqlalchemy import delete, func, text
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.units import EXTENT
@@ -88,6 +87,16 @@ class FilePlace:
         return "/".join(p for p in (self.folder, self.name) if p)
 
 
+_COLUMNS = ("name", "first", "extents", "checksum", "via", "folder", "writer")
+#: All in one statement, whose text is the same for any number: what a change of the books makes due is worked out for each
+#: statement, and a list of values would be read anew for each number of them.
+_INTO_BOOKS = text("""
+insert into sample_file (volume_id, written_at, name, first, extents, checksum, via, folder, writer)
+select :volume, :at, * from unnest(cast(:name as text[]), cast(:first as bigint[]), cast(:extents as bigint[]),
+    cast(:checksum as text[]), cast(:via as text[]), cast(:folder as text[]), cast(:writer as text[]))
+""")
+
+
 class FileWriter:
     """Writes files one after the other; what lies side by side goes to the drives in one piece."""
 
@@ -100,8 +109,8 @@ class FileWriter:
         #: Extents that wait to be written.
         self.waiting = 0
         self._waiting: list[bytes] = []
-        #: Books of so many files at once are kept without an object each.
-        self._rows: list[dict[str, Any]] = []
+        #: Name, where, how much, checksum, way, folder and writer of those that are not in the books yet.
+        self._rows: list[tuple[str, int, int, str, str, str, str]] = []
 
     def write(self, place: FilePlace, content: bytes, checksum: str = "", *, whole: bool = False) -> int:
         """A file where there is room for it in one stretch; as much of it as that holds, unless it has to be
@@ -115,20 +124,17 @@ class FileWriter:
             self._first = first
         self._waiting.append(content)
         self.waiting += extents
-        self._rows.append({
-            "volume_id": self._volume.id, "name": place.path, "first": first, "extents": extents,
-            "checksum": checksum or checksum_of(content), "via": place.via, "folder": place.folder, "writer": place.writer,
-            "written_at": self._at,
-        })  # fmt: skip
+        self._rows.append((
+            place.path, first, extents, checksum or checksum_of(content), place.via, place.folder, place.writer,
+        ))  # fmt: skip
         return extents
 
     def flush(self) -> None:
         """Everything to the drives, and into the books."""
         self._to_the_drives()
         if self._rows:
-            # With something to return they go in one statement: what a change of the books makes due is worked out
-            # for each statement.
-            self._session.connection().execute(insert(SampleFile).returning(col(SampleFile.id)), self._rows)
+            asked = dict(zip(_COLUMNS, map(list, zip(*self._rows, strict=True)), strict=True))
+            self._session.connection().execute(_INTO_BOOKS, {**asked, "volume": self._volume.id, "at": self._at})
             self._rows = []
 
     def _to_the_drives(self) -> None:
