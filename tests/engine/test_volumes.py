@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from sqlalchemy import event
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.units import GIB
@@ -20,7 +21,7 @@ from pairshelf.engine.io.volume_io import VolumeIO, file_room, files_on, give_ba
 from pairshelf.engine.jobs.fill import Writer, start_fill
 from pairshelf.engine.jobs.read_files import start_reading
 from pairshelf.engine.pools import devices, open_pool
-from pairshelf.store.database import transaction
+from pairshelf.store.database import engine, transaction
 from pairshelf.store.repositories.books import load_volumes
 from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import JobRow, KeepRule, PoolRow, SampleFile, SheetRow, VolumeRow
@@ -249,6 +250,40 @@ def test_a_file_goes_where_a_single_extent_is_left_and_one_that_is_cut_is_known_
             cut.checksum == checksum_of(content[: 2 * io.block])
             and io.read(volume, cut.first, 2) == content[: 2 * io.block]
         )
+
+
+def test_many_files_go_into_the_books_in_one_statement_as_they_were_written() -> None:
+    ids = shelf(3, size=20 * GIB)
+    do("build-pool", name="p", scheme="parity-1", drives=tuple(ids), volume="v", file_system="xfs")
+    carry_all()
+    said: list[str] = []
+
+    def note(_connection: object, _cursor: object, statement: str, *_: object) -> None:
+        said.append(statement)
+
+    with transaction() as session:
+        (volume,) = volumes(session)
+        io = VolumeIO(session, open_pool(session, volume.pool_id), devices())
+        writer = FileWriter(session, io, volume)
+        content = [bytes([n]) * n * io.block for n in (2, 1, 3)]
+        for n, each in enumerate(content):
+            writer.write(FilePlace(f"way/{n}", f"f'{n}", f"by-{n}", f"cam {n}"), each)
+        event.listen(engine(), "before_cursor_execute", note)
+        try:
+            writer.flush()
+        finally:
+            event.remove(engine(), "before_cursor_execute", note)
+        files = session.exec(select(SampleFile).order_by(col(SampleFile.id))).all()
+        assert [s for s in said if "into sample_file" in s.lower()] == said[-1:]
+        assert [(f.volume_id, f.name, f.folder, f.via, f.writer, f.extents, f.checksum) for f in files] == [
+            (volume.number, f"way/{n}/f'{n}", f"way/{n}", f"by-{n}", f"cam {n}", len(each) // io.block, checksum_of(each))
+            for n, each in enumerate(content)
+        ]  # fmt: skip
+        assert [io.read(volume, f.first, f.extents) for f in files] == content
+        assert {(f.read_at, f.intact, f.deleted_at) for f in files} == {(None, None, None)}
+        # What is in the books is not put there again.
+        writer.flush()
+        assert len(session.exec(select(SampleFile)).all()) == 3
 
 
 def test_of_a_volume_that_has_given_all_back_no_stripe_is_left() -> None:
