@@ -84,7 +84,6 @@ def quick_passwords() -> Iterator[None]:
     hasher = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(accounts, "_hasher", hasher)
-        patch.setattr(accounts, "_NOBODY", hasher.hash("nobody"))
         yield
 
 

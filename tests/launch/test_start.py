@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import os
 import signal
@@ -164,6 +165,16 @@ def test_half_a_cluster_of_an_older_version_is_made_anew(folder: Path) -> None:
     half.stop()
 
 
+def _await_signs(url: str) -> None:
+    """Both have given a sign by themselves since this was asked."""
+    begun, until = dt.datetime.now(dt.UTC).isoformat(), time.monotonic() + 30
+    with psycopg.connect(url, autocommit=True) as books:
+        asked = "select count(*) from setting where key in ('worker', 'watcher') and value ->> 'seen_at' > %s"
+        while books.execute(asked, (begun,)).fetchone() != (2,):
+            assert time.monotonic() < until
+            time.sleep(0.1)
+
+
 def test_it_starts_is_asked_stops_and_leaves_no_open_key(folder: Path) -> None:
     port = free_port()
     named = {"PAIRSHELF_VAR": str(folder), "PAIRSHELF_PORT": str(port)}
@@ -188,9 +199,11 @@ def test_it_starts_is_asked_stops_and_leaves_no_open_key(folder: Path) -> None:
         assert f"Pair Shelf is at  http://127.0.0.1:{port}" in said
         assert "make the administrator" in said
         with urllib.request.urlopen(f"http://127.0.0.1:{port}/api/health", timeout=10) as answer:
-            assert json.load(answer)["ok"]
+            # The worker and the watcher start after the first page; nobody is told that they are away.
+            assert json.load(answer) == {"ok": True, "worker": True, "watcher": True}
         # A pool is unlocked: its key lies in memory, under the address of this run.
         where = json.loads((folder / "running.json").read_text())
+        _await_signs(where["PAIRSHELF_DATABASE_URL"])
         unlock = "from pairshelf.engine import keys; keys.open_key(7, b'k' * 64); print(keys._folder())"
         made = subprocess.run(
             [sys.executable, "-c", unlock], env=bare | where, stdout=subprocess.PIPE, text=True, check=True

@@ -115,7 +115,7 @@ def _children(host: str, port: int) -> list[Child]:
     ]
 
 
-def _await_web(url: str, children: list[Child]) -> None:
+def _await_web(url: str, web: Child) -> None:
     until = time.monotonic() + 120
     while time.monotonic() < until:
         try:
@@ -123,8 +123,7 @@ def _await_web(url: str, children: list[Child]) -> None:
                 return
         except OSError:
             time.sleep(0.1)
-            for child in children:
-                child.look_after()
+            web.look_after()
     raise CannotStart("The web server does not answer after two minutes.")
 
 
@@ -146,9 +145,12 @@ def run(*, demo: bool) -> None:
             _note_running(var)
             greeting = _prepare(url, demo=demo)
             children = _children(host, port)
-            for child in children:
+            web, *others = children
+            web.start()
+            # All at once would keep each other waiting, and whoever started this waits for the first page.
+            _await_web(url, web)
+            for child in others:
                 child.start()
-            _await_web(url, children)
             print(greeting, flush=True)
             _stay(children, cluster)
         finally:
@@ -190,6 +192,7 @@ def _prepare(url: str, *, demo: bool) -> str:
     from sqlalchemy.exc import OperationalError
 
     from pairshelf.demo import load_demo
+    from pairshelf.engine import signs
     from pairshelf.services.accounts import setup_link
     from pairshelf.store.database import migrate
 
@@ -198,6 +201,9 @@ def _prepare(url: str, *, demo: bool) -> str:
     except OperationalError as error:
         reason = str(error.orig).strip().splitlines()[0]
         raise CannotStart(f"The database at PAIRSHELF_DATABASE_URL cannot be used: {reason}") from None
+    # They are about to be started: who has not been heard of yet is not away.
+    for who in (signs.WORKER, signs.WATCHER):
+        signs.give(who)
     lines = ["", f"  Pair Shelf is at  {url}"]
     if demo:
         lines.append(f"  Demo sign-in      {load_demo()}")

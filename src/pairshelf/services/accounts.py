@@ -6,6 +6,7 @@ import datetime as dt
 import hashlib
 import secrets
 import threading
+from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
@@ -30,8 +31,13 @@ _SESSIONS_KEPT, _DEVICES_KEPT = dt.timedelta(days=90), dt.timedelta(days=400)
 _CHECKS = threading.BoundedSemaphore(2)
 
 _hasher = PasswordHasher()
-#: Checked when there is no such user, so that both answers take as long.
-_NOBODY = _hasher.hash(secrets.token_hex())
+
+
+@cache
+def _nobody() -> str:
+    """Checked when there is no such user, so that both answers take as long. Not made before somebody signs in: most
+    processes never see anybody."""
+    return _hasher.hash(secrets.token_hex())
 
 
 def add_user(session: Session, name: str, password: str, role: str, who: str = SYSTEM) -> User:
@@ -60,9 +66,10 @@ def hashed(password: str, field: str = "password") -> str:
 
 def verify(user: User | None, password: str) -> bool:
     """Whether the password is the user's; takes as long when there is no such user."""
+    nobody = _nobody()
     with _CHECKS:
         try:
-            _hasher.verify(user.password_hash if user else _NOBODY, password)
+            _hasher.verify(user.password_hash if user else nobody, password)
         except (VerificationError, InvalidHashError, UnicodeError):
             return False
     return user is not None and user.active
