@@ -331,7 +331,6 @@ def _test(text: str) -> tuple[Filter | None, str | None]:
 _OUTSIDE = (col(DriveRow.shelf_id).is_(None), DriveRow.service != Service.RETIRED)
 _NEW = select(func.count()).select_from(DriveRow).where(DriveRow.service == Service.NEW)
 _ALL_OUTSIDE = select(func.count()).select_from(DriveRow).where(*_OUTSIDE)
-#: Each shelf with how many drives it holds, and how large they are.
 _MEMBER = col(PoolPlace.id).is_not(None)
 #: Of each shelf, how many drives it holds and how large they are; of those that are members of pools also which.
 _HELD = (
