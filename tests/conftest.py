@@ -23,7 +23,7 @@ from hypothesis import HealthCheck, Phase, settings
 from pairshelf.engine import carry, keys
 from pairshelf.services import accounts
 from pairshelf.store import database
-from tests.kept import nothing_kept_is_old
+from tests.kept import forget, nothing_kept_is_old
 from tests.server import NAMED, copy_database, forget_connections, in_memory, led_engine, running
 
 settings.register_profile("here", deadline=None, suppress_health_check=[HealthCheck.too_slow], max_examples=60)
@@ -189,5 +189,6 @@ def house(template: str) -> str | House:
 def db(server: str, house: str | House, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
     """A fresh database and the devices that belong to it; the address of the database."""
     with database_from(house, server, tmp_path / "devices", monkeypatch) as address:
+        forget()
         yield address
         nothing_kept_is_old()

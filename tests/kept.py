@@ -12,6 +12,12 @@ from pairshelf.store.tables import PoolRow
 _ALL = (holdings._kept, history._used)
 
 
+def forget() -> None:
+    """Nothing is kept any longer: what a test finds kept, it has kept itself."""
+    for one in _ALL:
+        one._of.clear()
+
+
 def look() -> None:
     """Keep what all pools hold now."""
     with transaction() as session:

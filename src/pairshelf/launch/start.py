@@ -149,6 +149,7 @@ def run(*, demo: bool) -> None:
             web.start()
             # All at once would keep each other waiting, and whoever started this waits for the first page.
             _await_web(url, web)
+            _expect_the_others()
             for child in others:
                 child.start()
             print(greeting, flush=True)
@@ -187,12 +188,19 @@ def running_at() -> tuple[str, str] | None:
     return found["PAIRSHELF_DATABASE_URL"], found["PAIRSHELF_DEVICES"]
 
 
+def _expect_the_others() -> None:
+    """The worker and the watcher are about to be started: who has not been heard of yet is not away."""
+    from pairshelf.engine import signs
+
+    for who in (signs.WORKER, signs.WATCHER):
+        signs.give(who)
+
+
 def _prepare(url: str, *, demo: bool) -> str:
     """Bring the tables up to date and load what a first start needs; returns what to print."""
     from sqlalchemy.exc import OperationalError
 
     from pairshelf.demo import load_demo
-    from pairshelf.engine import signs
     from pairshelf.services.accounts import setup_link
     from pairshelf.store.database import migrate
 
@@ -201,9 +209,7 @@ def _prepare(url: str, *, demo: bool) -> str:
     except OperationalError as error:
         reason = str(error.orig).strip().splitlines()[0]
         raise CannotStart(f"The database at PAIRSHELF_DATABASE_URL cannot be used: {reason}") from None
-    # They are about to be started: who has not been heard of yet is not away.
-    for who in (signs.WORKER, signs.WATCHER):
-        signs.give(who)
+    _expect_the_others()
     lines = ["", f"  Pair Shelf is at  {url}"]
     if demo:
         lines.append(f"  Demo sign-in      {load_demo()}")
