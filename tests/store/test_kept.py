@@ -148,6 +148,7 @@ def test_what_was_under_way_when_somebody_looked_is_seen_once_it_is_committed() 
     assert names.now() == (["x", "y"], [a])
 
 
+@pytest.mark.alone  # a transaction of any database on the server is one that may be under way
 def test_lines_go_when_nobody_can_need_them_any_longer(monkeypatch: pytest.MonkeyPatch) -> None:
     a, _b = pools("a", "b")
     names, sweeper = Names(), Sweeper()

@@ -23,11 +23,11 @@ from pairshelf.engine.pools import devices
 from pairshelf.engine.readings import Before, ReadingRound, judge_drives, take_readings
 from pairshelf.store.database import Lock, among, held_lock, in_these, pick, these, transaction
 from pairshelf.store.repositories import history
-from pairshelf.store.repositories.drives_and_pools import load_stripes
+from pairshelf.store.repositories.drives_and_pools import load_pieces, load_stripes
 from pairshelf.store.repositories.holdings import PoolHolds, load_holdings, load_watched
 from pairshelf.store.repositories.kept import PerPool, Sweeper
 from pairshelf.store.repositories.layouts import designed_layout
-from pairshelf.store.tables import Crossing, DriveRow, OutlookRow, PoolPlace, PoolRow, Service, Shelf, VolumePiece, now
+from pairshelf.store.tables import Crossing, DriveRow, OutlookRow, PoolPlace, PoolRow, Service, Shelf, now
 
 #: So long an outlook stands before it is worked out anew, where nothing else has changed.
 _OUTLOOK_FOR = dt.timedelta(hours=1)
@@ -51,7 +51,6 @@ def used_on_drives(session: Session, only: Collection[int] | None = None) -> dic
 # As they are now, whatever a session has read before: others are told the same.
 _POOLS = select(PoolRow).where(in_these(PoolRow.id)).execution_options(populate_existing=True)
 _PLACES = select(PoolPlace).where(in_these(PoolPlace.pool_id)).execution_options(populate_existing=True)
-_PIECES = select(VolumePiece.pool_id, VolumePiece.first, VolumePiece.count).where(in_these(VolumePiece.pool_id))
 
 
 def _used_in(session: Session, pool_ids: list[int]) -> dict[int, dict[int, int]]:
@@ -62,9 +61,7 @@ def _used_in(session: Session, pool_ids: list[int]) -> dict[int, dict[int, int]]
     for place in session.exec(_PLACES, params=asked):
         places.setdefault(place.pool_id, []).append(place)
     stripes = load_stripes(session, [row.number for row in rows if scheme_of(row.scheme).own_protection])
-    pieces: dict[int, list[tuple[int, int]]] = {}
-    for pool, first, count in session.exec(_PIECES, params=asked):
-        pieces.setdefault(pool, []).append((first, count))
+    pieces = load_pieces(session, pool_ids)
     found = {}
     for row in rows:
         own = places.get(row.number, [])

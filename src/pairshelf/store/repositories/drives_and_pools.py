@@ -184,6 +184,14 @@ _OPEN_JOBS = (
 _ARRIVING = select(JobRow.to_pool_id).where(in_these(JobRow.to_pool_id), _OPEN)
 
 
+def load_pieces(session: Session, pool_ids: Collection[int]) -> dict[int, list[tuple[int, int]]]:
+    """What of these pools is given to volumes, by pool: (first extent, how many)."""
+    found: dict[int, list[tuple[int, int]]] = {}
+    for pool_id, first, count in session.exec(_PIECES, params=these(pool_ids)):
+        found.setdefault(pool_id, []).append((first, count))
+    return found
+
+
 def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     """These pools with their places and drives, in a fixed number of statements."""
     if not ids:
@@ -193,9 +201,7 @@ def load_pools(session: Session, ids: Collection[int]) -> list[EstatePool]:
     places = session.exec(_PLACES, params=asked).all()
     drives = {d.id: d for d in load_drives(session, [p.drive_id for p in places if p.drive_id is not None])}
     stripes = load_stripes(session, [r.number for r in rows if scheme_of(r.scheme).own_protection])
-    taken: dict[int, list[tuple[int, int]]] = {}
-    for pool_id, first, count in session.exec(_PIECES, params=asked):
-        taken.setdefault(pool_id, []).append((first, count))
+    taken = load_pieces(session, ids)
     tables = _tables(session, ids)
     missed = _regions_missed(session, places)
     paths = {
