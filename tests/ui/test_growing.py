@@ -60,7 +60,8 @@ def settled(page: Page) -> None:
                 break
         assert time.monotonic() < until
         time.sleep(0.1)
-    # What is not loaded yet shows no job either.
+    # What is not loaded yet shows no job either, nor a page that has not begun to.
+    expect(page.get_by_role("heading", level=1)).to_be_visible()
     expect(page.get_by_role("status", name="Loading")).to_have_count(0)
     expect(page.get_by_role("heading", name="Under way")).to_be_hidden()
 

@@ -46,7 +46,8 @@ def _gone() -> bool:
 
 @contextmanager
 def heavy_turn(user_id: int) -> Iterator[None]:
-    """Work on a heavy question of this person. NotNow when too many wait; NotPossible when it takes too long."""
+    """Work on a heavy question of this person. NotNow when too many wait, or their turn takes
+    too long to come; NotPossible when it takes too long itself."""
     with _guard:
         if _waiting[user_id] >= MOST_WAITING or _waiting.total() >= MOST_OF_ALL:
             raise NotNow("Other questions are still being worked on; wait for their answers.", code="too-many-questions")  # fmt: skip
@@ -108,4 +109,4 @@ def _patience(until: float) -> None:
     if _gone():
         raise NobodyWaits
     if time.monotonic() > until:
-        raise NotPossible("Other questions took too long; ask again in a moment.", code="takes-too-long")
+        raise NotNow("Other questions took too long; ask again in a moment.", code="too-many-questions")

@@ -73,9 +73,9 @@ export function Buy({ q }: { q: Question }) {
       <div style={{ marginTop: "1rem" }}>
         {!needed ? (
           <Empty>Type the capacity needed above, and what to buy for it appears here.</Empty>
-        ) : found.isError && !errorOf(found.error, ...own) ? (
+        ) : found.isLoadingError && !errorOf(found.error, ...own) ? (
           <Trouble error={found.error} />
-        ) : found.isError ? null : found.data ? (
+        ) : found.isLoadingError ? null : found.data ? (
           <Purchases found={found.data} />
         ) : prices.data?.models.length === 0 ? null : (
           <Waiting />

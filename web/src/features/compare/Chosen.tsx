@@ -80,7 +80,7 @@ export const Chosen = memo(function Chosen({ layout, body }: { layout: Layout; b
         <Text size="sm" c="dimmed" mb="xs" className="no-print">
           Click a drive to say: this one fails.
         </Text>
-        {cut.isError && <Trouble error={cut.error} />}
+        {cut.isLoadingError && <Trouble error={cut.error} />}
         {cut.data ? (
           <>
             <Cut

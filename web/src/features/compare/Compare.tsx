@@ -45,7 +45,9 @@ export function Compare() {
     enabled: q.ready && view !== "saved",
     retry: false,
   });
-  const bad = answer.error instanceof Problem ? answer.error : null;
+  // Asked anew in vain, what was answered before stays, and what was measured of it.
+  const failed = answer.isLoadingError ? answer.error : null;
+  const bad = failed instanceof Problem ? failed : null;
   const found = answer.data?.found;
   const later = useDeferredValue(bad ? undefined : found);
   const settled = useDeferredValue(q);
@@ -74,7 +76,7 @@ export function Compare() {
           {view === "" && q.get("saved") && (
             <SavedBanner id={q.get("saved")} layouts={found?.layouts ?? []} />
           )}
-          <Needs q={q} error={answer.error} found={later} />
+          <Needs q={q} error={failed} found={later} />
           <div style={{ marginTop: "1rem" }}>
             {view === "buy" ? (
               <Buy q={q} />
@@ -84,9 +86,9 @@ export function Compare() {
               <SpreadPool q={q} />
             ) : view === "split" ? (
               <SplitByUse q={q} />
-            ) : answer.error &&
+            ) : failed &&
               (!FIELDS.has(bad?.field ?? "") || (bad?.field === "drives" && q.what === "shelves")) ? (
-              <Trouble error={answer.error} />
+              <Trouble error={failed} />
             ) : bad ? null : !found ? (
               <Waiting />
             ) : (

@@ -35,7 +35,7 @@ export function Growth({ layout, body }: { layout: Layout; body: Body }) {
           onChange={(e) => setLarger(e.currentTarget.value)}
         />
       </div>
-      {growth.isError && !wrong ? (
+      {growth.isLoadingError && !wrong ? (
         <Trouble error={growth.error} />
       ) : growth.data ? (
         <div className="ways-to-grow">

@@ -112,11 +112,11 @@ export function SplitByUse({ q }: { q: Question }) {
           </Button>
         )}
       </section>
-      {split.isError && !errorOf(split.error, ...fields) ? (
+      {split.isLoadingError && !errorOf(split.error, ...fields) ? (
         <div style={{ marginTop: "1rem" }}>
           <Trouble error={split.error} />
         </div>
-      ) : split.isError ? null : split.data ? (
+      ) : split.isLoadingError ? null : split.data ? (
         <Division found={split.data} q={q} />
       ) : (
         <Waiting />

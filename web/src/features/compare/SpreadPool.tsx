@@ -108,11 +108,11 @@ export function SpreadPool({ q }: { q: Question }) {
           One more volume
         </Button>
       </section>
-      {spread.isError && !errorOf(spread.error, ...placed) ? (
+      {spread.isLoadingError && !errorOf(spread.error, ...placed) ? (
         <div style={{ marginTop: "1rem" }}>
           <Trouble error={spread.error} />
         </div>
-      ) : spread.isError ? null : spread.data ? (
+      ) : spread.isLoadingError ? null : spread.data ? (
         <>
           <Found found={spread.data} />
           {"drive_ids" in q.body && Array.isArray(q.body.drive_ids) && q.body.drive_ids.length > 0 && (
