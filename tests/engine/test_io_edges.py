@@ -17,7 +17,7 @@ from pairshelf.core.errors import NotPossible
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.regions import REGION
 from pairshelf.core.loads.mixes import Request
-from pairshelf.engine.io.pool_io import Member
+from pairshelf.engine.io.pool_io import Member, _asked
 from pairshelf.engine.io.restripe_io import RestripeIO
 from pairshelf.engine.io.trial import Noted, Trial, TriedDevice
 from pairshelf.engine.io.volume_io import file_room
@@ -225,8 +225,8 @@ def test_of_a_row_that_has_not_come_yet_nothing_is_computed(tmp_path: Path) -> N
         room.io.members[0].rebuilt_to = to
         # The last extent of the last row that has come, and the first of the next one: neither stands on the new drive.
         ((run, base),) = room.io._touched(4 * to - 1, 2)
-        asked = room.io._asked(run, base, 4 * to - 1, 2)
-        (last,) = room.io._asked(*next(room.io._touched(4 * to, 1)), 4 * to, 1)
+        asked = _asked(room.io._wanted(run, base, 4 * to - 1, 2))
+        (last,) = _asked(room.io._wanted(*next(room.io._touched(4 * to, 1)), 4 * to, 1))
         if 0 in asked or len(asked) == 1:
             continue
         room.world.lose_extents(f"s{last}", [to])
@@ -425,10 +425,23 @@ def test_a_drive_on_trial_holds_what_is_written_and_the_one_below_stays(on_top: 
         tried.flip  # noqa: B018
 
 
+@pytest.mark.parametrize("scheme", ["stripe", "copies-2", "parity-1"])
+def test_what_was_read_stays_what_it_was(tmp_path: Path, scheme: str) -> None:
+    room = Room(tmp_path, scheme, [40] * 4, 1 if scheme != "copies-2" else 2, 4)
+    room.write()
+    room.sync()
+    before = room.io.read(3, 9)
+    kept = bytes(before)
+    room.io.write(3, b"\7" * len(kept))
+    # It is not copied before it is handed out.
+    assert before == kept != room.io.read(3, 9) == b"\7" * len(kept)
+    assert len(room.io.read(3, 0)) == 0
+
+
 def test_what_a_trial_writes_has_to_come_back_the_first_times(monkeypatch: pytest.MonkeyPatch) -> None:
     trial = Trial.made_up(build_layout([Drive(str(i), 20 * GIB) for i in range(3)], "parity-1"))
     read = trial.io.read
-    monkeypatch.setattr(trial.io, "read", lambda at, count: read(at, count)[:-1] + b"?")
+    monkeypatch.setattr(trial.io, "read", lambda at, count: bytes(read(at, count)[:-1]) + b"?")
     with pytest.raises(NotPossible) as wrong:
         trial.carried_out(Request(True, 0, 2, 100))
     assert wrong.value.code == "not-read-back"

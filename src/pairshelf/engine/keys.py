@@ -128,7 +128,7 @@ def _cipher(key: bytes, address: int) -> Cipher[modes.XTS]:
     return Cipher(algorithms.AES(key), modes.XTS(address.to_bytes(16, "little")))
 
 
-def encrypt(key: bytes, address: int, data: bytes, block: int) -> bytes:
+def encrypt(key: bytes, address: int, data: bytes | memoryview, block: int) -> bytes:
     """Blocks that stand at pool addresses from ``address`` on; each address has a tweak of its own."""
     return b"".join(
         _cipher(key, address + i).encryptor().update(data[i * block : (i + 1) * block])
@@ -136,7 +136,7 @@ def encrypt(key: bytes, address: int, data: bytes, block: int) -> bytes:
     )
 
 
-def decrypt(key: bytes, address: int, data: bytes, block: int) -> bytes:
+def decrypt(key: bytes, address: int, data: bytes | memoryview, block: int) -> bytes:
     """The other way."""
     return b"".join(
         _cipher(key, address + i).decryptor().update(data[i * block : (i + 1) * block])

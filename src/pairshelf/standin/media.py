@@ -129,11 +129,6 @@ class Media:
         )
 
     @property
-    def nature_path(self) -> Path:
-        """Where it is kept what the drive is beyond what it shows."""
-        return self.path.with_suffix(".nature")
-
-    @property
     def _aside(self) -> Path:
         return self.path.with_suffix(".aside")
 

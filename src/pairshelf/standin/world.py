@@ -46,8 +46,9 @@ from pairshelf.standin.hosts import Machines
 from pairshelf.standin.media import BLOCK, LABEL_BYTES, Media
 
 _OPEN_FILES = 200
-#: Extents written to a drive that are counted in memory at most: a kill loses the count of them, not them.
-_UNCOUNTED = 256
+#: Extents written to a drive that are counted in memory at most: a kill loses the count of them, not them. They are
+#: added to what is kept when the drive is flushed, and seldom before: each time costs a file that is opened and grows.
+_UNCOUNTED = 4096
 
 
 class SimDrive:
@@ -71,7 +72,7 @@ class SimDrive:
 
     def _settled(self) -> Nature | None:
         """What it is beyond what it shows, where that has been asked or told; it may not answer for now."""
-        nature = self._world.nature_of(self._serial, self._media)
+        nature = self._world.nature_of(self._serial)
         if nature is not None and nature.stalls:
             raise Stalled(self._serial)
         return nature
@@ -282,7 +283,7 @@ class SimDrive:
     def areas(self) -> Sequence[Area]:
         """Everything that is in it, read past what it shows."""
         media, hidden = self._media, self._hidden
-        nature = self._world.nature_of(self._serial, media)
+        nature = self._world.nature_of(self._serial)
         found = [
             Area("held back", 1, lambda _first, _count: media.held_back()),
             Area("shown", media.extents, media.read),
@@ -309,6 +310,7 @@ class World:
         self._lock = Lock()
         self._faults = str(folder / "faults")
         self._lost = str(folder / "lost")
+        self._stem = f"{folder / 'media'}/"
         _new_names(folder)
         self.hosts: Hosts = Machines(folder)
 
@@ -341,11 +343,10 @@ class World:
             return frozenset(Path(entry.path).read_text() for entry in os.scandir(self.folder / "lamps"))
         return frozenset()
 
-    def nature_of(self, serial: str, media: Media) -> Nature | None:
+    def nature_of(self, serial: str) -> Nature | None:
         """What a drive is beyond what it shows; None where nobody has asked or told."""
-        return self._nature_at(serial, str(media.nature_path))
-
-    def _nature_at(self, serial: str, path: str) -> Nature | None:
+        # Asked before every write.
+        path = f"{self._stem}{file_of(serial)}.nature"
         try:
             changed = os.stat(path).st_mtime_ns
         except FileNotFoundError:
@@ -360,7 +361,7 @@ class World:
 
     def readings(self, asked: Sequence[Questioned], at: dt.datetime) -> Mapping[str, Mapping[str, int]]:
         """See Devices. Of 10,000 drives it is asked every ten seconds: a drive with nothing beside it costs nothing."""
-        stem = f"{self.folder / 'media'}/"
+        stem = self._stem
         beside = {name for name in os.listdir(stem) if not name.endswith(".img")}
         faults, lost = frozenset(os.listdir(self._faults)), frozenset(os.listdir(self._lost))
         found = {}
@@ -371,7 +372,7 @@ class World:
             presence = self.presence(drive.serial) if file in faults else Presence.ANSWERS
             if not presence.works:
                 continue
-            nature = self._nature_at(drive.serial, f"{stem}{file}.nature") if f"{file}.nature" in beside else None
+            nature = self.nature_of(drive.serial) if f"{file}.nature" in beside else None
             if nature is not None and nature.stalls:
                 continue
             ageing = self._ageing_at(drive.serial, f"{stem}{file}.ageing") if f"{file}.ageing" in beside else None
@@ -436,7 +437,7 @@ class World:
         """Add what was counted to what is kept: the length of a file, that any number of writers can add to."""
         extents = self._written.pop(serial, 0)
         if extents:
-            path = f"{self.folder / 'media'}/{file_of(serial)}.written"
+            path = f"{self._stem}{file_of(serial)}.written"
             descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o600)
             try:
                 os.write(descriptor, bytes(extents))

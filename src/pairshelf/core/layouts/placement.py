@@ -49,6 +49,8 @@ class Placement:
 
     def __init__(self, bands: Sequence[Band]) -> None:
         self.bands = tuple(bands)
+        #: Of each band, the extents of data in one row: asked for of every column that is moved.
+        self.steps = tuple(band.data for band in self.bands)
         self._first_address = [0]
         for band in self.bands:
             self._first_address.append(self._first_address[-1] + band.capacity)

@@ -108,11 +108,11 @@ class FileWriter:
         self._at = now()
         #: Extents that wait to be written.
         self.waiting = 0
-        self._waiting: list[bytes] = []
+        self._waiting: list[bytes | memoryview] = []
         #: Name, where, how much, checksum, way, folder and writer of those that are not in the books yet.
         self._rows: list[tuple[str, int, int, str, str, str, str]] = []
 
-    def write(self, place: FilePlace, content: bytes, checksum: str = "", *, whole: bool = False) -> int:
+    def write(self, place: FilePlace, content: bytes | memoryview, checksum: str = "", *, whole: bool = False) -> int:
         """A file where there is room for it in one stretch; as much of it as that holds, unless it has to be
         ``whole``; the extents it got. It stands on the drives, and in the books, after ``flush``."""
         first, extents = self._room.take(len(content) // self._io.block, whole=whole)

@@ -87,6 +87,16 @@ class Phase:
         return -(-(run.rows - self.first) // self.apart)
 
 
+#: A phase, and of each of its columns on which something stands that is asked for: its rows in the phase, and where
+#: their extents are among those asked for.
+Wanted = tuple[Phase, dict[int, tuple[slice, slice]]]
+
+
+def _asked(wanted: Sequence[Wanted]) -> set[int]:
+    """The members on which something stands that is asked for."""
+    return {phase.columns[column] for phase, columns in wanted for column in columns}
+
+
 @dataclass(slots=True)
 class Compared:
     """What a check of some stripes found."""
@@ -250,45 +260,39 @@ class PoolIO(MembersIO):
 
     # -- what users of the pool do -------------------------------------------------------------
 
-    def read(self, address: int, count: int) -> bytes:
+    def read(self, address: int, count: int) -> memoryview:
         """``count`` data extents from a pool address, reconstructed where members are away. Where they are all there, no
         more is read of them than what was asked for."""
         out = np.empty((count, self.block), np.uint8)
         for run, base in self._touched(address, count):
             group = self._group(run)
-            if group.code is not Code.COPIES and all(
-                self._stands_on(m, run) for m in self._asked(run, base, address, count)
-            ):
-                self._read_run(run, base, address, out, passing_over=True)
+            wanted = self._wanted(run, base, address, count)
+            if group.code is not Code.COPIES and all(self._stands_on(m, run) for m in _asked(wanted)):
+                self._read_run(run, wanted, out, passing_over=True)
                 continue
             loaded = self._load_a_copy(run) if group.code is Code.COPIES else self._load(run)
 
-            def put_down(
-                phase: Phase, group: Group = group, run: Run = run, base: int = base, loaded: dict[int, Block] = loaded
-            ) -> None:
+            def put_down(part: Wanted, group: Group = group, loaded: dict[int, Block] = loaded) -> None:
+                phase, columns = part
                 present = {c: loaded[m][phase.rows] for c, m in enumerate(phase.columns) if m in loaded}
-                parts = {c: self._part(run, phase, base + c, address, count) for c in range(group.data)}
-                wanted = [c for c, (here, _) in parts.items() if here.start < here.stop]
-                found = self._columns(group, present, wanted)
-                for column in wanted:
-                    here, there = parts[column]
+                found = self._columns(group, present, list(columns))
+                for column, (here, there) in columns.items():
                     out[there] = found[column][here]
 
-            each(put_down, self._phases(group, run))
-        return out.tobytes()
+            each(put_down, wanted)
+        # As it is: to make bytes of it is to copy all that is read once more.
+        return out.reshape(-1).data
 
-    def _asked(self, run: Run, base: int, address: int, count: int) -> set[int]:
-        """The members of a run's group on which something of these addresses stands."""
+    def _wanted(self, run: Run, base: int, address: int, count: int) -> list[Wanted]:
+        """Of each phase of a run, the columns on which something of these addresses stands, and where."""
         group = self._group(run)
-        found = set()
+        found: list[Wanted] = []
         for phase in self._phases(group, run):
-            for column in range(group.data):
-                here, _ = self._part(run, phase, base + column, address, count)
-                if here.start < here.stop:
-                    found.add(phase.columns[column])
+            parts = {c: self._part(run, phase, base + c, address, count) for c in range(group.data)}
+            found.append((phase, {c: part for c, part in parts.items() if part[0].start < part[0].stop}))
         return found
 
-    def write(self, address: int, data: bytes, *, fresh: bool = False) -> None:
+    def write(self, address: int, data: bytes | memoryview, *, fresh: bool = False) -> None:
         """Write data extents from a pool address; whole stripes change, or none.
 
         ``fresh``: nothing refers to these addresses before the write is over. Then stripes that hold nothing else
@@ -313,26 +317,22 @@ class PoolIO(MembersIO):
         """The same, into extents that are there already, of a pool whose members are all there: of each drive no more
         is read than the data asked for."""
         for run, base in self._touched(address, len(out)):
-            self._read_run(run, base, address, out)
+            self._read_run(run, self._wanted(run, base, address, len(out)), out)
 
-    def _read_run(self, run: Run, base: int, address: int, out: Block, *, passing_over: bool = False) -> None:
+    def _read_run(self, run: Run, wanted: Sequence[Wanted], out: Block, *, passing_over: bool = False) -> None:
         """``passing_over``: what lies between counts as moved, as a drive that reads on comes past it."""
-        group, count = self._group(run), len(out)
-        phases = list(self._phases(group, run))
-        parts = [[self._part(run, phase, base + c, address, count) for c in range(group.data)] for phase in phases]
-        wanted = {m: np.zeros(run.rows, bool) for m in group.members}
-        for phase, own in zip(phases, parts, strict=True):
-            for column, (here, _) in enumerate(own):
-                wanted[phase.columns[column]][phase.rows][here] = True
-        asked = [m for m in group.members if wanted[m].any()]
-        loaded = dict(zip(asked, each(lambda m: self._load_some(m, run, wanted[m]), asked), strict=True))
+        rows_of = {m: np.zeros(run.rows, bool) for m in _asked(wanted)}
+        for phase, columns in wanted:
+            for column, (here, _) in columns.items():
+                rows_of[phase.columns[column]][phase.rows][here] = True
+        asked = [m for m in self._group(run).members if m in rows_of]
+        loaded = dict(zip(asked, each(lambda m: self._load_some(m, run, rows_of[m]), asked), strict=True))
         for member in asked if passing_over else ():
-            rows = np.flatnonzero(wanted[member])
+            rows = np.flatnonzero(rows_of[member])
             self.moved.add(member, int(rows[-1] - rows[0]) + 1 - len(rows))
-        for phase, own in zip(phases, parts, strict=True):
-            for column, (here, there) in enumerate(own):
-                if here.start < here.stop:
-                    out[there] = loaded[phase.columns[column]][phase.rows][here]
+        for phase, columns in wanted:
+            for column, (here, there) in columns.items():
+                out[there] = loaded[phase.columns[column]][phase.rows][here]
 
     def _load_some(self, member: int, run: Run, wanted: npt.NDArray[np.bool_]) -> Block:
         """Those rows of a run that are wanted, from one member; what stands in the others is not known."""
@@ -359,7 +359,7 @@ class PoolIO(MembersIO):
         for run, base in self._touched(address, len(blocks)):
             for skip in range(0, run.rows, ROWS):
                 part = Run(run.band, run.group, run.row + skip, min(ROWS, run.rows - skip), run.number + skip)
-                begins = base + skip * self.placement.bands[run.band].data
+                begins = base + skip * self.placement.steps[run.band]
                 intents = self._intents(part, begins, address, blocks, whole=True)
                 each(lambda i: self.write_member(slots[i.serial], i.start, i.data), intents)
 
@@ -375,7 +375,7 @@ class PoolIO(MembersIO):
     def _by_coverage(self, run: Run, base: int, address: int, count: int) -> Iterator[tuple[Run, int, bool]]:
         """The run cut into its first row, the middle and its last row, where the ends are written in part; with the
         first address of each part, and whether it is written whole: then it need not be read before."""
-        step = self.placement.bands[run.band].data
+        step = self.placement.steps[run.band]
         begins = base >= address
         ends = base + (run.rows - 1) * step + self._group(run).data <= address + count
         edges = sorted({0, run.rows, 0 if begins else 1, run.rows if ends else run.rows - 1})
@@ -617,7 +617,7 @@ class PoolIO(MembersIO):
     def _part(self, run: Run, phase: Phase, column_base: int, start: int, count: int) -> tuple[slice, slice]:
         """Of a column in a phase, the rows whose addresses lie from ``start`` on, ``count`` at most; and where these
         addresses are, counted from ``start``. ``column_base`` is the column's address in the run's first row."""
-        step = self.placement.bands[run.band].data
+        step = self.placement.steps[run.band]
         first, stride = column_base + phase.first * step, phase.apart * step
         low = max(0, -((first - start) // stride))
         high = max(low, min(phase.count(run), -((first - start - count) // stride)))

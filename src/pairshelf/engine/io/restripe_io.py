@@ -75,11 +75,11 @@ class RestripeIO(MembersIO):
         if cut < address + count:
             yield above, cut, address + count - cut
 
-    def read(self, address: int, count: int) -> bytes:
+    def read(self, address: int, count: int) -> memoryview:
         """``count`` data extents from a pool address, reconstructed where members are away."""
-        return b"".join(io.read(first, n) for io, first, n in self._sides(address, count))
+        return memoryview(b"".join(io.read(first, n) for io, first, n in self._sides(address, count)))
 
-    def write(self, address: int, data: bytes, *, fresh: bool = False) -> None:
+    def write(self, address: int, data: bytes | memoryview, *, fresh: bool = False) -> None:
         """Write data extents from a pool address; whole stripes change, or none."""
         del fresh  # Which layout a stripe is of would have to be kept with its name.
         view = memoryview(data)

@@ -145,7 +145,7 @@ class SpreadIO(MembersIO):
             raise NotPossible("This volume has no stripes yet.", code="not-placed")
         return found
 
-    def read(self, address: int, count: int) -> bytes:
+    def read(self, address: int, count: int) -> memoryview:
         """``count`` data extents from an address, reconstructed where members are away; where they are all there, no more
         is read than what was asked for."""
         stretch, start = self._touched(address, count)
@@ -168,9 +168,9 @@ class SpreadIO(MembersIO):
             for _, present in self._loaded(one):
                 for column, block in self._columns(one, present, list(range(k))).items():
                     flat[row * k + column] = block[0]
-        return flat[start : start + count].tobytes()
+        return flat[start : start + count].reshape(-1).data
 
-    def write(self, address: int, data: bytes, *, fresh: bool = False) -> None:
+    def write(self, address: int, data: bytes | memoryview, *, fresh: bool = False) -> None:
         """Write data extents from an address; whole stripes change, or none, ``fresh`` or not."""
         del fresh  # Its stripes lie apart; there is little to save.
         blocks = np.frombuffer(data, np.uint8).reshape(-1, self.block)

@@ -189,21 +189,21 @@ class VolumeIO:
         """Extents have been given or taken back."""
         self._pieces.clear()
 
-    def read(self, volume: VolumeRow, at: int, count: int) -> bytes:
+    def read(self, volume: VolumeRow, at: int, count: int) -> memoryview:
         """``count`` extents; those without a place yet read as zeros."""
         found = spans(self._where(volume), at, count)
         if len(found) == 1 and found[0][2] == count and not self._key:
             return self.io.read(found[0][1], count)
         out = bytearray(count * self.block)
         for extent, address, n in found:
-            data = self.io.read(address, n)
+            data: bytes | memoryview = self.io.read(address, n)
             if self._key:
                 data = keys.decrypt(self._key, self._sealed_at(address), data, self.block)
             start = (extent - at) * self.block
             out[start : start + len(data)] = data
-        return bytes(out)
+        return memoryview(out)
 
-    def write(self, volume: VolumeRow, at: int, data: bytes, *, fresh: bool = False) -> None:
+    def write(self, volume: VolumeRow, at: int, data: bytes | memoryview, *, fresh: bool = False) -> None:
         """Whole extents; a thin volume gets its places now. NotPossible when the pool is full.
 
         ``fresh``: nothing refers to these extents before the write is over.
@@ -230,7 +230,7 @@ class VolumeIO:
         rows = [{"volume_id": volume.number, "region": region} for region in regions]
         self._session.connection().execute(insert(ChangedRegion).on_conflict_do_nothing(), rows)
 
-    def write_to(self, address: int, data: bytes, *, fresh: bool = True) -> None:
+    def write_to(self, address: int, data: bytes | memoryview, *, fresh: bool = True) -> None:
         """Whole extents to a pool address; usually one that nothing refers to yet."""
         if self._key:
             data = keys.encrypt(self._key, self._sealed_at(address), data, self.block)

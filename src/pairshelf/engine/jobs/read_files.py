@@ -18,7 +18,7 @@ from pairshelf.engine.jobs.pieces import MADE_AHEAD, PIECE
 from pairshelf.engine.jobs.starting import meet, require_serving, start
 from pairshelf.engine.jobs.work import Held, Work
 from pairshelf.engine.pools import OpenPool
-from pairshelf.store.database import pick
+from pairshelf.store.database import in_these, pick, these
 from pairshelf.store.tables import JobRow, SampleFile, VolumeRow, now
 
 
@@ -63,8 +63,8 @@ def read_files_of(work: Work, volumes: Sequence[VolumeRow], report: dict[str, An
 
 def _note_read(work: Work, read: list[int], differing: list[int]) -> None:
     """Keep with each file when it was read, and whether it was as written."""
-    told = update(SampleFile).where(col(SampleFile.id).in_(read)).values(read_at=now(), intact=True)
-    work.session.connection().execute(told)
+    told = update(SampleFile).where(in_these(SampleFile.id)).values(read_at=now(), intact=True)
+    work.session.connection().execute(told, these(read))
     if differing:
         wrong = update(SampleFile).where(col(SampleFile.id).in_(differing)).values(intact=False)
         work.session.connection().execute(wrong)
@@ -89,7 +89,7 @@ def _side_by_side(files: Sequence[Any]) -> Iterator[list[Any]]:
 
 def _contents(work: Work, volume: VolumeRow, piece: Sequence[Any]) -> Iterator[memoryview]:
     """The bytes of files that lie side by side, read in one go."""
-    whole = memoryview(work.volumes.read(volume, piece[0].first, sum(f.extents for f in piece)))
+    whole = work.volumes.read(volume, piece[0].first, sum(f.extents for f in piece))
     for file in piece:
         start = (file.first - piece[0].first) * work.world.block
         yield whole[start : start + file.extents * work.world.block]

@@ -41,7 +41,7 @@ def step(work: Work) -> float:
         content = work.volumes.read(volume, file.first, file.extents)
         if not agrees(content, file.checksum):
             raise NotPossible(f"{file.name} does not read back as it was written.", code="differs")
-        hosts.write(report["host"], f"{old}/{file.name.removeprefix(prefix)}", content)
+        hosts.write(report["host"], f"{old}/{file.name.removeprefix(prefix)}", bytes(content))
     copied = int(report.get("copied", 0)) + min(len(new), max(1, work.most // 8))
     note(work, copied=copied)
     if len(new) > max(1, work.most // 8):
