@@ -12,7 +12,7 @@ help:
 	@echo 'make test   set up and run all checks'
 	@echo 'make soak   random histories and requests, ROUNDS=100 REQUESTS=300 (seconds) SEED=1'
 	@echo 'make mutants small deliberate faults, and how many a test notices, NUMBER=60 ROOM=core/changes SEED=1'
-	@echo 'make bench  print the benchmark figures'
+	@echo 'make bench  print the benchmark figures, AGAINST=../other beside those of another clone, PART=building ROUNDS=3'
 	@echo 'make fmt    format the code'
 	@echo 'make shots  take docs/screenshots anew from the demo'
 	@echo 'make types  write the OpenAPI description and the types of the web part anew'
@@ -44,7 +44,7 @@ mutants:
 
 bench:
 	@scripts/setup dev
-	@exec $(PY) -m bench.run
+	@exec $(PY) -m $(if $(AGAINST),bench.against $(AGAINST) --part $(or $(PART),run) --rounds $(or $(ROUNDS),3),bench.run)
 
 fmt:
 	@scripts/setup dev

@@ -8,12 +8,13 @@ import random
 import re
 import shutil
 import socket
+import statistics
 import subprocess
 import sys
 import tempfile
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -172,8 +173,6 @@ SCREENS = (
 
 def screens() -> None:
     """10,000 drives, 500 pools, 5,000 volumes: what screens ask for, at 50 requests a second."""
-    from pairshelf.launch.cluster import free_port
-
     with surroundings():
         from pairshelf.services.accounts import add_user
         from pairshelf.store.database import engine, transaction
@@ -186,44 +185,70 @@ def screens() -> None:
         # As the server does by itself within minutes.
         with engine().connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
             connection.exec_driver_sql("vacuum analyze")
-        port = free_port()
-        command = [sys.executable, "-m", "pairshelf.api.serve", "127.0.0.1", str(port), "2"]
-        web = subprocess.Popen(command)
-        try:
-            cookie = _cookie(port)
-            # Every process has met every question before it counts.
-            _load(port, cookie, seconds=8, rate=10)
-            at_half = _load(port, cookie, seconds=8, rate=REQUESTS_A_SECOND // 2)
-            taken = _load(port, cookie, seconds=12, rate=REQUESTS_A_SECOND)
-            with _changing(engine()):
-                changing = _load(port, cookie, seconds=12, rate=REQUESTS_A_SECOND)
-            with _changing(engine()), _a_core_busy():
-                pressed = _load(port, cookie, seconds=12, rate=REQUESTS_A_SECOND)
-            with _holding(port, [_cookie(port, f"listener{i}") for i in range(LISTENERS)]):
-                held = _load(port, cookie, seconds=10, rate=REQUESTS_A_SECOND)
-        finally:
-            web.terminate()
-            web.wait(20)
-    everything = sorted(t for times in taken.values() for t in times)
-    for path, times in sorted(taken.items(), key=lambda item: -_p95(item[1])):
-        line(f"  {path}", f"{_p95(times) * 1000:.0f} ms (95th)")
-    half = _p95(sorted(t for times in at_half.values() for t in times)) * 1000
-    line(f"  at half of it, {REQUESTS_A_SECOND // 2} requests a second", f"{half:.0f} ms (95th)")
-    busy = _p95(sorted(t for times in changing.values() for t in times)) * 1000
-    line(f"  while something changes {CHANGES_A_SECOND} times a second", f"{busy:.0f} ms (95th)")
-    hard = _p95(sorted(t for times in pressed.values() for t in times)) * 1000
-    line("  and one core is busy with something else", f"{hard:.0f} ms = {hard / (2 * SCREEN_MS):.2f} of allowed")
-    alone = _p95(everything) * 1000
-    beside = _p95(sorted(t for times in held.values() for t in times)) * 1000
+        starts = [_one_start(engine()) for _ in range(STARTS)]
+    for path in sorted(SCREENS, key=lambda path: -_middle(s["alone"][path] for s in starts)):
+        line(f"  {path}", _of(starts, "alone", path) + " (95th)")
+    line(f"  at half of it, {REQUESTS_A_SECOND // 2} requests a second", _of(starts, "half") + " (95th)")
+    line(f"  while something changes {CHANGES_A_SECOND} times a second", _of(starts, "changing") + " (95th)")
+    hard = _middle(s["pressed"][ALL] for s in starts)
+    line(
+        "  and one core is busy with something else",
+        f"{_of(starts, 'pressed')} = {hard / (2 * SCREEN_MS):.2f} of allowed",
+    )
+    alone, beside = (_middle(s[how][ALL] for s in starts) for how in ("alone", "held"))
     line(
         f"  beside {STREAMS} open streams and {STREAMS} half-sent requests",
-        f"{beside:.0f} ms = {beside / alone:.2f} of without",
+        f"{_of(starts, 'held')} = {beside / alone:.2f} of without",
     )
-    p95 = _p95(everything) * 1000
     line(
-        f"10,000 drives, 500 pools, 5,000 volumes: {len(everything)} requests",
-        f"{p95:.0f} ms = {p95 / SCREEN_MS:.2f} of allowed",
+        f"10,000 drives, 500 pools, 5,000 volumes: {SECONDS * REQUESTS_A_SECOND} requests",
+        f"{_of(starts, 'alone')} = {alone / SCREEN_MS:.2f} of allowed",
     )
+
+
+#: The server is started so often, and the middle of what is measured counts: which of its processes takes which of the
+#: visitors' connections is a matter of luck, and with bad luck one has most of the work.
+STARTS = 3
+SECONDS = 12
+ALL = "all of them"
+
+
+def _one_start(engine: Engine) -> dict[str, dict[str, float]]:
+    """Milliseconds within which 95 of 100 answers come, by circumstance and screen, of a server started for this."""
+    from pairshelf.launch.cluster import free_port
+
+    port = free_port()
+    web = subprocess.Popen([sys.executable, "-m", "pairshelf.api.serve", "127.0.0.1", str(port), "2"])
+    try:
+        cookie = _cookie(port)
+        # Every process has met every question before it counts.
+        _load(port, cookie, seconds=8, rate=10)
+        taken = {"half": _load(port, cookie, seconds=8, rate=REQUESTS_A_SECOND // 2)}
+        taken["alone"] = _load(port, cookie, seconds=SECONDS, rate=REQUESTS_A_SECOND)
+        with _changing(engine):
+            taken["changing"] = _load(port, cookie, seconds=SECONDS, rate=REQUESTS_A_SECOND)
+        with _changing(engine), _a_core_busy():
+            taken["pressed"] = _load(port, cookie, seconds=SECONDS, rate=REQUESTS_A_SECOND)
+        with _holding(port, [_cookie(port, f"listener{i}") for i in range(LISTENERS)]):
+            taken["held"] = _load(port, cookie, seconds=SECONDS, rate=REQUESTS_A_SECOND)
+    finally:
+        web.terminate()
+        web.wait(20)
+    return {
+        how: {path: _p95(some) * 1000 for path, some in found.items()}
+        | {ALL: _p95([t for some in found.values() for t in some]) * 1000}
+        for how, found in taken.items()
+    }
+
+
+def _middle(figures: Iterable[float]) -> float:
+    return statistics.median(figures)
+
+
+def _of(starts: list[dict[str, dict[str, float]]], how: str, path: str = ALL) -> str:
+    """The middle of all starts in milliseconds, and what was least and most."""
+    found = sorted(one[how][path] for one in starts)
+    return f"{_middle(found):.0f} ms ({found[0]:.0f} to {found[-1]:.0f})"
 
 
 @contextmanager
