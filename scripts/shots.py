@@ -11,7 +11,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 
 from pairshelf.launch.cluster import free_port
 
@@ -72,6 +72,7 @@ def take(page: Page, name: str, path: str | None = None, *, whole: bool = False)
     page.mouse.move(2, 2)
     page.evaluate("window.scrollTo(0, 0); document.activeElement?.blur()")
     page.wait_for_timeout(300)
+    expect(page.get_by_role("status", name="Loading")).to_have_count(0, timeout=20_000)
     page.screenshot(path=SHOTS / f"{name}.png", full_page=whole)
 
 
