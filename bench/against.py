@@ -77,7 +77,10 @@ def main() -> None:
     if given.rounds < 1:
         asked.error("--rounds: at least one")
     trees = {HERE: Path(__file__).resolve().parent.parent, THERE: given.other.resolve()}
-    print("\n".join(compared(by_turns(trees, given.part, given.rounds))))
+    try:
+        print("\n".join(compared(by_turns(trees, given.part, given.rounds))))
+    except subprocess.CalledProcessError as failed:
+        sys.exit(f"bench.{given.part} failed, with {failed.cmd[0]}; what it said stands above.")
 
 
 if __name__ == "__main__":

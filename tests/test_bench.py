@@ -58,3 +58,15 @@ def test_what_cannot_be_compared_is_refused(tmp_path: Path) -> None:
             [sys.executable, "-m", "bench.against", *given], capture_output=True, text=True, check=False
         )
         assert done.returncode == 2 and said in done.stderr, done.stderr
+
+
+def test_a_benchmark_that_fails_is_named(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
+) -> None:
+    tree = _tree(tmp_path / "there", "building")
+    (tree / "bench" / "building.py").write_text("raise SystemExit('it broke')")
+    monkeypatch.setattr(against, "by_turns", lambda trees, part, _rounds: against.measured(trees[against.THERE], part))
+    monkeypatch.setattr(sys, "argv", ["against", str(tree), "--part", "building"])
+    with pytest.raises(SystemExit, match=r"bench\.building failed, with .*python"):
+        against.main()
+    assert "it broke" in capfd.readouterr().err
