@@ -14,7 +14,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -187,16 +187,16 @@ def screens() -> None:
             connection.exec_driver_sql("vacuum analyze")
         listeners: list[str] = []
         starts = [_one_start(engine(), listeners) for _ in range(STARTS)]
-    for path in sorted(SCREENS, key=lambda path: -_middle(s["alone"][path] for s in starts)):
+    for path in sorted(SCREENS, key=lambda path: -statistics.median(s["alone"][path] for s in starts)):
         line(f"  {path}", _of(starts, "alone", path) + " (95th)")
     line(f"  at half of it, {REQUESTS_A_SECOND // 2} requests a second", _of(starts, "half") + " (95th)")
     line(f"  while something changes {CHANGES_A_SECOND} times a second", _of(starts, "changing") + " (95th)")
-    hard = _middle(s["pressed"][ALL] for s in starts)
+    hard = statistics.median(s["pressed"][ALL] for s in starts)
     line(
         "  and one core is busy with something else",
         f"{_of(starts, 'pressed')} = {hard / (2 * SCREEN_MS):.2f} of allowed",
     )
-    alone, beside = (_middle(s[how][ALL] for s in starts) for how in ("alone", "held"))
+    alone, beside = (statistics.median(s[how][ALL] for s in starts) for how in ("alone", "held"))
     line(
         f"  beside {STREAMS} open streams and {STREAMS} half-sent requests",
         f"{_of(starts, 'held')} = {beside / alone:.2f} of without",
@@ -244,14 +244,10 @@ def _one_start(engine: Engine, listeners: list[str]) -> dict[str, dict[str, floa
     }
 
 
-def _middle(figures: Iterable[float]) -> float:
-    return statistics.median(figures)
-
-
 def _of(starts: list[dict[str, dict[str, float]]], how: str, path: str = ALL) -> str:
     """The middle of all starts in milliseconds, and what was least and most."""
     found = sorted(one[how][path] for one in starts)
-    return f"{_middle(found):.0f} ms ({found[0]:.0f} to {found[-1]:.0f})"
+    return f"{statistics.median(found):.0f} ms ({found[0]:.0f} to {found[-1]:.0f})"
 
 
 @contextmanager

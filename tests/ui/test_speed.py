@@ -15,6 +15,7 @@ from pairshelf.store.tables import SampleFile, Setting, Shelf, VolumeRow
 from tests.ui.conftest import accessible, sign_in
 from tests.ui.test_growing import settled
 from tests.ui.test_moving import approve, do, drives, filled
+from tests.ui.test_steady import refusing
 
 pytestmark = pytest.mark.ui
 
@@ -85,12 +86,7 @@ def test_layouts_are_run_against_one_another(page: Page) -> None:
     assert accessible(page) == []
     # Asked anew in vain, what was found and measured stays.
     asked: list[Route] = []
-
-    def refuse(route: Route) -> None:
-        asked.append(route)
-        route.fulfill(status=503, content_type="application/problem+json", body='{"title": "no", "status": 503}')
-
-    page.route("**/api/compare", refuse)
+    page.route("**/api/compare", refusing(503, "no", asked))
     with transaction() as session:
         session.exec(select(Shelf)).first().name = "Alder"  # type: ignore[union-attr]
     until = time.monotonic() + 20

@@ -35,13 +35,9 @@ def test_a_dialog_outlives_a_server_that_does_not_answer(number: int, page: Page
     page.get_by_role("button", name="Take it apart…").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label(re.compile("Days in which")).fill("23")
-    refused: list[str] = []
+    refused: list[Route] = []
 
-    def refuse(route: Route) -> None:
-        refused.append(route.request.url)
-        route.fulfill(status=503, content_type="application/problem+json", body='{"title": "no", "status": 503}')
-
-    page.route(f"**/api/pools/{number}", refuse)
+    page.route(f"**/api/pools/{number}", refusing(503, "no", refused))
     _call_it(number, "called otherwise")
     # Asked again five times, then it is an error.
     for _ in range(60):
@@ -57,7 +53,9 @@ def test_a_dialog_outlives_a_server_that_does_not_answer(number: int, page: Page
     expect(dialog.get_by_label(re.compile("Days in which"))).to_have_value("23")
 
 
-def _refusing(status: int, title: str, refused: list[Route]) -> Callable[[Route], None]:
+def refusing(status: int, title: str, refused: list[Route]) -> Callable[[Route], None]:
+    """Answers of a server that refuses; which were asked is kept in ``refused``."""
+
     def refuse(route: Route) -> None:
         refused.append(route)
         body = json.dumps({"title": title, "status": status})
@@ -78,7 +76,7 @@ def test_what_is_refused_is_shown_no_more_and_what_is_asked_too_often_is(number:
         expect(act).to_be_visible()
         refused: list[Route] = []
 
-        page.route(f"**/api/pools/{number}", _refusing(status, title, refused))
+        page.route(f"**/api/pools/{number}", refusing(status, title, refused))
         _call_it(number, f"called otherwise {status}")
         if status == 429:
             for _ in range(60):
