@@ -13,6 +13,7 @@ import time
 
 import procrastinate
 import structlog
+from procrastinate.worker import Worker as QueueWorker
 from sqlalchemy.exc import OperationalError
 
 from pairshelf.engine import own_threads, signs
@@ -106,15 +107,42 @@ def give_signs() -> None:
     signs.keep_giving(signs.WORKER, _stopping)
 
 
-async def _serve(app: procrastinate.App) -> None:
-    async with app.open_async():
-        await app.run_worker_async(
+class Carrying:
+    """Takes what comes in the queue and carries it, until told to stop; to be made where a loop runs."""
+
+    def __init__(self, app: procrastinate.App) -> None:
+        self._app = app
+        self._told = False
+        self._queue = QueueWorker(
+            app,
             concurrency=CONCURRENCY,
             install_signal_handlers=False,
             delete_jobs="always",
             fetch_job_polling_interval=1.0,
             shutdown_graceful_timeout=8,
         )
+        self.task = asyncio.get_running_loop().create_task(self._serve())
+
+    async def _serve(self) -> None:
+        async with self._app.open_async():
+            if not self._told:
+                await self._queue.run()
+
+    def stop(self) -> None:
+        """Come to an end, also in the midst of beginning.
+
+        Whoever waits for a connection with ``asyncio.wait_for`` loses a cancellation that comes just as the connection
+        does. So a cancellation only ends the waiting sooner; what was told is kept, and looked at afterwards.
+        """
+        self._told = True
+        self._queue.stop()
+        if self._queue.run_task is None:
+            self.task.cancel()
+
+    async def end(self) -> None:
+        """Wait until all has ended."""
+        with contextlib.suppress(asyncio.CancelledError):
+            await self.task
 
 
 def main() -> None:
@@ -125,18 +153,20 @@ def main() -> None:
     with contextlib.suppress(OperationalError):
         pick_up_the_dropped()
     threads = own_threads.begin([watch, keep_records, read_drafts, give_signs])
-    loop = asyncio.new_event_loop()
-    task = loop.create_task(_serve(app))
 
-    def stop() -> None:
-        _stopping.set()
-        task.cancel()
+    async def carry_all() -> None:
+        carrying = Carrying(app)
 
-    for number in (signal.SIGTERM, signal.SIGINT):
-        loop.add_signal_handler(number, stop)
+        def stop() -> None:
+            _stopping.set()
+            carrying.stop()
+
+        for number in (signal.SIGTERM, signal.SIGINT):
+            asyncio.get_running_loop().add_signal_handler(number, stop)
+        await carrying.end()
+
     try:
-        with contextlib.suppress(asyncio.CancelledError):
-            loop.run_until_complete(task)
+        asyncio.new_event_loop().run_until_complete(carry_all())
     finally:
         _stopping.set()
         own_threads.wait_for(threads)
