@@ -1,7 +1,8 @@
 """What the tests share: a PostgreSQL of their own, a fresh database and fresh simulated drives a test.
 
 They run side by side, on twice as many processes as there are cores, since much of the time something is waited
-for. What is about time itself (marked ``alone``) runs afterwards, one test after the other.
+for. What is about time itself (marked ``alone``) runs afterwards, one test after the other; ``scripts/check`` runs
+those of the rules beside it, which wait for nothing.
 """
 
 from __future__ import annotations

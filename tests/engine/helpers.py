@@ -104,7 +104,7 @@ def _how_far() -> list[tuple[int, int]]:
 
 
 def _patience(job: int) -> Callable[[], bool]:
-    """Whether a job has been carried for half a minute, or held for a second and a half."""
+    """Whether a job has been carried for two minutes, or held for a second and a half."""
     begun, looked, held = time.monotonic(), time.monotonic(), 0
 
     def over() -> bool:
@@ -114,7 +114,7 @@ def _patience(job: int) -> Callable[[], bool]:
             with transaction() as session:
                 state = session.exec(select(JobRow.state).where(JobRow.id == job)).first()
             held = held + 1 if state == "held" else 0
-        return held > 2 or time.monotonic() - begun > 30
+        return held > 2 or time.monotonic() - begun > 120
 
     return over
 

@@ -106,13 +106,13 @@ def _meanwhile(sheet: SheetRow, change: Callable[[Session], object]) -> Exceptio
         session.flush()
         thread = threading.Thread(target=second)
         thread.start()
-        until = time.monotonic() + 10
+        until = time.monotonic() + 60
         while time.monotonic() < until and not found:
             with engine().connect() as beside:
                 if beside.execute(waiting).scalar_one():
                     break
             time.sleep(0.02)
-    thread.join(20)
+    thread.join(60)
     return found[0]
 
 

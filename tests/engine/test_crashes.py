@@ -210,7 +210,7 @@ def _cursor(kind: str) -> int:
         return session.exec(select(JobRow.cursor).where(JobRow.kind == kind)).one()
 
 
-def _until(condition: Callable[[], bool], seconds: float = 40) -> None:
+def _until(condition: Callable[[], bool], seconds: float = 120) -> None:
     until = time.monotonic() + seconds
     while not condition():
         assert time.monotonic() < until, "waited too long"

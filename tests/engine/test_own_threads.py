@@ -115,7 +115,7 @@ def test_a_queue_stops_also_in_the_midst_of_beginning(which: Callable[[], None])
 def test_what_is_done_beside_comes_to_its_end(who: Callable[[Path], None], works: int, tmp_path: Path) -> None:
     process = multiprocessing.get_context("fork").Process(target=who, args=(tmp_path,))
     process.start()
-    until = time.monotonic() + 20
+    until = time.monotonic() + 60
     while len(list(tmp_path.glob("*.began"))) < works:
         assert time.monotonic() < until, "it did not begin"
         time.sleep(0.05)

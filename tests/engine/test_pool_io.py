@@ -328,7 +328,7 @@ def test_side_by_side_within_side_by_side_waits_for_nobody() -> None:
     done: list[list[list[int]]] = []
     asking = threading.Thread(target=lambda: done.append(each(both, range(20))), daemon=True)
     asking.start()
-    asking.join(timeout=20)
+    asking.join(timeout=60)
     assert done == [[[n * 10 + number for n in range(20)] for number in range(20)]]
 
 

@@ -141,7 +141,7 @@ def test_a_first_start_killed_while_the_cluster_is_made_begins_anew(folder: Path
     for number, seconds in enumerate((0.15, 0.4, 0.8)):
         root = folder / str(number)
         child = subprocess.Popen([sys.executable, "-c", script, str(root)], start_new_session=True)
-        until = time.monotonic() + 20
+        until = time.monotonic() + 60
         while not (root / "data.new").exists() and not (root / "data").exists():
             assert time.monotonic() < until
             time.sleep(0.01)
@@ -167,7 +167,7 @@ def test_half_a_cluster_of_an_older_version_is_made_anew(folder: Path) -> None:
 
 def _await_signs(url: str) -> None:
     """Both have given a sign by themselves since this was asked."""
-    begun, until = dt.datetime.now(dt.UTC).isoformat(), time.monotonic() + 30
+    begun, until = dt.datetime.now(dt.UTC).isoformat(), time.monotonic() + 60
     with psycopg.connect(url, autocommit=True) as books:
         asked = "select count(*) from setting where key in ('worker', 'watcher') and value ->> 'seen_at' > %s"
         while books.execute(asked, (begun,)).fetchone() != (2,):
@@ -225,7 +225,7 @@ def test_two_that_set_up_at_once_wait_for_one_another(folder: Path) -> None:
     head = script.split("# -- system packages")[0].replace('cd "$(dirname "$0")/.."', f'cd "{folder}"')
     # Who comes when is seen by what they write: one that has let go of the lock need not have ended yet.
     first = subprocess.Popen(["sh", "-c", head + "touch begun; sleep 1; echo first >> said"])
-    until = time.monotonic() + 20
+    until = time.monotonic() + 60
     while not (folder / "begun").exists():
         assert time.monotonic() < until
         time.sleep(0.05)

@@ -51,7 +51,7 @@ def approve(page: Page, confirm: str, password: str = "fernhollow") -> None:
 
 
 def all_ended(count: int) -> None:
-    until = time.monotonic() + 60
+    until = time.monotonic() + 90
     while True:
         with transaction() as session:
             states = list(session.exec(select(WipeRow.state)))

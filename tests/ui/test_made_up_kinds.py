@@ -32,7 +32,7 @@ def site(db: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[s
                                             log_level="error", timeout_graceful_shutdown=1))  # fmt: skip
     thread = threading.Thread(target=running.run, daemon=True)
     thread.start()
-    until = time.monotonic() + 30
+    until = time.monotonic() + 90
     while not running.started:
         assert time.monotonic() < until
         time.sleep(0.05)

@@ -41,7 +41,7 @@ def test_a_drive_ages_warns_is_copied_and_leaves(page: Page) -> None:
     dialog.get_by_label("Address").fill("ida@fernhollow.example")
     dialog.get_by_role("button", name="Keep").click()
     messages.get_by_role("button", name="Send a test").click()
-    expect(messages.get_by_text(re.compile("This is a test.*arrived"))).to_be_visible(timeout=20_000)
+    expect(messages.get_by_text(re.compile("This is a test.*arrived"))).to_be_visible()
     expect(dialog).to_be_hidden()
     assert accessible(page) == []
 
@@ -61,7 +61,7 @@ def test_a_drive_ages_warns_is_copied_and_leaves(page: Page) -> None:
     # One of its drives begins to go: it is said on its sheet what that means.
     page.goto(f"/shelves?drive={number('Larch-2')}")
     readings = page.get_by_role("region", name="Readings")
-    expect(readings.get_by_text("Nothing speaks against it")).to_be_visible(timeout=20_000)
+    expect(readings.get_by_text("Nothing speaks against it")).to_be_visible()
     sheet = page.get_by_role("complementary", name="Drive")
     sheet.get_by_text("Let it age").click()
     sheet.get_by_label("more every day").fill("3")
@@ -75,12 +75,12 @@ def test_a_drive_ages_warns_is_copied_and_leaves(page: Page) -> None:
     page.goto("/settings")
     page.get_by_role("button", name="A week passes").click()
     expect(page.get_by_text(re.compile("Days pass until"))).to_be_visible()
-    expect(page.get_by_role("button", name="A week passes")).to_be_visible(timeout=90_000)
+    expect(page.get_by_role("button", name="A week passes")).to_be_visible()
 
     # It was seen, copied onto the spare by itself, and has left: nobody was needed.
     page.goto(f"/pools/{pool}")
     settled(page)
-    expect(page.get_by_text("All drives are well. Any one drive may fail.")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("All drives are well. Any one drive may fail.")).to_be_visible()
     page.get_by_text("Drive by drive").click()
     expect(page.get_by_role("row", name=re.compile("Elm bay 1 · Elm-1"))).to_be_visible()
     expect(page.get_by_text("Larch-2")).to_have_count(0)
@@ -96,9 +96,7 @@ def test_a_drive_ages_warns_is_copied_and_leaves(page: Page) -> None:
     expect(page).to_have_url(re.compile(f"/disposal\\?drives={number('Larch-2')}"))
     # Ida has been told that it is to be looked at.
     page.goto("/mailbox")
-    expect(page.get_by_text(re.compile("Drive Larch-2 .*is failing by its readings")).first).to_be_visible(
-        timeout=40_000
-    )
+    expect(page.get_by_text(re.compile("Drive Larch-2 .*is failing by its readings")).first).to_be_visible()
 
 
 def test_what_cannot_be_read_is_scanned_by_the_calendar_and_comes_from_the_others(page: Page) -> None:
@@ -125,17 +123,15 @@ def test_what_cannot_be_read_is_scanned_by_the_calendar_and_comes_from_the_other
     page.goto("/settings")
     page.get_by_role("button", name="A week passes").click()
     expect(page.get_by_text(re.compile("Days pass until"))).to_be_visible()
-    expect(page.get_by_role("button", name="A week passes")).to_be_visible(timeout=90_000)
+    expect(page.get_by_role("button", name="A week passes")).to_be_visible()
     page.goto(f"/pools/{pool}")
     surface = page.get_by_role("region", name="Surface of its drives")
-    expect(surface.get_by_text("2 GiB could not be read, came from the others, and were written anew.")).to_be_visible(
-        timeout=40_000
-    )
+    expect(surface.get_by_text("2 GiB could not be read, came from the others, and were written anew.")).to_be_visible()
     assert devices().lost_extents("Larch-3") == []
     page.goto(f"/shelves?drive={number('Larch-3')}")
     readings = page.get_by_role("region", name="Readings")
-    expect(readings.get_by_text("came from the others and was written anew")).to_be_visible(timeout=20_000)
-    expect(readings.get_by_text("Nothing speaks against it")).to_be_visible(timeout=30_000)
+    expect(readings.get_by_text("came from the others and was written anew")).to_be_visible()
+    expect(readings.get_by_text("Nothing speaks against it")).to_be_visible()
 
     # How long it tries a bad sector is set where it stands.
     devices().be("Larch-3", 64 * 10**9, recovery_settable=True)
@@ -172,10 +168,10 @@ def test_the_mailbox_shows_what_arrived_and_can_refuse(page: Page, width: int) -
     page.get_by_label("Address").fill("ida@fernhollow.example")
     page.get_by_role("button", name="Keep").last.click()
     messages.get_by_role("button", name="Send a test").click()
-    expect(messages.get_by_text(re.compile("on its way.*told to refuse.*Tried again"))).to_be_visible(timeout=20_000)
+    expect(messages.get_by_text(re.compile("on its way.*told to refuse.*Tried again"))).to_be_visible()
     page.goto("/mailbox")
     page.get_by_label("Refuse everything for now").uncheck()
-    expect(page.get_by_role("article", name="Pair Shelf: This is a test")).to_be_visible(timeout=40_000)
+    expect(page.get_by_role("article", name="Pair Shelf: This is a test")).to_be_visible()
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
     assert accessible(page) == []
 
@@ -204,7 +200,7 @@ def test_a_shelf_unplugged_seen_on_a_phone_and_back_as_it_was(page: Page) -> Non
         .filter(has_text="drawer is unreachable")
         .first
     )
-    expect(letter).to_be_visible(timeout=40_000)
+    expect(letter).to_be_visible()
     expect(letter).to_contain_text(f"/trouble/{pool}")
     expect(letter).to_contain_text("Nothing is lost")
     page.goto(f"/trouble/{pool}")
@@ -220,7 +216,7 @@ def test_a_shelf_unplugged_seen_on_a_phone_and_back_as_it_was(page: Page) -> Non
     with answered(page):
         page.get_by_role("button", name="unplugged: plug it in (simulated)").click()
     page.goto(f"/trouble/{pool}")
-    expect(page.get_by_role("heading", name="Pool drawer is well")).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("heading", name="Pool drawer is well")).to_be_visible()
     page.goto(f"/pools/{pool}")
     settled(page)
     expect(page.get_by_text("All drives are well. Any one drive may fail.")).to_be_visible()

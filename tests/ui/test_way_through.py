@@ -58,7 +58,7 @@ def test_from_drives_to_a_protected_volume_and_through_a_failure(page: Page, sit
     # The host fills the volume.
     page.get_by_role("button", name="Write sample files").click()
     expect(page.get_by_text(re.compile(r"taken by \d\d+ files"))).to_be_visible()
-    expect(page.get_by_role("heading", name="Under way")).to_be_hidden(timeout=60_000)
+    expect(page.get_by_role("heading", name="Under way")).to_be_hidden()
     assert accessible(page) == []
     pool = page.url
 
@@ -95,7 +95,7 @@ def test_from_drives_to_a_protected_volume_and_through_a_failure(page: Page, sit
     expect(page.get_by_text("All drives are well.")).to_be_visible()
     page.get_by_role("button", name="Check now").click()
     check = page.get_by_role("region", name="Check")
-    expect(check.get_by_role("row", name="Mismatches 0")).to_be_visible(timeout=40_000)
+    expect(check.get_by_role("row", name="Mismatches 0")).to_be_visible()
     expect(check.get_by_role("row", name="Files differing 0")).to_be_visible()
     assert page.url == pool
 
