@@ -71,7 +71,7 @@ def _stopped_after(seconds: float, app: procrastinate.App) -> bool:
         await asyncio.sleep(seconds)
         carrying.stop()
         carrying.stop()
-        ended, _ = await asyncio.wait([carrying.task], timeout=5)
+        ended, _ = await asyncio.wait([carrying.task], timeout=20)
         return bool(ended)
 
     return asyncio.new_event_loop().run_until_complete(carried())
@@ -103,7 +103,7 @@ def test_a_queue_stops_also_in_the_midst_of_beginning(which: Callable[[], None])
     # In a process of its own: what a queue cut short leaves behind ends with it.
     process = multiprocessing.get_context("fork").Process(target=which)
     process.start()
-    process.join(60)
+    process.join(120)
     alive = process.is_alive()
     process.kill()
     assert not alive

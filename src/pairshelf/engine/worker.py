@@ -152,7 +152,7 @@ def main() -> None:
     register(app)
     with contextlib.suppress(OperationalError):
         pick_up_the_dropped()
-    threads = own_threads.begin([watch, keep_records, read_drafts, give_signs])
+    threads: list[threading.Thread] = []
 
     async def carry_all() -> None:
         carrying = Carrying(app)
@@ -163,6 +163,8 @@ def main() -> None:
 
         for number in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(number, stop)
+        # From here on whoever ends this process waits for them.
+        threads.extend(own_threads.begin([watch, keep_records, read_drafts, give_signs]))
         await carrying.end()
 
     try:
