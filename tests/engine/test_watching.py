@@ -6,21 +6,29 @@ import datetime as dt
 import random
 
 import pytest
-from sqlalchemy import text, update
-from sqlmodel import select
+from sqlalchemy import delete, text, update
+from sqlalchemy.exc import OperationalError
+from sqlmodel import col, select
 
 from pairshelf.core.domain.units import EXTENT, GIB
 from pairshelf.core.watching.series import BY_ID, GRAINS, ROUND, Grain
 from pairshelf.engine import history as watching
-from pairshelf.engine.history import Watch, take_round, used_on_drives
+from pairshelf.engine.history import (
+    Watch,
+    look_at_thresholds,
+    still_there,
+    take_round,
+    used_on_drives,
+    work_out_outlooks,
+)
 from pairshelf.engine.io.files import remove_files
 from pairshelf.engine.pools import open_pool
 from pairshelf.store.database import transaction
 from pairshelf.store.repositories import history
 from pairshelf.store.repositories.drives_and_pools import load_drives
 from pairshelf.store.repositories.history import load_points
-from pairshelf.store.repositories.holdings import load_holdings
-from pairshelf.store.tables import Crossing, LogRow, OutlookRow, SampleFile, Threshold, VolumeRow
+from pairshelf.store.repositories.holdings import PoolHolds, load_holdings
+from pairshelf.store.tables import Crossing, LogRow, OutlookRow, PoolRow, SampleFile, Threshold, VolumeRow
 from tests.engine.helpers import at_once, build, carry_all, do, fill, replace, shelf
 
 START = dt.datetime(2026, 3, 1, 6, 0, tzinfo=dt.UTC)
@@ -321,6 +329,34 @@ def test_each_crossing_is_told_once_whoever_watches(clock: list[dt.datetime]) ->
     assert said == "Volume v of p is 0 % full again, below 70 %."
     with transaction() as session:
         assert session.exec(select(Crossing)).all() == []
+
+
+@pytest.mark.usefixtures("db")
+def test_what_is_taken_away_while_it_is_looked_at_is_told_of_no_more() -> None:
+    at_once()
+    pool = build(shelf(3), "parity-1")
+    fill(pool, 0.95)
+    carry_all()
+
+    def told(seen: list[PoolHolds]) -> tuple[list[str], int]:
+        with transaction() as session:
+            return look_at_thresholds(session, seen, START), work_out_outlooks(session, seen, START)
+
+    with transaction() as session:
+        with_volume = take_round(session, START).pools
+    do("delete-volume", volume="p/v")
+    with transaction() as session:
+        without = take_round(session, START + dt.timedelta(minutes=1)).pools
+    assert told(with_volume) == ([], 1), "the pool has an outlook, what was its volume none"
+    with transaction() as session:
+        assert still_there(session, PoolRow, [pool, pool + 1]) == {pool}
+        with transaction() as other:
+            other.connection().execute(text("set local lock_timeout = '50ms'"))
+            with pytest.raises(OperationalError, match="lock timeout"):
+                other.connection().execute(delete(PoolRow).where(col(PoolRow.id) == pool))
+            other.rollback()
+    do("take-apart", pool="p")
+    assert told(with_volume) == told(without) == ([], 0)
 
 
 @pytest.mark.usefixtures("db")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -27,7 +27,7 @@ from pairshelf.store.repositories.drives_and_pools import load_pieces, load_stri
 from pairshelf.store.repositories.holdings import PoolHolds, load_holdings, load_watched
 from pairshelf.store.repositories.kept import PerPool, Sweeper
 from pairshelf.store.repositories.layouts import designed_layout
-from pairshelf.store.tables import Crossing, DriveRow, OutlookRow, PoolPlace, PoolRow, Service, Shelf, now
+from pairshelf.store.tables import Crossing, DriveRow, OutlookRow, PoolPlace, PoolRow, Service, Shelf, VolumeRow, now
 
 #: So long an outlook stands before it is worked out anew, where nothing else has changed.
 _OUTLOOK_FOR = dt.timedelta(hours=1)
@@ -192,6 +192,13 @@ def _at_slot(session: Session, pools: Collection[int]) -> dict[int, dict[int, in
     return found
 
 
+def still_there(session: Session, of: type[PoolRow | VolumeRow], numbers: Iterable[int]) -> set[int]:
+    """Those of them that are there yet, and stay until this transaction ends. Since they were looked at, a pool may
+    have been taken apart, or a volume deleted."""
+    query = select(of.id).where(among(of.id, numbers)).order_by(col(of.id))
+    return {n for n in session.exec(query.with_for_update(read=True, key_share=True)) if n is not None}
+
+
 # -- thresholds ----------------------------------------------------------------------------------------
 
 
@@ -225,6 +232,8 @@ def _crossed(
     if after is before:
         return []
     ((column, number),) = of.items()
+    if not still_there(session, PoolRow if column == "pool_id" else VolumeRow, [number]):
+        return []
     session.connection().execute(delete(Crossing).where(getattr(Crossing, column) == number))
     if after:
         session.add(Crossing(**of, level=int(after), since=at))
@@ -254,6 +263,11 @@ def work_out_outlooks(session: Session, pools: list[PoolHolds], at: dt.datetime)
     stale = [w for w in wanted if w[:2] not in fresh or fresh[w[:2]].capacity != w[3]]
     if not stale:
         return 0
+    there = {
+        kind: still_there(session, of, [w[1] for w in stale if w[0] == kind])
+        for kind, of in (("pool", PoolRow), ("volume", VolumeRow))
+    }
+    stale = [w for w in stale if w[1] in there[w[0]]]
     since = at - dt.timedelta(days=LOOK_BACK + 1)
     days = {kind: history.load_days(session, BY_ID[of], since)
             for kind, of in (("pool", "pool-given"), ("volume", "volume-files"))}  # fmt: skip
