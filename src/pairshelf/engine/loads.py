@@ -252,7 +252,7 @@ def play_all(world: Devices, at: dt.datetime) -> dict[int, Measured]:
                 session.merge(PlayedRow(pool_id=pool_id, at=at, found=found[pool_id].kept()))
         except (PairShelfError, DeviceError) as error:
             with transaction() as session:
-                if session.get(PoolRow, pool_id) is not None:
+                if session.get(PoolRow, pool_id, with_for_update={"read": True, "key_share": True}) is not None:
                     why = (
                         error.message if isinstance(error, PairShelfError) else f"Drive {error.serial} does not answer."
                     )
