@@ -113,7 +113,7 @@ def test_open_streams_and_half_sent_requests_keep_nobody_waiting(server: str) ->
     began = time.monotonic()
     for person in people:
         assert person.ask("GET", "/api/today").status_code == 200
-    assert time.monotonic() - began < 10
+    assert time.monotonic() - began < 5
     with transaction() as session:
         session.add(DriveRow(serial="X1", size=10**12, kind="hdd"))
     # By name, or, where it fell before the server had begun to listen, as part of everything.
@@ -259,4 +259,4 @@ def test_sixteen_mebibytes_of_nothing_are_refused_at_once(server: str) -> None:
     began = time.monotonic()
     answer = ida.ask("POST", "/api/inventory/preview", files={"file": ("x.csv", b"\n" * 16 * 2**20)})
     assert (answer.status_code, answer.json()["code"]) == (400, "too-many-rows")
-    assert time.monotonic() - began < 9
+    assert time.monotonic() - began < 3
