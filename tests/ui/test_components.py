@@ -5,6 +5,7 @@ from __future__ import annotations
 import fcntl
 import json
 import mimetypes
+import re
 import subprocess
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -179,6 +180,94 @@ def test_no_trouble_shows_nothing(show: Show) -> None:
     page = show("Trouble", {"error": None})
     expect(page.get_by_label("address")).to_be_visible()
     expect(page.get_by_role("alert")).to_have_count(0)
+
+
+# -- what is kept in the address ---------------------------------------------------------------------------------
+
+BENCH = {
+    "drives": [{"id": n, "place": f"Bench bay {n}", "shelf": "Bench", "serial": f"BX-{n}", "size": 4 * 10**12,
+                "kind": "hdd", "condition": "good", "service": "free", "holds": None, "wiped_at": None}
+               for n in (1, 2, 3)],
+    "former": [], "lots": [], "two_pairs": False, "house": "Fernhollow", "certificates": 0,
+}  # fmt: skip
+
+
+def at_once(page: Page, *presses: str) -> None:
+    """Press several things in one moment: nothing is drawn between."""
+    page.evaluate(
+        """names => {
+             const all = [...document.querySelectorAll("[aria-label], button, a")];
+             const found = names.map(n => all.find(e => (e.ariaLabel ?? e.textContent).startsWith(n)));
+             for (const one of found) one.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
+           }""",
+        presses,
+    )
+
+
+def test_what_is_picked_in_one_moment_is_all_picked(show: Show) -> None:
+    page = show("Disposal", given={"GET /api/disposal": BENCH})
+    bays = [page.get_by_role("button", name=f"Bench bay {n}") for n in (1, 2, 3)]
+    for bay in bays:
+        expect(bay).to_have_attribute("aria-pressed", "false")
+    at_once(page, "Bench bay 1", "Bench bay 3", "Bench bay 2")
+    expect(page.get_by_text("3 picked.")).to_be_visible()
+    for bay in bays:
+        expect(bay).to_have_attribute("aria-pressed", "true")
+    assert page.evaluate("new URLSearchParams(location.search).get('drives')") == "1,3,2"
+    # Let go and picked again, each counted.
+    at_once(page, "Bench bay 3", "Bench bay 1", "Bench bay 3")
+    expect(page.get_by_text("2 picked.")).to_be_visible()
+    assert page.evaluate("new URLSearchParams(location.search).get('drives')") == "2,3"
+    at_once(page, "Bench bay 1", "Pick none", "Bench bay 2")
+    expect(page.get_by_text("1 picked.")).to_be_visible()
+    expect(bays[1]).to_have_attribute("aria-pressed", "true")
+    page.reload()
+    page.evaluate("window.show({ name: 'Disposal', props: {} })")
+    expect(page.get_by_text("1 picked.")).to_be_visible()
+
+
+def test_every_letter_counts_however_fast_they_are_typed(show: Show) -> None:
+    page = show("Logbook", given={"GET /api/logbook": {"entries": [], "more": False}})
+    box = page.get_by_role("textbox", name="Search the logbook")
+    box.evaluate(
+        """box => {
+             const write = Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set;
+             for (const letter of "cold store") {
+               write.call(box, box.value + letter);
+               box.dispatchEvent(new Event("input", { bubbles: true }));
+             }
+           }"""
+    )
+    expect(box).to_have_value("cold store")
+    assert page.evaluate("new URLSearchParams(location.search).get('search')") == "cold store"
+    box.fill("")
+    assert page.evaluate("location.search") == ""
+
+
+def test_back_asks_what_was_asked_before(show: Show) -> None:
+    answer = {"power": None, "what": "it", "below": [], "hits": [], "stands": [], "sentence": "Nobody.", "people": []}
+    page = show("Notice", given={"GET /api/depends/pull": answer})
+    box = page.get_by_role("textbox", name=re.compile("shelf|host"))
+    for name in ("Loft", "Cellar"):
+        box.fill(name)
+        with page.expect_request(re.compile(f"pull.*name={name}")):
+            page.get_by_role("button", name="Work it out").click()
+    page.get_by_role("combobox", name="What").click()
+    page.get_by_role("option", name="host").click()
+    expect(page.get_by_text("Choose a drive, a shelf")).to_be_visible()
+    expect(box).to_have_value("")
+    page.go_back()
+    expect(box).to_have_value("Cellar")
+    expect(page.get_by_text("Nobody.")).to_be_visible()
+    page.go_back()
+    expect(box).to_have_value("Loft")
+    assert page.evaluate("new URLSearchParams(location.search).get('kind')") is None
+    # Whoever has left the page is not called back to it.
+    expect(page.get_by_text("Nobody.")).to_be_visible()
+    box.fill("Cellar")
+    at_once(page, "The way back", "Work it out")
+    expect(page.get_by_label("address")).to_have_text("/access/people")
+    assert page.evaluate("location.search") == ""
 
 
 # -- layouts -----------------------------------------------------------------------------------------------------

@@ -7,15 +7,18 @@ import type { ComponentProps, ReactNode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, useLocation } from "react-router";
 import { theme } from "../src/app/theme";
+import { Notice } from "../src/features/access/Notice";
 import { LayoutTable } from "../src/features/compare/LayoutTable";
 import { Pinned } from "../src/features/compare/Pinned";
+import { Disposal } from "../src/features/disposal/Disposal";
+import { Logbook } from "../src/features/logbook/Logbook";
 import { PutIn } from "../src/features/shelves/PutIn";
 import { Act, Trouble } from "../src/shared/parts";
 import { SheetAct } from "../src/shared/SheetForm";
 import { SpinePatterns } from "../src/shared/spine";
 import { UnitsProvider } from "../src/shared/units";
 
-const shown = { LayoutTable, Pinned, PutIn, SheetAct, Act, Trouble } as const;
+const shown = { Disposal, LayoutTable, Logbook, Notice, Pinned, PutIn, SheetAct, Act, Trouble } as const;
 
 type Given = { [Name in keyof typeof shown]: { name: Name; props: ComponentProps<(typeof shown)[Name]> } };
 
@@ -50,7 +53,7 @@ window.show = ({ name, props }) => {
         <UnitsProvider>
           <BrowserRouter>
             <SpinePatterns />
-            <Component {...noted} {...props} />
+            <Component {...noted} {...(props as object)} />
             <Address />
           </BrowserRouter>
         </UnitsProvider>

@@ -2,8 +2,9 @@
 
 import { Select, Text, TextInput } from "@mantine/core";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { type Schema, server } from "../../api/client";
+import { useAddress } from "../../shared/address";
 import { keyed } from "../../shared/keyed";
 import { Heading, State, Trouble, Waiting } from "../../shared/parts";
 
@@ -20,10 +21,16 @@ const WHAT: Record<Kind, string> = {
 };
 
 export function Notice() {
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const kind = (params.get("kind") ?? "shelf") as Kind;
   const name = kind === "everything" ? "all" : (params.get("name") ?? "");
   const [typed, setTyped] = useState(name);
+  // Back, or a link: what is asked stands in the box.
+  const [asked, setAsked] = useState(name);
+  if (asked !== name) {
+    setAsked(name);
+    setTyped(name);
+  }
   const found = server.useQuery(
     "get",
     "/api/depends/pull",
@@ -40,7 +47,7 @@ export function Notice() {
         style={{ marginBottom: "1rem", alignItems: "flex-end" }}
         onSubmit={(e) => {
           e.preventDefault();
-          setParams({ kind, name: typed.trim() });
+          put({ name: typed.trim() }, "anew");
         }}
       >
         <Select
@@ -50,7 +57,7 @@ export function Notice() {
           w={130}
           onChange={(v) => {
             setTyped("");
-            setParams({ kind: v ?? "shelf" });
+            put({ kind: v ?? "shelf", name: null }, "anew");
           }}
           allowDeselect={false}
         />

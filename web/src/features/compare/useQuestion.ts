@@ -1,8 +1,8 @@
 /** The question of a comparison. All of it stands in the address, so a link is the question. */
 import { useDebouncedValue } from "@mantine/hooks";
-import { useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
+import { useMemo } from "react";
 import type { Schema } from "../../api/client";
+import { type Put, useAddress } from "../../shared/address";
 import { useSelection } from "../../shared/selection";
 
 export type Body = Schema["CompareBody"];
@@ -35,10 +35,6 @@ const PERCENT = new Set<string>(["afr", "user_share", "whole_stripes"]);
 
 export type Field = (typeof NUMBERS)[number] | (typeof WORDS)[number];
 
-type Changes = Record<string, string | null>;
-/** Changes of the address, or a function that makes them of what stands in it now. */
-type Put = (changes: Changes | ((now: URLSearchParams) => Changes)) => void;
-
 export interface Question {
   get: (name: string) => string;
   put: Put;
@@ -50,40 +46,6 @@ export interface Question {
   body: Body;
   /** The address after the question mark. */
   address: string;
-}
-
-/**
- * The address as state of its own: what is typed counts at once, the router hears of it in its own time.
- * Two changes within one drawing of the page do not undo one another.
- */
-function useAddress(): [URLSearchParams, Put] {
-  const [params, setParams] = useSearchParams();
-  const outside = params.toString();
-  const [mine, setMine] = useState(outside);
-  const latest = useRef(outside);
-  const pushed = useRef(outside);
-  const push = useRef(setParams);
-  push.current = setParams;
-  useEffect(() => {
-    if (outside === pushed.current) return;
-    // Back, forward, or a link: somebody else has changed it.
-    pushed.current = outside;
-    latest.current = outside;
-    setMine(outside);
-  }, [outside]);
-  // Always the same function, so that what is handed it need not be drawn anew.
-  const put = useCallback<Put>((changes) => {
-    const after = new URLSearchParams(latest.current);
-    for (const [name, value] of Object.entries(typeof changes === "function" ? changes(after) : changes)) {
-      if (value) after.set(name, value);
-      else after.delete(name);
-    }
-    latest.current = after.toString();
-    pushed.current = latest.current;
-    setMine(latest.current);
-    push.current(after, { replace: true });
-  }, []);
-  return [useMemo(() => new URLSearchParams(mine), [mine]), put];
 }
 
 /** A question whose last answer was long in coming is asked only once the typing rests. */

@@ -1,7 +1,7 @@
 /** Disposal: drives on their way out. What is still on them, what wipes them, what is being wiped, and the proof. */
 import { Text } from "@mantine/core";
-import { useSearchParams } from "react-router";
 import { type Schema, server } from "../../api/client";
+import { usePicked } from "../../shared/address";
 import { PickSpines } from "../../shared/PickSpines";
 import { Empty, Heading, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
@@ -14,9 +14,7 @@ type Outgoing = Schema["OutgoingOut"];
 
 export function Disposal() {
   const found = server.useQuery("get", "/api/disposal");
-  const [params, setParams] = useSearchParams();
-  const picked = (params.get("drives") ?? "").split(",").filter(Boolean).map(Number);
-  const pick = (ids: number[]) => setParams(ids.length ? { drives: ids.join(",") } : {}, { replace: true });
+  const { picked, turn, pick } = usePicked();
   if (found.isPending) return <Waiting height={400} />;
   if (found.isLoadingError) return <Trouble error={found.error} />;
   const { drives, lots } = found.data;
@@ -59,11 +57,7 @@ export function Disposal() {
                 </button>
               )}
             </p>
-            <Spines
-              drives={free}
-              picked={picked}
-              onPick={(id) => pick(picked.includes(id) ? picked.filter((d) => d !== id) : [...picked, id])}
-            />
+            <Spines drives={free} picked={picked} onPick={turn} />
           </>
         )}
       </section>

@@ -2,13 +2,13 @@
 import { Button, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
 import { server } from "../../api/client";
+import { useAddress } from "../../shared/address";
 import { Empty, Heading, Trouble, Waiting } from "../../shared/parts";
 import { formatWhen } from "../../shared/units";
 
 export function Logbook() {
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const search = params.get("search") ?? "";
   const [settled] = useDebouncedValue(search, 150);
   const log = server.useInfiniteQuery(
@@ -31,9 +31,7 @@ export function Logbook() {
           placeholder="Search: a drive, a pool, a person"
           w={300}
           value={search}
-          onChange={(e) =>
-            setParams(e.currentTarget.value ? { search: e.currentTarget.value } : {}, { replace: true })
-          }
+          onChange={(e) => put({ search: e.currentTarget.value })}
         />
       </Heading>
       {log.isPending && <Waiting />}

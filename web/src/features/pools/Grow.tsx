@@ -1,8 +1,9 @@
 /** Ways to grow: what would make this pool larger with the drives there are, side by side; and what it could become. */
 import { Text } from "@mantine/core";
 import { keepPreviousData, useMutation } from "@tanstack/react-query";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
+import { usePicked } from "../../shared/address";
 import { Cut } from "../../shared/Cut";
 import { useMayDo } from "../../shared/me";
 import { PickSpines } from "../../shared/PickSpines";
@@ -24,18 +25,13 @@ type Pick = Schema["PickOut"];
 
 export function Grow() {
   const id = Number(useParams().id);
-  const [params, setParams] = useSearchParams();
-  const picked = (params.get("drives") ?? "").split(",").filter(Boolean).map(Number);
+  const { picked, turn, pick } = usePicked();
   const found = server.useQuery(
     "get",
     "/api/pools/{pool_id}/ways",
     { params: { path: { pool_id: id }, query: { drives: picked.join(",") } } },
     { placeholderData: keepPreviousData },
   );
-  const choose = (drive: number) => {
-    const next = picked.includes(drive) ? picked.filter((d) => d !== drive) : [...picked, drive];
-    setParams(next.length ? { drives: next.join(",") } : {}, { replace: true });
-  };
   if (found.isPending) return <Waiting height={400} />;
   if (found.isLoadingError)
     return (
@@ -43,7 +39,7 @@ export function Grow() {
         {picked.length > 0 && <Link to={`/pools/${id}/grow`}>Pick anew</Link>}
       </Trouble>
     );
-  return <Shown id={id} found={found.data} picked={picked} onPick={choose} onNone={() => setParams({})} />;
+  return <Shown id={id} found={found.data} picked={picked} onPick={turn} onNone={() => pick([])} />;
 }
 
 function Shown({

@@ -4,8 +4,9 @@ import { useDebouncedValue, useMediaQuery } from "@mantine/hooks";
 import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useLayoutEffect, useMemo, useRef, useState } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
+import { useAddress } from "../../shared/address";
 import { useMay } from "../../shared/me";
 import { Act, Heading, StandIns, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
@@ -25,9 +26,8 @@ const HINT =
 const BETWEEN = 44;
 
 export function Shelves() {
-  const [params, setParams] = useSearchParams();
-  const filter = params.get("filter") ?? "";
-  const [typed, setTyped] = useState(filter);
+  const [params, put] = useAddress();
+  const typed = params.get("filter") ?? "";
   const [settled] = useDebouncedValue(typed, 60);
   const shown = params.get("drive");
   const list = server.useQuery(
@@ -36,16 +36,6 @@ export function Shelves() {
     { params: { query: { filter: settled } } },
     { placeholderData: keepPreviousData },
   );
-  const put = (name: string, value: string | null) =>
-    setParams(
-      (before) => {
-        const after = new URLSearchParams(before);
-        if (value) after.set(name, value);
-        else after.delete(name);
-        return after;
-      },
-      { replace: true },
-    );
   const wide = useMediaQuery("(min-width: 900px)", true);
   const manage = useMay("manage-drives");
   const go = useNavigate();
@@ -86,19 +76,10 @@ export function Shelves() {
               placeholder="Filter in words: free hdd >= 4TB shelf:cold"
               value={typed}
               error={settled === typed ? filter_error : undefined}
-              onChange={(e) => {
-                setTyped(e.currentTarget.value);
-                put("filter", e.currentTarget.value);
-              }}
+              onChange={(e) => put({ filter: e.currentTarget.value })}
               rightSection={
                 typed ? (
-                  <CloseButton
-                    aria-label="Clear the filter"
-                    onClick={() => {
-                      setTyped("");
-                      put("filter", null);
-                    }}
-                  />
+                  <CloseButton aria-label="Clear the filter" onClick={() => put({ filter: null })} />
                 ) : null
               }
             />
@@ -109,7 +90,7 @@ export function Shelves() {
         </div>
       )}
       <Beside shelves={shelves} />
-      {out > 0 && <OutOfBays onShow={(id) => put("drive", String(id))} />}
+      {out > 0 && <OutOfBays onShow={(id) => put({ drive: String(id) })} />}
       {drives === 0 && shelves.length === 0 ? (
         <div className="paper" style={{ maxWidth: 720 }}>
           <h2>The first shelf</h2>
@@ -138,9 +119,9 @@ export function Shelves() {
             scales={new Map(list.data.scales.map((s) => [s.site, s.largest]))}
             matched={matched}
             shown={shown ? Number(shown) : null}
-            onShow={(id) => put("drive", String(id))}
+            onShow={(id) => put({ drive: String(id) })}
           />
-          {shown && <DriveSheet id={Number(shown)} wide={wide} onClose={() => put("drive", null)} />}
+          {shown && <DriveSheet id={Number(shown)} wide={wide} onClose={() => put({ drive: null })} />}
         </div>
       )}
       <SelectionBar />
