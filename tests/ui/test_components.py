@@ -226,6 +226,32 @@ def test_what_is_picked_in_one_moment_is_all_picked(show: Show) -> None:
     expect(page.get_by_text("1 picked.")).to_be_visible()
 
 
+OFFER = {"id": "overwrite", "name": "overwriting", "about": "Zeros.", "category": "purge", "why_not": None,
+         "suggested": "It reaches all.", "by_hand": False}  # fmt: skip
+JUDGED = {"id": 1, "place": "Bench bay 1", "serial": "BX-1", "size": 4 * 10**12, "kind": "hdd", "holds": None,
+          "commands": ["write"], "protected": 0, "reassigned": 0, "spare": False, "encrypts": False, "sector": 512,
+          "why_kept": None, "offers": [OFFER], "hours": 8.0, "chance_missed": 0.25}  # fmt: skip
+
+
+def test_what_was_said_of_all_stays_when_one_more_is_picked(show: Show) -> None:
+    methods = {"drives": [JUDGED], "hours": 8.0, "at_once": {}}
+    page = show("Disposal", given={"GET /api/disposal": BENCH, "GET /api/disposal/methods": methods})
+    page.get_by_role("button", name="Bench bay 1").click()
+    how = page.get_by_role("region", name="How they are wiped")
+    how.get_by_text("Clear", exact=True).click()
+    how.get_by_text("a sample").click()
+    how.get_by_label("Where they go").fill("the reading room")
+    methods["drives"] = [JUDGED, JUDGED | {"id": 2, "place": "Bench bay 2", "serial": "BX-2"}]
+    page.get_by_role("button", name="Bench bay 2").click()
+    expect(how.get_by_role("row", name=re.compile("BX-2"))).to_be_visible()
+    page.answers["POST /api/sheets/wipe"] = {"id": 7}  # type: ignore[attr-defined]
+    how.get_by_role("button", name="Draw up the sheet for 2 drives").click()
+    expect(page.get_by_label("address")).to_have_text("/changes/7")
+    _, asked = page.sent[-1]  # type: ignore[attr-defined]
+    assert (asked["drives"], asked["category"], asked["sample"]) == ([1, 2], "clear", 200)
+    assert asked["destination"] == "the reading room"
+
+
 def test_every_letter_counts_however_fast_they_are_typed(show: Show) -> None:
     page = show("Logbook", given={"GET /api/logbook": {"entries": [], "more": False}})
     box = page.get_by_role("textbox", name="Search the logbook")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import re
+import time
 from pathlib import Path
 
 import pytest
@@ -150,6 +151,25 @@ def test_shelves_hosts_uses_and_purchases(page: Page) -> None:
     expect(page.get_by_text(re.compile("^The data survive"))).to_be_visible()
     expect(page.get_by_role("group", name="Wide or narrow, drawn")).to_be_visible()
     assert accessible(page) == []
+
+    # What is kept is what stands there now, though its answer is long in coming and the drawing still waits.
+    page.route("**/api/compare", lambda route: (time.sleep(0.3), route.continue_()))
+    need = page.get_by_label("Capacity needed")
+    with page.expect_response("**/api/compare"):
+        need.fill("10 TB")
+    expect(page.get_by_role("button", name="Save…")).to_be_visible()
+    page.clock.install()
+    page.clock.pause_at(time.time() + 5)
+    need.fill("20 TB")
+    page.get_by_role("button", name="Save…").click()
+    page.get_by_label("Name").fill("Yarrow, twelve drives")
+    with page.expect_request(lambda r: r.url.endswith("/api/comparisons") and r.method == "POST") as sent:
+        page.get_by_role("button", name="Save", exact=True).click()
+    assert sent.value.post_data_json["need"] == "20 TB"
+    assert "need=20+TB" in sent.value.post_data_json["address"]
+    page.clock.resume()
+    expect(page.get_by_role("region", name="Saved comparison")).to_contain_text("The figures are the same today.")
+    page.unroute("**/api/compare")
 
     # A spread pool over hosts.
     page.goto(f"/compare?view=spread&what=what-if&what-if={stock}&domain=host&volumes=2 TiB=copies-2")

@@ -261,7 +261,7 @@ const Beside = memo(function Beside({
 /** Saving, sharing, printing, and taking the figures elsewhere. */
 const Outward = memo(function Outward({ q, found }: { q: Question; found: Schema["CompareOut"] }) {
   const { system } = useUnits();
-  const [saving, setSaving] = useState(false);
+  const [saving, setSaving] = useState<ReturnType<Question["asItIs"]> | null>(null);
   const [said, setSaid] = useState("");
   const [trouble, setTrouble] = useState<unknown>(null);
   const [busy, setBusy] = useState(false);
@@ -272,14 +272,14 @@ const Outward = memo(function Outward({ q, found }: { q: Question; found: Schema
   const saved = q.get("saved");
   const file = (kind: string) => {
     setTrouble(null);
-    const body = { ...q.body, keys: keys.slice(0, MOST_PINS), binary: system === "binary" };
+    const body = { ...q.asItIs().body, keys: keys.slice(0, MOST_PINS), binary: system === "binary" };
     setBusy(true);
     download(`/api/compare/export/${kind}`, body, `comparison.${kind}`)
       .catch(setTrouble)
       .finally(() => setBusy(false));
   };
   const share = async () => {
-    const path = saved ? `/comparisons/${saved}` : `/compare?${q.address}`;
+    const path = saved ? `/comparisons/${saved}` : `/compare?${q.asItIs().address}`;
     try {
       await navigator.clipboard.writeText(window.location.origin + path);
       setSaid("The link is copied; whoever can sign in sees the same.");
@@ -294,7 +294,7 @@ const Outward = memo(function Outward({ q, found }: { q: Question; found: Schema
           {said}
         </Text>
       )}
-      <Act size="xs" variant="default" why={may.why} onClick={() => setSaving(true)}>
+      <Act size="xs" variant="default" why={may.why} onClick={() => setSaving(q.asItIs())}>
         Save…
       </Act>
       <Button size="xs" variant="default" onClick={share}>
@@ -317,12 +317,11 @@ const Outward = memo(function Outward({ q, found }: { q: Question; found: Schema
       {trouble !== null && <Trouble error={trouble} />}
       {saving && (
         <SaveThis
-          body={q.body}
-          address={q.address}
+          {...saving}
           keys={keys}
-          onClose={() => setSaving(false)}
+          onClose={() => setSaving(null)}
           onSaved={(row) => {
-            setSaving(false);
+            setSaving(null);
             q.put({ saved: String(row.id) });
           }}
         />

@@ -1,6 +1,6 @@
 /** The question of a comparison. All of it stands in the address, so a link is the question. */
 import { useDebouncedValue } from "@mantine/hooks";
-import { useMemo } from "react";
+import { useCallback, useMemo, useRef } from "react";
 import type { Schema } from "../../api/client";
 import { type Put, useAddress } from "../../shared/address";
 import { useSelection } from "../../shared/selection";
@@ -46,6 +46,8 @@ export interface Question {
   body: Body;
   /** The address after the question mark. */
   address: string;
+  /** Both as they are at this moment: for what is kept, sent or handed on, whatever is drawn as yet. */
+  asItIs: () => { body: Body; address: string };
 }
 
 /** A question whose last answer was long in coming is asked only once the typing rests. */
@@ -64,10 +66,16 @@ export function useQuestion(): Question {
   const [later] = useDebouncedValue(now, 200);
   const settled = slow ? later : now;
   const body = useMemo(() => JSON.parse(settled) as Body, [settled]);
+  const latest = useRef(asked);
+  latest.current = asked;
+  const asItIs = useCallback(
+    () => ({ body: latest.current.asked as Body, address: latest.current.address }),
+    [],
+  );
   return useMemo(() => {
     const { asked: _asked, ...rest } = asked;
-    return { ...rest, get: (name: string) => params.get(name) ?? "", put, body };
-  }, [asked, params, put, body]);
+    return { ...rest, get: (name: string) => params.get(name) ?? "", put, body, asItIs };
+  }, [asked, params, put, body, asItIs]);
 }
 
 function questionOf(params: URLSearchParams, ids: ReadonlySet<number>) {

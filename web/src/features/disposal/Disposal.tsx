@@ -63,7 +63,6 @@ export function Disposal() {
       </section>
       {picked.length > 0 && (
         <Judge
-          key={picked.join()}
           drives={picked}
           smallest={Math.min(...drives.filter((d) => picked.includes(d.id)).map((d) => d.size), 2 ** 50)}
         />

@@ -17,15 +17,35 @@ const MEANS: Record<string, string> = {
   purge: "Nothing can be recovered in a laboratory afterwards. For drives that leave the house.",
 };
 
-export function Judge({ drives, smallest }: { drives: number[]; smallest: number }) {
-  const [category, setCategory] = useState("purge");
-  const [sampled, setSampled] = useState(false);
+/** What is said of all drives together. */
+const HOW = { category: "purge", sampled: false, wanted: 200, remnant: "1 MiB", goes: "" };
+
+type Picked = { drives: number[]; smallest: number };
+
+/** What was said of all stays said when one more is picked; what was said of one is said of these drives only. */
+export function Judge({ drives, smallest }: Picked) {
+  const [how, setHow] = useState(HOW);
+  return (
+    <These
+      key={drives.join()}
+      drives={drives}
+      smallest={smallest}
+      how={how}
+      onHow={(change) => setHow((now) => ({ ...now, ...change }))}
+    />
+  );
+}
+
+function These({
+  drives,
+  smallest,
+  how,
+  onHow,
+}: Picked & { how: typeof HOW; onHow: (change: Partial<typeof HOW>) => void }) {
+  const { category, sampled, wanted, remnant, goes } = how;
   // A sample of more than the smallest drive has would be none.
   const most = Math.max(1, Math.floor(smallest / 2 ** 30) - 1);
-  const [wanted, setSample] = useState(200);
   const sample = Math.min(wanted, most);
-  const [remnant, setRemnant] = useState("1 MiB");
-  const [goes, setGoes] = useState("");
   const [methods, setMethods] = useState<Record<number, string>>({});
   const [cleared, setCleared] = useState<number[]>([]);
   const found = server.useQuery(
@@ -79,7 +99,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
           aria-label="Category"
           value={category}
           onChange={(v) => {
-            setCategory(v);
+            onHow({ category: v });
             setMethods({});
             setCleared([]);
           }}
@@ -145,7 +165,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
             <SegmentedControl
               aria-label="What is read back"
               value={sampled ? "sample" : "all"}
-              onChange={(v) => setSampled(v === "sample")}
+              onChange={(v) => onHow({ sampled: v === "sample" })}
               data={[
                 { value: "all", label: "everything" },
                 { value: "sample", label: "a sample" },
@@ -158,7 +178,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
                 min={1}
                 max={most}
                 allowDecimal={false}
-                onChange={(v) => setSample(Math.max(1, Number(v) || 1))}
+                onChange={(v) => onHow({ wanted: Math.max(1, Number(v) || 1) })}
                 w={110}
                 suffix=" GiB"
               />
@@ -167,7 +187,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
               <Select
                 aria-label="A remnant of"
                 value={remnant}
-                onChange={(v) => v && setRemnant(v)}
+                onChange={(v) => v && onHow({ remnant: v })}
                 data={["1 MiB", "1 GiB", "10 GiB", "100 GiB"]}
                 allowDeselect={false}
                 w={120}
@@ -186,7 +206,7 @@ export function Judge({ drives, smallest }: { drives: number[]; smallest: number
             description="As far as it is known; it stands on the certificates"
             placeholder="sold to the reading room"
             value={goes}
-            onChange={(e) => setGoes(e.currentTarget.value)}
+            onChange={(e) => onHow({ goes: e.currentTarget.value })}
           />
           <div
             style={{
