@@ -159,7 +159,8 @@ def test_two_pairs_of_eyes_and_a_lot_that_is_stopped(page: Page) -> None:
     approve(page, "BX-1")
     expect(page.get_by_text("it takes another administrator")).to_be_visible()
     page.goto("/settings")
-    page.get_by_label("Two administrators approve what is wiped or taken apart").uncheck()
+    with answered(page):
+        page.get_by_label("Two administrators approve what is wiped or taken apart").uncheck()
     speed(60)
     page.goto(f"/disposal?drives={ids[0]}")
     how.get_by_text("Clear", exact=True).click()

@@ -111,6 +111,7 @@ def test_the_page_stands_still_while_something_is_pressed(number: int, page: Pag
     sign_in(page)
     page.goto(f"/pools/{number}")
     page.wait_for_load_state("networkidle")
+    expect(page.get_by_role("status", name="Loading")).to_have_count(0)
     act = page.get_by_role("button", name="Take it apart…")
     head = page.locator("h1, h2").filter(has_text="moved meanwhile").first
 
