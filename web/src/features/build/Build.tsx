@@ -2,8 +2,9 @@
 
 import { Autocomplete, Button, Checkbox, Group, Select, Stack, Text, TextInput } from "@mantine/core";
 import { keepPreviousData } from "@tanstack/react-query";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { drawUp, type Schema, server } from "../../api/client";
+import { useAddress } from "../../shared/address";
 import { useAsking } from "../../shared/form";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
@@ -15,7 +16,7 @@ const shareFor = (said: { file_system: string; reserved_share: string }) =>
   said.file_system === "none" ? null : shareOf(said.reserved_share);
 
 export function Build() {
-  const [params] = useSearchParams();
+  const [params] = useAddress();
   const drives = (params.get("drives") ?? "").split(",").filter(Boolean).map(Number);
   const scheme = params.get("scheme") ?? "";
   const sets = Number(params.get("sets") ?? 1);

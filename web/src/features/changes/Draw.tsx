@@ -1,7 +1,8 @@
 /** Any kind of change the server knows, drawn up from the fields it asks for; most have a form where they belong, too. */
 import { Select, Stack, Text, Title } from "@mantine/core";
-import { useNavigate, useParams, useSearchParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import type { Schema } from "../../api/client";
+import { useAddress } from "../../shared/address";
 import { useKinds, useMayDo } from "../../shared/me";
 import { useTitle } from "../../shared/parts";
 import { type FieldSpec, SheetFields } from "../../shared/SheetForm";
@@ -67,7 +68,7 @@ const isWords = (field: FieldSpec) => field.kind === "text" || field.kind === "v
 
 function Form({ kind }: { kind: Kind }) {
   // What the way here said already, such as the volume it is about.
-  const [params] = useSearchParams();
+  const [params] = useAddress();
   return (
     <SheetFields
       kind={kind.id}

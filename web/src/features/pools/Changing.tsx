@@ -1,8 +1,8 @@
 /** What changes a pool's drives over time: the front of a restripe, copies, the path of larger drives, each drive by itself. */
 import { Text } from "@mantine/core";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import type { Schema } from "../../api/client";
+import { useAddress } from "../../shared/address";
 import { useMay, useMayDo } from "../../shared/me";
 import { Act, State, Trouble } from "../../shared/parts";
 import { SheetAct, useDrawUp } from "../../shared/SheetForm";
@@ -143,7 +143,7 @@ export function LargerPath({ pool }: { pool: PoolData }) {
 export function Members({ pool }: { pool: PoolData }) {
   const may = useMay("replace-drives");
   // Today leads here with the drive that is to be replaced.
-  const [asked] = useSearchParams();
+  const [asked] = useAddress();
   const first = pool.places.find(
     (p) => String(p.drive_id) === asked.get("replace") && !p.why_not_replaceable,
   );

@@ -1,8 +1,9 @@
 /** Signing in, and, once, creating the administrator. */
 import { Button, PasswordInput, Stack, TextInput } from "@mantine/core";
 import type { ReactNode } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { useNavigate } from "react-router";
 import { api, ask, Problem, server } from "../../api/client";
+import { useAddress } from "../../shared/address";
 import { useAsking } from "../../shared/form";
 import type { Answers } from "../../shared/live";
 import { useBecome } from "../../shared/me";
@@ -95,7 +96,7 @@ export function SignIn({ setupNeeded }: { setupNeeded: boolean }) {
 }
 
 export function Setup() {
-  const [params] = useSearchParams();
+  const [params] = useAddress();
   const become = useBecome();
   const go = useNavigate();
   const { form, sending, submit, unplaced } = useAsking({

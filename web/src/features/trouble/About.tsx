@@ -1,7 +1,8 @@
 /** One trouble of any other sort than a pool's drives: what still holds, the one right act, and what not to do now. */
 import { Button } from "@mantine/core";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { server } from "../../api/client";
+import { useAddress } from "../../shared/address";
 import { JobLine } from "../../shared/JobLine";
 import { Trouble as Failed, useTitle, Waiting } from "../../shared/parts";
 import { Blocked, Board, Happened, OneDrive } from "./InTrouble";
@@ -10,7 +11,7 @@ import { Blocked, Board, Happened, OneDrive } from "./InTrouble";
 const AGAIN = 15_000;
 
 export function About() {
-  const key = useSearchParams()[0].get("key") ?? "";
+  const key = useAddress()[0].get("key") ?? "";
   const told = server.useQuery(
     "get",
     "/api/trouble/about",
