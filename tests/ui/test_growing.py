@@ -71,7 +71,6 @@ def test_from_full_to_larger_through_a_failure_and_on_to_larger_drives(page: Pag
     sign_in(page)
     page.goto(f"/pools/{pool}")
     settled(page)
-    expect(page.get_by_label("Simulated host").first).to_be_visible()
     page.get_by_role("button", name="Write sample files").click()
     settled(page)
 
