@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import json
 import re
+import time
 from collections.abc import Callable
 
 import pytest
-from playwright.sync_api import Page, Route, expect
+from playwright.sync_api import Locator, Page, Route, expect
 from sqlmodel import col, select
 
 from pairshelf.store.database import transaction
@@ -113,24 +114,40 @@ def test_the_page_stands_still_while_something_is_pressed(number: int, page: Pag
     page.wait_for_load_state("networkidle")
     expect(page.get_by_role("status", name="Loading")).to_have_count(0)
     act = page.get_by_role("button", name="Take it apart…")
-    head = page.locator("h1, h2").filter(has_text="moved meanwhile").first
 
-    def press(name: str) -> None:
+    def head(name: str) -> Locator:
+        return page.locator("h1, h2").filter(has_text=name).first
+
+    def press(name: str) -> bool:
+        """Press, and let the server tell something meanwhile; whether that took less than a page stands still."""
         act.hover()
+        began = time.monotonic()
         page.mouse.down()
+        # Jobs are under way here, and what they tell may move the page until it is pressed.
+        while not act.evaluate("element => element.matches(':active')"):
+            page.mouse.move(0, 0)
+            page.mouse.up()
+            act.hover()
+            began = time.monotonic()
+            page.mouse.down()
         with page.expect_response(f"**/api/pools/{number}"):
             _call_it(number, name)
         page.wait_for_timeout(300)
+        return not head(name).is_visible() or time.monotonic() - began < 1.8
 
-    press("moved meanwhile")
-    assert not head.is_visible(), "what moves from under the pointer is not clicked"
+    while not press("moved meanwhile"):  # On a machine this slow it has gone on, as it may.
+        page.mouse.move(0, 0)
+        page.mouse.up()
+        _call_it(number, "as before")
+        expect(head("as before")).to_be_attached()
+    assert not head("moved meanwhile").is_visible(), "what moves from under the pointer is not clicked"
     page.mouse.up()
     expect(page.get_by_role("dialog", name="Take moved meanwhile apart")).to_be_visible()
-    expect(head).to_be_attached()
+    expect(head("moved meanwhile")).to_be_attached()
 
     # Whoever marks a text, or forgets the finger on the glass, is told all the same.
     page.keyboard.press("Escape")
     expect(page.get_by_role("dialog")).to_have_count(0)
     press("called anew")
-    expect(page.locator("h1, h2").filter(has_text="called anew").first).to_be_attached()
+    expect(head("called anew")).to_be_attached()
     page.mouse.up()
