@@ -45,17 +45,18 @@ export function useAddress(): [URLSearchParams, Put] {
 export function usePicked(): { picked: number[]; turn: (id: number) => void; pick: (ids: number[]) => void } {
   const [params, put] = useAddress();
   return {
-    picked: picksIn(params),
+    picked: drivesIn(params),
     turn: (id) =>
       put((now) => {
-        const before = picksIn(now);
+        const before = drivesIn(now);
         return written(before.includes(id) ? before.filter((d) => d !== id) : [...before, id]);
       }),
     pick: (ids) => put(written(ids)),
   };
 }
 
-const picksIn = (params: URLSearchParams) =>
+/** The drives that an address names, by number. */
+export const drivesIn = (params: URLSearchParams) =>
   (params.get("drives") ?? "").split(",").filter(Boolean).map(Number);
 
 const written = (ids: number[]): Changes => ({ drives: ids.join(",") });

@@ -4,7 +4,7 @@ import { Autocomplete, Button, Checkbox, Group, Select, Stack, Text, TextInput }
 import { keepPreviousData } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { drawUp, type Schema, server } from "../../api/client";
-import { useAddress } from "../../shared/address";
+import { drivesIn, useAddress } from "../../shared/address";
 import { useAsking } from "../../shared/form";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
@@ -17,7 +17,7 @@ const shareFor = (said: { file_system: string; reserved_share: string }) =>
 
 export function Build() {
   const [params] = useAddress();
-  const drives = (params.get("drives") ?? "").split(",").filter(Boolean).map(Number);
+  const drives = drivesIn(params);
   const scheme = params.get("scheme") ?? "";
   const sets = Number(params.get("sets") ?? 1);
   const spares = Number(params.get("spares") ?? 0);

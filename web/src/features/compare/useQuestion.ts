@@ -2,7 +2,7 @@
 import { useDebouncedValue } from "@mantine/hooks";
 import { useCallback, useMemo, useRef } from "react";
 import type { Schema } from "../../api/client";
-import { type Put, useAddress } from "../../shared/address";
+import { drivesIn, type Put, useAddress } from "../../shared/address";
 import { useSelection } from "../../shared/selection";
 
 export type Body = Schema["CompareBody"];
@@ -44,9 +44,8 @@ export interface Question {
   ready: boolean;
   /** The question as it is asked, a moment after the last change. */
   body: Body;
-  /** The address after the question mark. */
-  address: string;
-  /** Both as they are at this moment: for what is kept, sent or handed on, whatever is drawn as yet. */
+  /** The question and its address, after the question mark, as they are at this moment: for what is kept, sent or handed on,
+   * whatever is drawn as yet. */
   asItIs: () => { body: Body; address: string };
 }
 
@@ -73,7 +72,7 @@ export function useQuestion(): Question {
     [],
   );
   return useMemo(() => {
-    const { asked: _asked, ...rest } = asked;
+    const { asked: _asked, address: _address, ...rest } = asked;
     return { ...rest, get: (name: string) => params.get(name) ?? "", put, body, asItIs };
   }, [asked, params, put, body, asItIs]);
 }
@@ -81,7 +80,7 @@ export function useQuestion(): Question {
 function questionOf(params: URLSearchParams, ids: ReadonlySet<number>) {
   const get = (name: string) => params.get(name) ?? "";
   const what = get("what") || (ids.size || params.has("drives") ? "shelves" : "what-if");
-  const drives = params.has("drives") ? get("drives").split(",").map(Number) : [...ids].sort((a, b) => a - b);
+  const drives = params.has("drives") ? drivesIn(params) : [...ids].sort((a, b) => a - b);
   const typed = get("what-if");
   const asked: Record<string, unknown> = {
     ...(what === "what-if" ? { shorthand: typed } : { drive_ids: drives }),
