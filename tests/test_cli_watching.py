@@ -36,7 +36,7 @@ def test_the_status_says_whether_all_is_well(house: int) -> None:
     told = _told("status")
     assert told["well"] and told["verdict"].startswith("All is well")
     (pool,) = told["pools"]
-    assert (pool["state"], pool["still"], pool["level"]) == ("healthy", "any one drive may fail", "room")
+    assert (pool["state"], pool["still"], pool["level"]) == ("healthy", "survives any one drive failure", "room")
     assert run(["status"])[0] == 0
     with transaction() as session:
         set_thresholds(session, "ida", Thresholds(0.2, 0.3), volume_id=1)
@@ -45,7 +45,7 @@ def test_the_status_says_whether_all_is_well(house: int) -> None:
     assert "soon" in [m["gravity"] for m in told["matters"]]
     happens("fail", "A2")
     status, said, _ = run(["status"])
-    assert status == 1 and "nothing more may fail" in said and "degraded" not in said.splitlines()[0]
+    assert status == 1 and "survives no further failure" in said and "degraded" not in said.splitlines()[0]
 
 
 def test_pools_volumes_and_drives_are_listed_with_what_is_used(house: int) -> None:

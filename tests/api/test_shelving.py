@@ -268,7 +268,7 @@ def test_all_drives_of_a_pool_in_another_shelf_with_bays_shuffled_and_one_forgot
         assert (found["shelf"], found["bay"], found["pool"]) == ("Tower", bay, "cold")
     # What would happen is worked out by where they stand now.
     power = lab.get("/api/depends/pull?kind=shelf&name=Tower").get_json()["power"]
-    assert power["may"] == "held" and "cold" in power["sentence"]
+    assert power["safe"] == "no" and "lose cold/" in power["sentence"]
     nothing = lab.get("/api/depends/pull?kind=shelf&name=A").get_json()["hits"]
     assert nothing == []
 

@@ -91,7 +91,7 @@ def test_thresholds_are_kept_and_change_what_today_says(lab: Person, person: Cal
     today = lab.get("/api/today").get_json()
     assert today["well"] is False and today["verdict"] == "One thing needs you before long."
     (glance,) = today["glances"]
-    assert (glance["level"], glance["well"], glance["still"]) == (2, False, "any 2 drives may fail")
+    assert (glance["level"], glance["well"], glance["still"]) == (2, False, "survives any 2 drive failures")
     assert glance["files"] <= glance["given"] <= glance["capacity"]
     for body, field in (({"tell": 0.5, "urgent": 0.4}, "urgent"), ({"tell": 0.01, "urgent": 0.4}, "tell")):
         refused = lab.post(path, body, method="PUT")
@@ -111,10 +111,10 @@ def test_the_gravest_pool_comes_first_and_says_what_may_still_fail(lab: Person) 
     all_here()
     happens("fail", "A1")
     (glance,) = lab.get("/api/today").get_json()["glances"]
-    assert (glance["state"], glance["still"]) == ("degraded", "any one drive may fail")
+    assert (glance["state"], glance["still"]) == ("degraded", "survives 1 more failure")
     happens("fail", "A2")
     today = lab.get("/api/today").get_json()
-    assert today["glances"][0]["still"] == "nothing more may fail"
+    assert today["glances"][0]["still"] == "survives no further failure"
     assert today["verdict"].startswith("One thing needs you now")
     happens("pull", "A3")
     happens("pull", "A4")
@@ -240,7 +240,7 @@ def test_a_pool_that_is_restriped_is_seen_at_a_glance_too(
     for path in (f"/api/pools/{pool}", "/api/pools", "/api/today", "/api/shelves", f"/api/trouble/{pool}"):
         assert who.get(path).status_code == 200, path
     glance = who.get(f"/api/pools/{pool}").get_json()["glance"]
-    assert glance["given"] <= glance["capacity"] and glance["still"] == "any one drive may fail"
+    assert glance["given"] <= glance["capacity"] and glance["still"] == "survives any one drive failure"
     shelf_id = who.get("/api/shelves").get_json()["shelves"][0]["id"]
     used = [d["used"] for d in who.get(f"/api/drives?shelves={shelf_id}").get_json()["drives"]]
     assert all(0 < u <= 60 * 2**30 for u in used[:4]) and used[4] is None

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from pairshelf.core.changes.access.sharing import who_may
 from pairshelf.core.changes.kinds import KINDS, request_of
 from pairshelf.core.domain.block_targets import log_in, why_no_path
-from pairshelf.core.domain.depends import pull, stands_on
+from pairshelf.core.domain.depends import losses, pull, stands_on
 from pairshelf.core.domain.drives import Drive, Kind
 from pairshelf.core.domain.estate import (
     Estate,
@@ -134,14 +134,14 @@ def test_the_widest_right_counts() -> None:
 def test_pull_this_and_who_notices() -> None:
     one = estate()
     drive = pull(one, "drive", "S0", one.drives[:1])
-    assert drive.sentence.startswith("Nobody notices yet: p is unprotected")
+    assert drive.sentence == "All data stay in use; pool p is unprotected."
     assert all(s.serves for s in drive.stands)
     two = pull(one, "shelf", "Oak", one.drives[:2])
     assert two.people == ("ash", "bay", "reed")
-    assert "cam on elm" in two.sentence
+    assert "3 people lose p/a" in two.sentence and "cam on elm" in two.sentence
     assert two.hits[0].after == "unreachable"
     assert "bay 1, 2" in two.below[0] and "host elm" in two.below[0]
-    assert pull(one, "host", "fir", ()).sentence.startswith("Nobody notices")
+    assert pull(one, "host", "fir", ()).sentence == "Nothing that is in use depends on it."
     assert "p/disk" in pull(one, "host", "elm", ()).sentence
     (line,) = stands_on(one, "reed").lines
     assert [line[0], line[2]] == ["share files (read)", "volume p/a"]
@@ -295,6 +295,10 @@ def test_who_notices_agrees_with_a_walk_over_the_graph(one: Estate, data: st.Dat
     assert {s.volume for s in found.stands if not s.serves} == dark
     people = {p for s in one.shares if s.volume in dark for who, _ in s.rights for p in one.groups.get(who, (who,))}
     assert set(found.people) == people
-    assert found.sentence.startswith("Nobody notices") == (not dark)
+    assert bool(losses(found)) == bool(dark or (kind == "pool" and found.hits))
     for person in people:
-        assert person in found.sentence
+        assert person in found.sentence if len(people) == 1 else f"{len(people)} people lose" in found.sentence
+    # Whoever could serve it instead stays on, and nothing is offered where the drives go too.
+    for stand in found.stands:
+        assert not dark_hosts.intersection(stand.instead)
+        assert not stand.instead or (stand.volume in dark and stand.by_host)

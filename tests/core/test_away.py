@@ -43,8 +43,8 @@ def test_a_pool_whose_host_is_away_names_it_and_never_says_lost() -> None:
     drives = [Drive(str(i), 10**12, shelf="AB"[i // 2], host=["elm", "fir"][i // 2]) for i in range(4)]
     pairs = build_layout([drives[0], drives[2], drives[1], drives[3]], "copies-2")
     one = now_in_words(pairs, [], ["0", "1"])
-    assert one.startswith("Away, and waited for: host elm with 2 drives. The data survive")
+    assert one.startswith("Away, and waited for: host elm with 2 drives. No data are lost")
     wide = build_layout(drives, "parity-1")
     both = now_in_words(wide, [], ["0", "1"])
     assert "host elm with 2 drives" in both and "Nothing is lost" in both
-    assert now_in_words(wide, ["0"], []) == "The data survive, but nothing more may fail."
+    assert now_in_words(wide, ["0"], []) == "No data are lost. Survives no further failure."

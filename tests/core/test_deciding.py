@@ -12,19 +12,21 @@ from hypothesis import strategies as st
 from pairshelf.core.changes.pools.larger_drives import best_order
 from pairshelf.core.domain.drives import Drive, Kind, parse_shorthand
 from pairshelf.core.domain.price_list import Model, with_models
-from pairshelf.core.domain.units import GIB
+from pairshelf.core.domain.units import GIB, format_chance, format_size
 from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions, Backup
 from pairshelf.core.figures.registry import FIGURES
 from pairshelf.core.figures.space import space_account
-from pairshelf.core.figures.survival import guaranteed_of
+from pairshelf.core.figures.survival import guaranteed_of, withstands
 from pairshelf.core.figures.workloads import WORKLOADS
 from pairshelf.core.layouts import Layout, build_layout
 from pairshelf.core.layouts.arrange import arrange
+from pairshelf.core.layouts.model import Family
 from pairshelf.core.search.buy import shopping
 from pairshelf.core.search.candidates import Candidate, Question, all_layouts, lay_out
 from pairshelf.core.search.growth import growth
+from pairshelf.core.search.ranking import safe_enough
 from pairshelf.core.search.split import Use, split
 from tests.core.strategies import drives
 
@@ -305,6 +307,62 @@ def test_a_models_figures_stand_in_for_those_a_drive_lacks() -> None:
     assert (own.ops, own.afr, own.price, own.currency) == (77, 0.1, 5.0, None)
 
 
+# -- order --------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("stock", ["6x8TB@oak,6x8TB@elm", "4x4TB@a,4x4TB@b,4x4TB@c,4x4TB@d", "3x2TB@a,3x2TB@b"])
+@pytest.mark.parametrize("workload", ["general", "database", "media"])
+def test_of_equal_layouts_the_one_that_survives_a_shelf_goes_before(stock: str, workload: str) -> None:
+    found = all_layouts(parse_shorthand(stock), Question(survive=1, workload=workload)).layouts
+    divisions: dict[tuple[object, ...], list[int]] = {}
+    for c in found:
+        key = (c.layout.scheme.id, len(c.layout.sets), len(c.layout.spares), c.space.usable)
+        divisions.setdefault(key, []).append(len(withstands(c.layout)))
+    assert any(len(set(alike)) > 1 for alike in divisions.values())
+    for alike in divisions.values():
+        assert alike == sorted(alike, reverse=True)
+    assert all(("shelf" in withstands(c.layout)) == (guaranteed_of(c.layout, "shelf") > 0) for c in found)
+
+
+def test_drives_of_one_size_have_no_row_for_the_same_layout_under_another_name() -> None:
+    for count in (2, 3, 4, 6):
+        plain = all_layouts(parse_shorthand(f"{count}x4TB"), Question())
+        assert not any(c.layout.scheme.family is Family.STEPPED for c in plain.layouts)
+        assert "stepped-1" in {r.scheme for r in plain.ruled_out}
+        later = all_layouts(parse_shorthand(f"{count}x4TB"), Question(larger_later=True))
+        shapes = [(c.space.usable, c.survives, len(c.layout.sets), len(c.layout.spares), c.layout.width)
+                  for c in later.layouts if c.survives.guaranteed]  # fmt: skip
+        assert len(shapes) == len(set(shapes))
+        assert "stepped-1" in {c.layout.scheme.id for c in later.layouts}
+    mixed = all_layouts(parse_shorthand("3x4TB,2x8TB"), Question())
+    assert {"stepped-1", "parity-1"} <= {c.layout.scheme.id for c in mixed.layouts}
+
+
+def test_a_recorded_backup_counts_and_the_next_protection_is_priced() -> None:
+    stock = parse_shorthand("8x8TB")
+    link = {
+        rate: Question(survive=1, given=Assumptions(backup=Backup("vault", 24.0, rate))) for rate in (10**8, 10**10)
+    }
+    bare, slow, fast = all_layouts(stock, Question(survive=1)), *(all_layouts(stock, q) for q in link.values())
+    assert "recorded backup" not in (bare.reason or "")
+    for one in (slow, fast):
+        best, further = one.layouts[:2]
+        assert further.survives.guaranteed == best.survives.guaranteed + 1
+        said = one.reason or ""
+        assert f"({further.layout.scheme.id}, {further.layout.describe()})" in said
+        cost = best.space.usable - further.space.usable
+        assert f"costs {format_size(cost)}" in said if cost > 0 else "costs no capacity" in said
+        assert format_chance(best.assessment.odds.yearly_damage) in said
+    # The better the backup, the less capacity protection is worth.
+    assert (
+        safe_enough(stock, Assumptions())
+        > safe_enough(stock, link[10**8].given)
+        > safe_enough(stock, link[10**10].given)
+    )
+    sure = [one.layouts[0].survives.guaranteed for one in (bare, slow, fast)]
+    assert sure == sorted(sure, reverse=True)
+
+
 # -- splitting ----------------------------------------------------------------------------------------
 
 
@@ -339,3 +397,47 @@ def test_divisions_that_make_no_sense_are_refused() -> None:
             split(parse_shorthand(stock), [Use(str(i), "general") for i in range(uses)])
     with pytest.raises(BadInput):
         split(parse_shorthand("4x4TB"), [Use("a", "games"), Use("b", "general")])
+
+
+def test_a_use_gets_the_layout_that_is_suggested_for_the_same_drives() -> None:
+    """Five drives for a database: pairs and a spare, as in the comparison, not double parity."""
+    stock = parse_shorthand("10x4TB")
+    uses = [Use("log", "database", 0, 1, tuple(d.id for d in stock[:5])), Use("images", "media", 0, 1)]
+    found = split(stock, uses)
+    for share in found.shares:
+        asked = all_layouts(share.drives, Question(survive=1, workload=share.use.workload))
+        assert share.best is not None and share.best.key == asked.layouts[0].key
+    assert found.shares[0].best is not None and found.shares[0].best.layout.scheme.id == "copies-2"
+    assert [d.id for d in found.shares[0].drives] == [d.id for d in stock[:5]]
+    assert [d.id for d in found.shares[1].drives] == [d.id for d in stock[5:]]
+
+
+def test_drives_are_picked_for_uses() -> None:
+    stock = parse_shorthand("8x4TB")
+    ids = [d.id for d in stock]
+    both = split(stock, [Use("a", "general", 0, 1, tuple(ids[2:5])), Use("b", "general", 0, 1, tuple(ids[5:8]))])
+    assert [[d.id for d in s.drives] for s in both.shares] == [ids[2:5], ids[5:8]]
+    three = split(
+        stock, [Use("a", "general", 0, 1, tuple(ids[:2])), Use("b", "media", 0, 1), Use("c", "general", 0, 1)]
+    )
+    assert sorted(d.id for s in three.shares[1:] for d in s.drives) == sorted(ids[2:])
+    wrong = [
+        (("nowhere",), (), "uses.0.drives"), ((ids[0],), (ids[1], ids[0]), "uses.1.drives"), (tuple(ids), (), "uses.1.drives"),
+    ]  # fmt: skip
+    for first, second, field in wrong:
+        with pytest.raises(BadInput) as refused:
+            split(stock, [Use("a", "general", 0, 1, first), Use("b", "general", 0, 1, second)])
+        assert refused.value.field == field
+
+
+def test_it_is_said_where_one_pool_is_better() -> None:
+    apart = split(parse_shorthand("4x4TB"), [Use("a", "archive", 5 * TB, 1), Use("b", "archive", 5 * TB, 1)])
+    assert not apart.meets and apart.one_pool_better
+    alike = split(parse_shorthand("6x4TB"), [Use("a", "archive", 0, 1), Use("b", "archive", 0, 1)])
+    assert alike.one_pool is not None
+    parts = [s.best for s in alike.shares if s.best]
+    more = alike.one_pool.space.usable >= sum(b.space.usable for b in parts)
+    writes = all(alike.one_pool.assessment.small_writes / 2 >= b.assessment.small_writes for b in parts)
+    safe = alike.one_pool.survives.guaranteed >= max(b.survives.guaranteed for b in parts)
+    assert alike.one_pool_better == (more and writes and safe)
+    assert alike.one_pool_better == any(s.startswith("One pool for all is better") for s in alike.compared)

@@ -74,9 +74,9 @@ def test_nothing_needs_nobody() -> None:
     [
         (_facts("lost", empty=3), Gravity.NOW, "is lost"),
         (_facts("unreachable", empty=2), Gravity.NOW, "Nothing is lost"),
-        (_facts("unprotected", empty=1), Gravity.NOW, "nothing more may fail"),
-        (_facts("degraded", empty=1), Gravity.SOON, "something may still fail"),
-        (_facts("degraded", rebuilding=True), Gravity.SOON, "while it is rebuilt"),
+        (_facts("unprotected", empty=1), Gravity.NOW, "Survives no further failure"),
+        (_facts("degraded", empty=1), Gravity.SOON, "is degraded"),
+        (_facts("degraded", rebuilding=True), Gravity.SOON, "It is being rebuilt."),
         (_facts("healthy", differing=2), Gravity.NOW, "2 files"),
         (_facts("healthy", unsettled=4), Gravity.SOON, "4 mismatches"),
     ],

@@ -91,7 +91,7 @@ def test_larger_drives_later_put_steps_before_equal_sets() -> None:
     assert fit.index(Family.SETS) >= sum(f is Family.STEPPED for f in fit)
     told = {c.layout.scheme.id: [*c.reasons.pros, *c.reasons.cons] for c in later.layouts}
     assert "It grows with larger drives, from number 3 on." in told["stepped-2"]
-    assert any("before all" in s for s in told["parity-2"]) and "Larger drives never make it grow." in told["stripe"]
+    assert any("before all" in s for s in told["parity-1"]) and "Larger drives never make it grow." in told["stripe"]
     assert not any("arger drives" in s for c in plain.layouts for s in (*c.reasons.pros, *c.reasons.cons))
 
 

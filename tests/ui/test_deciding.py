@@ -63,7 +63,7 @@ def test_deciding_from_picks_to_a_sheet(page: Page, site: str, browser: Browser,
     # This one fails; two are borne, three are not.
     for bay in (1, 2):
         page.get_by_role("button", name=re.compile(f"Cold Store bay {bay},.*say it fails")).click()
-    expect(page.get_by_text("The data survive, but nothing more may fail.")).to_be_visible()
+    expect(page.get_by_text("No data are lost. Survives no further failure.")).to_be_visible()
     page.get_by_role("button", name=re.compile("Cold Store bay 3,.*say it fails")).click()
     expect(page.get_by_text("The data are lost")).to_be_visible()
     page.get_by_role("button", name="All well again").click()
@@ -145,8 +145,8 @@ def test_shelves_hosts_uses_and_purchases(page: Page) -> None:
 
     # Sets arranged so that a whole shelf may fail.
     page.goto(f"/compare?what=what-if&what-if={stock}&survive_shelves=1")
-    expect(page.get_by_text("any shelf may fail").first).to_be_visible()
-    expect(page.get_by_text(re.compile("Any one shelf may fail")).first).to_be_visible()
+    expect(page.get_by_text("survives any one shelf failure").first).to_be_visible()
+    expect(page.get_by_text(re.compile("Survives any one shelf failure")).first).to_be_visible()
     page.get_by_role("button", name="shelf yarrow-2: say it fails").click()
     expect(page.get_by_text(re.compile("^The data survive"))).to_be_visible()
     expect(page.get_by_role("group", name="Wide or narrow, drawn")).to_be_visible()

@@ -105,7 +105,7 @@ def test_from_full_to_larger_through_a_failure_and_on_to_larger_drives(page: Pag
     page.get_by_role("row", name=re.compile("Ash bay 1")).get_by_role("button", name="Draw up the sheet").click()
     approve(page, "Ash-1")
     settled(page)
-    expect(page.get_by_text("All drives are well. Any 2 drives may fail.")).to_be_visible()
+    expect(page.get_by_text("All drives are well. Survives any 2 drive failures.")).to_be_visible()
     assert new
 
     # One drive more; then its volume takes all there is.

@@ -80,7 +80,7 @@ def test_a_drive_ages_warns_is_copied_and_leaves(page: Page) -> None:
     # It was seen, copied onto the spare by itself, and has left: nobody was needed.
     page.goto(f"/pools/{pool}")
     settled(page)
-    expect(page.get_by_text("All drives are well. Any one drive may fail.")).to_be_visible()
+    expect(page.get_by_text("All drives are well. Survives any one drive failure.")).to_be_visible()
     page.get_by_text("Drive by drive").click()
     expect(page.get_by_role("row", name=re.compile("Elm bay 1 · Elm-1"))).to_be_visible()
     expect(page.get_by_text("Larch-2")).to_have_count(0)
@@ -219,4 +219,4 @@ def test_a_shelf_unplugged_seen_on_a_phone_and_back_as_it_was(page: Page) -> Non
     expect(page.get_by_role("heading", name="Pool drawer is well")).to_be_visible()
     page.goto(f"/pools/{pool}")
     settled(page)
-    expect(page.get_by_text("All drives are well. Any one drive may fail.")).to_be_visible()
+    expect(page.get_by_text("All drives are well. Survives any one drive failure.")).to_be_visible()

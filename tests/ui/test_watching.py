@@ -43,7 +43,7 @@ def test_a_month_in_the_life_tight_warned_reclaimed(page: Page) -> None:
     line = page.get_by_role("region", name="Pools")
     expect(line.get_by_role("img", name=re.compile("Pool drawer: .* written"))).to_be_visible()
     expect(line.get_by_text(re.compile(r"full about \d{4}-\d\d-\d\d"))).to_be_visible()
-    expect(line.get_by_text("any one drive may fail")).to_be_visible()
+    expect(line.get_by_text("survives any one drive failure")).to_be_visible()
     needs = page.get_by_role("region", name="What needs you")
     expect(needs.get_by_text(re.compile(r"Pool drawer is 8\d % full under its thin volumes"))).to_be_visible()
     assert accessible(page) == []
@@ -144,7 +144,7 @@ def test_in_front_of_the_shelf_with_a_phone(page: Page) -> None:
     expect(mine).to_have_text("What happened, and what not to do")
     mine.click()
     expect(page.get_by_role("heading", name="The drive in Larch bay 3 has failed")).to_be_visible()
-    expect(page.get_by_text("nothing more may fail")).to_be_visible()
+    expect(page.get_by_text("survives no further failure")).to_be_visible()
     expect(page.get_by_text(re.compile("Leave in: Larch bay 1"))).to_be_visible()
     expect(page.get_by_role("img", name=re.compile("bay 3: .*failed; bay 4: .*leave it in"))).to_be_visible()
     assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")

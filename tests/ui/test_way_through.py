@@ -32,7 +32,7 @@ def test_from_drives_to_a_protected_volume_and_through_a_failure(page: Page, sit
     # "This one fails": two are survived, three are not.
     for bay in (1, 2):
         page.get_by_role("button", name=re.compile(f"Cold Store bay {bay},.*say it fails")).click()
-    expect(page.get_by_text("The data survive, but nothing more may fail.")).to_be_visible()
+    expect(page.get_by_text("No data are lost. Survives no further failure.")).to_be_visible()
     page.get_by_role("button", name=re.compile("Cold Store bay 3,.*say it fails")).click()
     expect(page.get_by_text("The data are lost")).to_be_visible()
 
@@ -69,7 +69,7 @@ def test_from_drives_to_a_protected_volume_and_through_a_failure(page: Page, sit
     other.get_by_role("checkbox", name=re.compile("^Cold Store bay 2,")).click()
     other.get_by_role("button", name="Make it fail").click()
     expect(page.get_by_text("degraded").first).to_be_visible()
-    expect(page.get_by_text("The data survive. Any one more may fail. All data can be read.")).to_be_visible()
+    expect(page.get_by_text("No data are lost. Survives 1 more failure. All data can be read.")).to_be_visible()
     page.get_by_role("button", name="Read files back").click()
     expect(page.get_by_text("All files read back as written")).to_be_visible()
 

@@ -2,38 +2,34 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any, Literal
 
 from flask_openapi3 import APIBlueprint
 from pydantic import BaseModel, Field
 from sqlalchemy import func
-from sqlmodel import Session, col, select
+from sqlmodel import col, select
 
 from pairshelf.api.guard import needs
 from pairshelf.api.pools import MountOut, mount_out
 from pairshelf.api.queries import Query
 from pairshelf.core.changes.access.sharing import addresses, who_may
 from pairshelf.core.domain.acts import Act
-from pairshelf.core.domain.depends import Notice, pull, stands_on
-from pairshelf.core.domain.estate import Estate, EstateMount
+from pairshelf.core.domain.depends import stands_on
+from pairshelf.core.domain.estate import EstateMount
 from pairshelf.core.domain.file_systems import APPLICATION_KINDS
 from pairshelf.core.domain.folders import FOLDER_SCHEMES
 from pairshelf.core.domain.names import near_misses
 from pairshelf.core.domain.units import EXTENT
-from pairshelf.core.errors import NotFound
 from pairshelf.engine.pools import devices
 from pairshelf.services import switching_off
-from pairshelf.store.database import in_these, pick, these, transaction
+from pairshelf.store.database import in_these, these, transaction
 from pairshelf.store.repositories.books import load_access, load_books, load_mounted, taken_by
-from pairshelf.store.repositories.drives_and_pools import load_drives, load_pools
 from pairshelf.store.tables import (
     Application,
     Host,
     Initiator,
     Mount,
     Party,
-    PoolPlace,
     PoolRow,
     SampleFile,
     Share,
@@ -230,13 +226,15 @@ class StandOut(BaseModel):
     applications: list[str]
     hosts: list[str]
     people: list[str]
+    #: Hosts that could serve it instead.
+    instead: list[str]
 
 
 class PowerOut(BaseModel):
-    """Whether power may go off now."""
+    """Whether it is safe to power off."""
 
-    #: yes; held: some of it cannot be used until it is back; wait: something has to finish first.
-    may: str
+    #: yes; reduced: all stays in service, less protected; wait: something has to finish first; no: something stops.
+    safe: str
     sentence: str
     first: list[str]
     lines: list[str]
@@ -431,41 +429,15 @@ def parties() -> Any:
 # -- what depends on what --------------------------------------------------------------------------
 
 
-def _estate_around(session: Session, query: PullQuery) -> tuple[Estate, list[int]]:
-    """The pools that lose drives, and the volumes that stand on them or are reached through what goes."""
-    drives = switching_off.drives_in(session, query.kind, query.name)
-    pools: set[int | None] = set(session.exec(pick(PoolPlace.pool_id).where(col(PoolPlace.drive_id).in_(drives))))
-    if query.kind == "pool":
-        pools |= set(session.exec(select(PoolRow.id).where(PoolRow.name == query.name)))
-    if query.kind == "drive" and not drives:
-        raise NotFound("drive", query.name, field="name")
-    volumes: set[int | None] = set(session.exec(select(VolumeRow.id).where(col(VolumeRow.pool_id).in_(pools))))
-    if query.kind == "volume":
-        pool, _, name = query.name.rpartition("/")
-        named = select(VolumeRow.id).join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id).where(VolumeRow.name == name)
-        volumes |= set(session.exec(named.where(PoolRow.name == pool) if pool else named))
-    if query.kind in ("host", "site", "everything"):
-        away = select(Host.id).join(Site, col(Site.id) == Host.site_id)
-        if query.kind != "everything":
-            away = away.where((Host.name if query.kind == "host" else Site.name) == query.name)
-        volumes |= set(session.exec(pick(Mount.volume_id).where(col(Mount.host_id).in_(away))))
-        served = pick(TargetLun.volume_id).join(Target, col(Target.id) == TargetLun.target_id)
-        volumes |= set(session.exec(served.where(col(Target.host_id).in_(away))))
-    estate = load_access(session, [v for v in volumes if v is not None])
-    return replace(estate, pools=tuple(load_pools(session, [p for p in pools if p is not None]))), drives
-
-
 @api.get("/depends/pull", responses={200: NoticeOut})
 @needs(Act.LOOK, shared="with-all")
 def who_notices(query: PullQuery) -> Any:
-    """Pull this: who notices? Nothing is pulled; it is worked out."""
+    """What stops working without something: a drive, a shelf, a host, a site, a pool, a volume. Nothing is changed."""
     with transaction() as session:
-        estate, ids = _estate_around(session, query)
-        found: Notice = pull(estate, query.kind, query.name, load_drives(session, ids))
-        off = None if query.kind in ("pool", "volume") else switching_off.answer(session, estate.pools, ids)
+        found, off = switching_off.asked(session, query.kind, query.name)
     return NoticeOut(
         power=None if off is None else PowerOut(
-            may=off.may.value, sentence=off.sentence, first=list(off.first), lines=list(off.lines)
+            safe=off.safe.value, sentence=off.sentence, first=list(off.first), lines=list(off.lines)
         ),
         what=found.what, below=list(found.below), sentence=found.sentence, people=list(found.people),
         hits=[
@@ -475,7 +447,8 @@ def who_notices(query: PullQuery) -> Any:
         ],
         stands=[
             StandOut(volume=s.volume, serves=s.serves, mounts=list(s.mounts), shares=list(s.shares), target=s.target,
-                     applications=list(s.applications), hosts=list(s.hosts), people=list(s.people))
+                     applications=list(s.applications), hosts=list(s.hosts), people=list(s.people),
+                     instead=list(s.instead))
             for s in found.stands[:500]
         ],
     )  # fmt: skip

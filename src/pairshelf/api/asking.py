@@ -64,7 +64,7 @@ class DrivesAsked(BaseModel):
 class CompareBody(DrivesAsked):
     #: A typed size, such as 20TB; empty for no need.
     need: str = ""
-    survive: int = 0
+    survive: int = 1
     survive_shelves: int = 0
     survive_hosts: int = 0
     spares: int | None = None

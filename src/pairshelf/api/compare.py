@@ -261,7 +261,9 @@ def chosen(body: ChosenBody) -> tuple[AskedDrives, Layout, Assessment]:
         drives, body.scheme, body.sets, body.spares, arranged=body.arranged, spares_for=body.spares_for
     )  # fmt: skip
     if layout is None:
-        raise NotPossible(f"These drives cannot be arranged so that a {body.arranged} may fail.", code="cannot-arrange")
+        raise NotPossible(
+            f"These drives cannot be arranged so that they survive a {body.arranged} failure.", code="cannot-arrange"
+        )
     return asked, layout, assess(layout, given, file_system=body.file_system, reserved_share=body.reserved_share)
 
 

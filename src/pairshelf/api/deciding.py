@@ -13,6 +13,7 @@ from pairshelf.api.figures_out import ExplanationOut, FiguresOut, LayoutOut, Spa
 from pairshelf.api.guard import needs, signed_in
 from pairshelf.api.queries import Upload
 from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.drives import MOST_DRIVES
 from pairshelf.core.domain.units import parse_size
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.figures.assumptions import assume
@@ -257,6 +258,8 @@ class UseAsked(BaseModel):
     #: A typed size; empty for none.
     need: str = ""
     survive: int = Field(default=1, ge=0, le=9)
+    #: Ids of the drives picked for it; empty: it gets some of those that are left.
+    drives: list[str] = Field(default_factory=list, max_length=MOST_DRIVES)
 
 
 class SplitBody(DrivesAsked):
@@ -278,6 +281,8 @@ class SplitOut(BaseModel):
     meets: bool
     one_pool: LayoutOut | None
     one_pool_short: str | None
+    #: Whether one pool for all gives every use at least as much.
+    one_pool_better: bool
     compared: list[str]
     labels: dict[str, str]
 
@@ -293,6 +298,7 @@ def splitting(body: SplitBody) -> Any:
             u.workload,
             parse_size(u.need, field=f"uses.{i}.need") if u.need.strip() else 0,
             u.survive,
+            tuple(u.drives),
         )
         for i, u in enumerate(body.uses)
     ]

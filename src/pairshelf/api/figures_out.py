@@ -93,6 +93,8 @@ class FiguresOut(BaseModel):
     cost: CostOut
     restore_hours: float | None
     cautions: list[CautionOut]
+    #: Of shelf, host and site those of which any one may fail as a whole.
+    withstands: list[str]
     #: Every figure by its id (``GET /api/kinds``); null: this layout has none.
     figures: dict[str, float | None]
 

@@ -41,12 +41,13 @@ from pairshelf.cli.show import app, print_json, progress, show, table
 from pairshelf.core.domain.drives import DOMAINS
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM
 from pairshelf.core.domain.units import UnitSystem, format_duration, format_size
+from pairshelf.core.domain.words import survives_any
 from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.assess import Assessment, assess
 from pairshelf.core.figures.assumptions import assume
 from pairshelf.core.figures.registry import FIGURES, explanations, format_figure
 from pairshelf.core.figures.report import answer_json, cut_json, detail_json, layout_json, survey_json
-from pairshelf.core.figures.survival import survival_of
+from pairshelf.core.figures.survival import survival_of, withstands
 from pairshelf.core.figures.workloads import USUAL_WORKLOAD
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.loads.mixes import MIXES, Mix
@@ -194,7 +195,7 @@ def _show_measured(mix: Mix, measured: Sequence[CandidateMeasured]) -> None:
 def layouts(
     drives: Drives,
     need: Need = None,
-    survive: Survive = 0,
+    survive: Survive = 1,
     spares: Spares = None,
     spares_for: Annotated[str, typer.Option(help="Spares serve: pool, shelf (so many on each), or all pools.")] = "pool",
     survive_shelves: Annotated[int, typer.Option(help="Whole shelves that must be survived.")] = 0,
@@ -259,7 +260,9 @@ def layouts(
     lines = table("", "scheme", "drives", *(f.head for f in listed), right=range(3, 3 + len(listed)))
     for c in answer.layouts:
         mark = ("*" if c.key == answer.recommended else " ") + ("o" if c.pareto else "")
-        extra = (f", any {c.arranged} may fail" if c.arranged else "") + (f", {c.part}" if c.part else "")
+        extra = "".join(f", {survives_any(1, domain)}" for domain in withstands(c.layout)) + (
+            f", {c.part}" if c.part else ""
+        )
         told = (format_figure(f, f.value(c.assessment), system) for f in listed)
         lines.add_row(mark, c.layout.scheme.id, c.layout.describe() + extra, *told)
     if answer.layouts:

@@ -60,7 +60,7 @@ def may_power_go(
     name: Annotated[str, typer.Argument(help="A drive's serial, or the name.")] = "all",
     as_json: Json = False,
 ) -> None:
-    """May power go off now? The exit status is 0 for yes, 1 where something has to finish first.
+    """Is it safe to power off? The exit status is 0 for yes, also with reduced protection, and 1 for no or not yet.
 
     Example: pairshelf power shelf Loft
     """
@@ -71,10 +71,10 @@ def may_power_go(
     with transaction() as session:
         found = ask(session, kind, name)
     if as_json:
-        print_json({"may": found.may.value, "sentence": found.sentence, "first": found.first, "lines": found.lines})
+        print_json({"safe": found.safe.value, "sentence": found.sentence, "first": found.first, "lines": found.lines})
     else:
         print("\n".join((found.sentence, *found.first, *found.lines)))
-    if found.may == "wait":
+    if found.safe in ("wait", "no"):
         raise typer.Exit(1)
 
 

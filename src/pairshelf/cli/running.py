@@ -169,7 +169,7 @@ def grow(
             {k: v for k, v in asdict(replace(w, after=None)).items() if k != "after"} for w in (*found.ways, *found.conversions)
         ]  # fmt: skip
         return print_json({"pool": pool, "capacity": found.pool.capacity * EXTENT, "ways": shown})
-    lines = table("", "brings", "there", "may fail meanwhile", "drives", right=(1, 2, 3))
+    lines = table("", "brings", "there", "survives meanwhile", "drives", right=(1, 2, 3))
     for way in (*found.ways, *found.conversions):
         if way.why_not is not None:
             lines.add_row(way.name, "", "", "", f"not possible: {way.why_not} {way.way_round or ''}".strip())

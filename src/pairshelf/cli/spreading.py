@@ -36,7 +36,7 @@ def spread(
     volume: Annotated[list[str], typer.Option(
         help="A volume with its protection, such as 40GiB:copies-3 or 10TiB:parity-2:8; may be given again."
     )],
-    domain: Annotated[str, typer.Option(help="What may fail as one: drive, shelf, host or site.")] = "drive",
+    domain: Annotated[str, typer.Option(help="Failure domain: drive, shelf, host or site.")] = "drive",
     afr: Afr = None, uber: Uber = None, rate: Rate = None, ops: Ops = None, replace_hours: ReplaceHours = REPLACE,
     user_share: UserShare = None, network: Network = None,
     file_system: Annotated[str, typer.Option(help="For the account of each protection; none leaves it out.")] = "none",

@@ -47,7 +47,7 @@ def status(as_json: Json = False) -> None:
             print(f"  {matter.gravity.name.lower():9} {matter.sentence}")
         if found.glances:
             print()
-            lines = table("pool", "state", "in use", "of", "", "what may fail", "full about", right=(2, 3, 4))
+            lines = table("pool", "state", "in use", "of", "", "protection", "full about", right=(2, 3, 4))
             for g in found.glances:
                 lines.add_row(
                     g.name, g.state, format_size(g.account.files), format_size(g.account.capacity), f"{int(g.fullness * 100)} %",

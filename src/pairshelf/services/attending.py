@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import shutil
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache
 from typing import Any
@@ -100,7 +101,7 @@ def attend(session: Session, most: int | None = None) -> Attention:
     looks = [*with_outlooks(session, looks[:most], held), *(looks[most:] if most is not None else [])]
     away = signs.away(session)
     found = matters(
-        _pools(session), new_drives=new_drives, drives=_drives(session), drafts=_drafts(session),
+        _pools(session, {g.id: g.may_fail for g in looks}), new_drives=new_drives, drives=_drives(session), drafts=_drafts(session),
         worker_away=WORKER in away, watcher_away=WATCHER in away, no_drives=drives == 0, free_drives=free_drives,
         no_pools=not held, locked=_locked(session), unkept=_unkept(session), room_left=shutil.disk_usage(devices().folder).free,
         unruled=_unruled(session), fills=what_fills(session, held, watched, levels), spoilt=_spoilt(session),
@@ -152,18 +153,36 @@ def _in_doubt() -> Any:
     )  # fmt: skip
 
 
-def _pools(session: Session) -> list[PoolFacts]:
+def _pools(session: Session, left: Mapping[int, int | None]) -> list[PoolFacts]:
     """Pools that may need somebody: most are well, and are not looked at."""
     differing = dict(session.exec(_DIFFERING).all())
     unsettled = {pool: report["mismatches"] - report["put_right"] for pool, report in session.exec(_CHECKS)}
     doubtful = [*differing, *(pool for pool, count in unsettled.items() if count)]
     rows = session.exec(_in_doubt(), params=these(doubtful)).all()
     waited_for = _away(session, [i for i, *_, missing in rows if missing])
+    failed = _failed(session, [i for i, _, _, gone, fills, missing in rows if fills or gone > missing])
     return [
         PoolFacts(i, name, state, gone, bool(fills), differing.get(i, 0), unsettled.get(i, 0), missing,
-                  waited_for.get(i, ""))
+                  waited_for.get(i, ""), tuple(failed.get(i, ())), left.get(i))
         for i, name, state, gone, fills, missing in rows
     ]  # fmt: skip
+
+
+def _failed(session: Session, pool_ids: list[int]) -> dict[int, list[str]]:
+    """Failed drives that are still in their places, by bay and serial."""
+    if not pool_ids:
+        return {}
+    found: dict[int, list[str]] = {}
+    query = (
+        pick(PoolPlace.pool_id, DriveRow.serial, Shelf.name, DriveRow.bay)
+        .join(DriveRow, col(DriveRow.id) == PoolPlace.drive_id)
+        .outerjoin(Shelf, col(Shelf.id) == DriveRow.shelf_id)
+        .where(in_these(PoolPlace.pool_id), PoolPlace.state == "failed", col(PoolPlace.slot).is_not(None))
+        .order_by(col(PoolPlace.slot))
+    )
+    for pool, serial, shelf, bay in session.exec(query, params=these(pool_ids)):
+        found.setdefault(pool, []).append(f"{serial} ({shelf} bay {bay})" if shelf else serial)
+    return found
 
 
 def _away(session: Session, pool_ids: list[int]) -> dict[int, str]:

@@ -1452,7 +1452,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Pull this: who notices? Nothing is pulled; it is worked out. */
+        /** What stops working without something: a drive, a shelf, a host, a site, a pool, a volume. Nothing is changed. */
         get: operations["access_who_notices_depends_pull_get"];
         put?: never;
         post?: never;
@@ -4512,6 +4512,8 @@ export interface components {
             restore_hours: number | null;
             /** Cautions */
             cautions: components["schemas"]["CautionOut"][];
+            /** Withstands */
+            withstands: string[];
             /** Figures */
             figures: {
                 [key: string]: number | null;
@@ -4719,7 +4721,7 @@ export interface components {
             need?: string;
             /**
              * Survive
-             * @default 0
+             * @default 1
              */
             survive?: number;
             /**
@@ -4955,6 +4957,8 @@ export interface components {
             restore_hours: number | null;
             /** Cautions */
             cautions: components["schemas"]["CautionOut"][];
+            /** Withstands */
+            withstands: string[];
             /** Figures */
             figures: {
                 [key: string]: number | null;
@@ -5915,7 +5919,7 @@ export interface components {
             need?: string;
             /**
              * Survive
-             * @default 0
+             * @default 1
              */
             survive?: number;
             /**
@@ -5992,6 +5996,8 @@ export interface components {
             one_pool: components["schemas"]["LayoutOut"] | null;
             /** One Pool Short */
             one_pool_short: string | null;
+            /** One Pool Better */
+            one_pool_better: boolean;
             /** Compared */
             compared: string[];
             /** Labels */
@@ -6131,6 +6137,8 @@ export interface components {
              * @default 1
              */
             survive?: number;
+            /** Drives */
+            drives?: string[];
         };
         /** SavedOut */
         SavedOut: {
@@ -6263,7 +6271,7 @@ export interface components {
             need?: string;
             /**
              * Survive
-             * @default 0
+             * @default 1
              */
             survive?: number;
             /**
@@ -7583,11 +7591,11 @@ export interface components {
         };
         /**
          * PowerOut
-         * @description Whether power may go off now.
+         * @description Whether it is safe to power off.
          */
         PowerOut: {
-            /** May */
-            may: string;
+            /** Safe */
+            safe: string;
             /** Sentence */
             sentence: string;
             /** First */
@@ -7613,6 +7621,8 @@ export interface components {
             hosts: string[];
             /** People */
             people: string[];
+            /** Instead */
+            instead: string[];
         };
         /** FoundationOut */
         FoundationOut: {
@@ -9602,7 +9612,7 @@ export interface components {
             need?: string;
             /**
              * Survive
-             * @default 0
+             * @default 1
              */
             survive?: number;
             /**
@@ -10716,7 +10726,7 @@ export interface components {
             need?: string;
             /**
              * Survive
-             * @default 0
+             * @default 1
              */
             survive?: number;
             /**

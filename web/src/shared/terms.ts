@@ -2,9 +2,9 @@
 export const TERMS = {
   "usable capacity":
     "What is left for files after everything: redundancy, spares, labels, uneven sizes, and the file system itself.",
-  guaranteed: "The most drives that may fail at the same time, whichever they are, without losing data.",
+  guaranteed: "Drive failures at the same time that lose no data, whichever drives fail.",
   "best case":
-    "The most drives that may fail at the same time if they happen to be the right ones, at most so many in each set.",
+    "Drive failures at the same time that lose no data if the right drives fail, at most so many in each set.",
   raw: "Every byte of every chosen drive, as the makers count them.",
   spares: "Idle drives that take over by themselves when one fails. They hold no data until then.",
   labels:
@@ -60,7 +60,7 @@ export const TERMS = {
   door: "A later change: open, open at a cost, or closed for good with this layout.",
   "survival curve":
     "For each number of drives failing at the same time, the probability that all data are still there, all choices being equally likely.",
-  "failure domain": "What may fail as one: a drive, a shelf, a host, a site.",
+  "failure domain": "What fails as one: a drive, a shelf, a host, a site.",
   "spread pool":
     "A stock of extents on all drives. Each volume chooses its own protection; a lost drive is repaired by all the others together.",
   "mount table":

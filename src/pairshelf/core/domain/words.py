@@ -22,6 +22,18 @@ def listed(names: Sequence[str], last: str = "and") -> str:
     return f" {last} ".join(part for part in (", ".join(names[:-1]), *names[-1:]) if part)
 
 
+def survives_any(number: int, unit: str = "drive") -> str:
+    """survives any 2 drive failures: of something whole, whichever units fail."""
+    if number == 0:
+        return f"survives no {unit} failure"
+    return f"survives any {'one' if number == 1 else number} {unit} failure{'' if number == 1 else 's'}"
+
+
+def survives_more(number: int) -> str:
+    """survives 1 more failure: of something that has lost some already."""
+    return f"survives {counted(number, 'more failure')}" if number else "survives no further failure"
+
+
 def as_sentence(text: str) -> str:
     """With a capital at its start."""
     return text[:1].upper() + text[1:]

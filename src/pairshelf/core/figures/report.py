@@ -12,7 +12,7 @@ from pairshelf.core.figures.assess import Assessment
 from pairshelf.core.figures.registry import FIGURES, figures_of
 from pairshelf.core.figures.selections import Survey
 from pairshelf.core.figures.spread_pools import PlacedVolume, SpreadFigures
-from pairshelf.core.figures.survival import survival_of, units_of
+from pairshelf.core.figures.survival import survival_of, units_of, withstands
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.registry import trade_name
 from pairshelf.core.search.buy import Shopping
@@ -53,6 +53,7 @@ def layout_json(found: Assessment) -> JsonObject:
             "best_case": found.survives.best_case,
             "curve": list(found.curve),
         },
+        "withstands": list(withstands(layout)),
         "first_sync_hours": found.first_sync_hours,
         "check_hours": found.check_hours,
         "rebuild_hours": found.rebuild_hours,
@@ -81,7 +82,8 @@ def as_kept(layout: Mapping[str, Any]) -> JsonObject:
     }  # fmt: skip
     figures = {name: plain[name] for name in FIGURES if name in plain} | layout.get("figures", {})
     load = layout.get("load") or {"writes": None, "whole_stripes": 0.0, "share": 0.0}
-    return {**layout, "figures": figures, "load": load}
+    whole = layout.get("withstands", [layout["arranged"]] if layout.get("arranged") else [])
+    return {**layout, "figures": figures, "load": load, "withstands": whole}
 
 
 def detail_json(found: Assessment, file_system: str) -> JsonObject:
@@ -287,5 +289,6 @@ def split_json(found: Split) -> JsonObject:
         "meets": found.meets,
         "one_pool": None if found.one_pool is None else candidate_json(found.one_pool),
         "one_pool_short": found.one_pool_short,
+        "one_pool_better": found.one_pool_better,
         "compared": list(found.compared),
     }

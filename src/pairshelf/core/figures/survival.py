@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection
 from dataclasses import dataclass
 from enum import StrEnum
@@ -10,6 +11,7 @@ from math import comb
 
 from pairshelf.core.domain.away import Stood, away_named
 from pairshelf.core.domain.drives import DOMAINS
+from pairshelf.core.domain.words import as_sentence, survives_more
 from pairshelf.core.figures.selections import Survey, guaranteed, rows_of, survey
 from pairshelf.core.layouts.model import AfterFailures, Layout
 
@@ -19,9 +21,9 @@ class PoolState(StrEnum):
 
     #: All it was promised.
     HEALTHY = "healthy"
-    #: Less than promised, something may still fail.
+    #: Less than promised; survives at least one more failure.
     DEGRADED = "degraded"
-    #: Nothing more may fail.
+    #: Survives no further failure.
     UNPROTECTED = "unprotected"
     #: More has failed than it survives.
     LOST = "lost"
@@ -86,6 +88,25 @@ def guaranteed_of(layout: Layout, domain: str) -> int:
     return guaranteed(rows_of(groups, units), layout.scheme.survives)
 
 
+def withstands(layout: Layout) -> tuple[str, ...]:
+    """Of shelf, host and site those of which any one may fail as a whole: where members stand in several, and all of
+    them say where. Of two that divide the members alike, as where every shelf is a host, the first says it."""
+    found: list[str] = []
+    told: set[tuple[int, ...]] = set()
+    for domain in ("shelf", "host", "site"):
+        if any(getattr(d, domain) is None for d in layout.members):
+            continue
+        number: dict[str, int] = {}
+        alike = tuple(number.setdefault(d.place(domain), len(number)) for d in layout.members)
+        if len(number) < 2 or alike in told:
+            continue
+        told.add(alike)
+        width, tolerance = layout.width, layout.scheme.survives
+        if all(max(Counter(alike[i : i + width]).values()) <= tolerance for i in range(0, len(alike), width)):
+            found.append(domain)
+    return tuple(found)
+
+
 def _groups(layout: Layout, domain: str) -> tuple[int, list[list[int]]]:
     assert domain in DOMAINS
     number = {unit: i for i, unit in enumerate(units_of(layout, domain))}
@@ -125,18 +146,13 @@ def now_in_words(layout: Layout, failed: Collection[str], missing: Collection[st
 
 
 def in_words(layout: Layout, after: AfterFailures) -> str:
-    """One sentence: do the data survive, and what may still fail."""
+    """Whether the data survive, and how many more failures they survive."""
     if not after.survives:
         return layout.lost_in_words(after)
     place = layout.part
     if after.more_best_case == 0:
-        return "The data survive, but nothing more may fail."
+        return "No data are lost. Survives no further failure."
+    best = f"; in the best case {after.more_best_case}, in the right {place}s"
     if after.more_guaranteed == after.more_best_case:
-        return (
-            f"The data survive. Any {after.more_guaranteed} more may fail."
-            if after.more_guaranteed > 1
-            else "The data survive. Any one more may fail."
-        )
-    if after.more_guaranteed == 0:
-        return f"The data survive. One more failure in the wrong {place} loses them; up to {after.more_best_case} in the right {place}s do not."
-    return f"The data survive. Any {after.more_guaranteed} more may fail, up to {after.more_best_case} in the right {place}s."
+        best = ""
+    return f"No data are lost. {as_sentence(survives_more(after.more_guaranteed))}{best}."

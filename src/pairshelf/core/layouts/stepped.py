@@ -36,7 +36,7 @@ def lay(scheme: Scheme, drives: Sequence[Drive], division: Division) -> Layout:
 
 SCHEMES = (
     Scheme("stepped-1", "", Family.STEPPED, Code.PARITY, 1, 2, None,
-           "Drives of different sizes, cut where the sizes step; any one drive may fail.", lay, becomes=("stepped-2",)),
+           "Drives of different sizes, cut where the sizes step; survives any one drive failure.", lay, becomes=("stepped-2",)),
     Scheme("stepped-2", "", Family.STEPPED, Code.PARITY, 2, 3, None,
-           "Drives of different sizes, cut where the sizes step; any two drives may fail.", lay, becomes=("stepped-1",)),
+           "Drives of different sizes, cut where the sizes step; survives any two drive failures.", lay, becomes=("stepped-1",)),
 )  # fmt: skip

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from enum import IntEnum
 from urllib.parse import quote
 
+from pairshelf.core.domain.words import as_sentence, listed, survives_more
 from pairshelf.core.policies.filling import Filling
 
 
@@ -70,6 +71,18 @@ class PoolFacts:
     away: int = 0
     #: What is away, in words.
     away_named: str = ""
+    #: Drives of it that have failed, by bay and serial.
+    failed: tuple[str, ...] = ()
+    #: Failures that it survives now, whichever drives fail next; None where that is not known.
+    left: int | None = None
+
+    @property
+    def reduced(self) -> str:
+        """What is wrong with one that is not whole, and how many more failures it survives."""
+        left = 0 if self.state == "unprotected" else self.left
+        gone = f": {listed(self.failed[:4])} failed" if self.failed else ""
+        more = f" {as_sentence(survives_more(left))}." if left is not None else ""
+        return f"Pool {self.name} is {self.state}{gone}.{more}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -336,22 +349,18 @@ def _of_pool(pool: PoolFacts) -> list[Matter]:
         )
     elif pool.state in ("degraded", "unprotected"):
         gravity = Gravity.NOW if pool.state == "unprotected" else Gravity.SOON
-        risk = "nothing more may fail" if pool.state == "unprotected" else "something may still fail"
         if pool.away and pool.away == pool.empty_places:
             found.append(
-                Matter(gravity, f"Pool {pool.name} is {pool.state}; away, and waited for: {pool.away_named}. {risk[0].upper()}{risk[1:]}. "
-                       "All data can be read.",
+                Matter(gravity, f"{pool.reduced} All data can be read. Away, and waited for: {pool.away_named}.",
                        "See which", link)
             )  # fmt: skip
         elif pool.empty_places:
-            found.append(
-                Matter(gravity, f"Pool {pool.name} is {pool.state}: {risk}. All data can be read.", replace, link)
-            )
+            found.append(Matter(gravity, f"{pool.reduced} All data can be read.", replace, link))
         elif pool.rebuilding:
             found.append(
                 Matter(
                     gravity,
-                    f"Pool {pool.name} is {pool.state} while it is rebuilt: {risk}.",
+                    f"{pool.reduced} All data can be read. It is being rebuilt.",
                     "Watch the rebuild",
                     link,
                 )

@@ -1,25 +1,29 @@
-"""May power go off now, for a drive, a shelf, a host, everything? What would have to finish first, and what waits."""
+"""Is it safe to power off a drive, a shelf, a host, a site, everything? What stops, what has to finish first, what waits."""
 
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
+from pairshelf.core.domain.depends import Notice, Stand, losses
 from pairshelf.core.domain.estate import EstatePool
 from pairshelf.core.domain.units import format_duration
+from pairshelf.core.domain.words import listed, survives_more
 from pairshelf.core.figures.survival import PoolState, after_failures, state_of
 
 
-class May(StrEnum):
+class Safe(StrEnum):
     """The answer."""
 
-    #: Everything stays in use.
+    #: Nothing stops, and nothing is less protected.
     YES = "yes"
-    #: Some of it cannot be used until it is back; nothing is lost.
-    HELD = "held"
-    #: Something has to finish first.
+    #: Everything stays in service; some pools survive fewer failures until it is back.
+    REDUCED = "reduced"
+    #: Something has to finish first; then the answer is another.
     WAIT = "wait"
+    #: Something that serves people or runs there stops.
+    NO = "no"
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,14 +41,14 @@ class Going:
 
 
 @dataclass(frozen=True, slots=True)
-class PowerMayGo:
-    """Whether power may go off, and why."""
+class PowerOff:
+    """Whether it is safe to power something off, and why."""
 
-    may: May
+    safe: Safe
     sentence: str
     #: What would have to finish first.
     first: tuple[str, ...]
-    #: What becomes of each pool, and of what runs.
+    #: What becomes of each volume and pool, and of what runs.
     lines: tuple[str, ...]
 
 
@@ -52,12 +56,19 @@ class PowerMayGo:
 _FILLING = ("rebuild", "self-repair")
 
 
-def may_go_off(pools: Sequence[EstatePool], gone: Collection[int], going: Sequence[Going]) -> PowerMayGo:
-    """The answer for drives that lose power together. ``pools``: those that have some of them."""
+def safe_to_power_off(
+    notice: Notice, pools: Sequence[EstatePool], gone: Collection[int], going: Sequence[Going]
+) -> PowerOff:
+    """The answer for what loses power together: from everything that depends on it.
+
+    ``notice`` is what stops without it (``depends.pull``), ``pools`` those that have some of its drives, ``gone`` the
+    ids of these drives, ``going`` the jobs that have not ended.
+    """
     first: list[str] = []
     lines: list[str] = []
-    held: list[str] = []
-    stays = False
+    reduced: list[str] = []
+    #: Pools that stop only because a rebuild has not ended.
+    soon: set[str] = set()
     for pool in pools:
         own = [p.designed.id for p in pool.places if p.drive is not None and p.drive.id in gone]
         if not own:
@@ -65,46 +76,56 @@ def may_go_off(pools: Sequence[EstatePool], gone: Collection[int], going: Sequen
         failed = [p.designed.id for p in pool.places if p.state in ("failed", "rebuilding")]
         missing = [p.designed.id for p in pool.places if p.state == "missing" or p.designed.id in own]
         after = state_of(pool.layout, failed, missing)
-        jobs = [g for g in going if g.pool_id == pool.id]
         if after not in (PoolState.LOST, PoolState.UNREACHABLE):
-            left = after_failures(pool.layout, {*failed, *missing}).more_guaranteed
-            stays = True
-            more = "no more drive may fail" if not left else f"{left} more drive{'s' if left > 1 else ''} may fail"
-            lines.append(f"{pool.name} stays in use, {after.value}: {more} until it is back.")
+            left = survives_more(after_failures(pool.layout, {*failed, *missing}).more_guaranteed)
+            if after is not PoolState.HEALTHY:
+                reduced.append(f"pool {pool.name} {left}")
+            lines.append(f"Pool {pool.name} stays in service, {after.value}: it {left} until it is back.")
             continue
-        filling = [g for g in jobs if g.kind in _FILLING]
+        filling = [g for g in going if g.pool_id == pool.id and g.kind in _FILLING]
         if filling and after_failures(pool.layout, set(own)).survives:
-            first += [
-                f"{g.named}: {format_duration(g.left)} left. Then {pool.name} bears it, and stays in use."
-                for g in filling
-            ]
+            soon.add(pool.name)
+            first += [f"{g.named}: {format_duration(g.left)} left. Then {pool.name} stays in service." for g in filling]
             continue
-        held.append(pool.name)
-        lines.append(
-            f"{pool.name} cannot be used until it is back. What is being written to it is held, and nothing is lost."
-        )
+        lines.append(f"Pool {pool.name} is offline until it is back. Writes wait; no data are lost.")
     for job in going:
         if begun := [d for d in job.erasing if d in gone]:
             many = f"{len(begun)} drives erase" if len(begun) > 1 else "a drive erases"
             first.append(
-                f"{job.named}: {many} by {'themselves' if len(begun) > 1 else 'itself'}, and would begin anew."
+                f"{job.named}: {many} by {'themselves' if len(begun) > 1 else 'itself'}, and would begin again."
             )
     touched = {p.id for p in pools}
     waiting = [g.named for g in going if g.pool_id in touched and g.kind not in _FILLING]
     if waiting:
-        lines.append(f"{'; '.join(waiting)}: goes on where it stopped.")
-    if stays:
-        lines.append(
-            "What changes meanwhile is noted, and brought up to date when it is back; nothing else is read anew."
-        )
-    may = May.WAIT if first else May.HELD if held else May.YES
-    return PowerMayGo(may, _sentence(may, held, bool(pools)), tuple(first), tuple(lines))
+        lines.append(f"{'; '.join(waiting)}: continues where it stopped.")
+    if reduced:
+        lines.append("What changes meanwhile is recorded, and only that is copied when it is back.")
+    # Nobody is told no where a rebuild that ends is all it takes.
+    stops = replace(
+        notice, stands=tuple(s for s in notice.stands if s.by_host or s.volume.partition("/")[0] not in soon),
+        hits=tuple(h for h in notice.hits if h.pool not in soon),
+    )  # fmt: skip
+    lost = losses(stops)
+    lines = [*(_of_volume(s) for s in stops.hurt), *lines]
+    if lost:
+        return PowerOff(Safe.NO, f"No: {'; '.join(lost)}.", tuple(first), tuple(lines))
+    if first:
+        return PowerOff(Safe.WAIT, "Not yet: something has to finish first.", tuple(first), tuple(lines))
+    if reduced:
+        said = f"Yes, with reduced protection: {listed(reduced)} until it is back."
+        return PowerOff(Safe.REDUCED, said, (), tuple(lines))
+    held = "Everything stays in service." if pools else "Nothing that is in use depends on it."
+    return PowerOff(Safe.YES, f"Yes. {held}", (), tuple(lines))
 
 
-def _sentence(may: May, held: Sequence[str], in_use: bool) -> str:
-    if may is May.WAIT:
-        return "Not yet: something has to finish first."
-    if may is May.HELD:
-        names = held[0] if len(held) == 1 else f"{', '.join(held[:-1])} and {held[-1]}"
-        return f"Yes, when nobody needs {names}: nothing is lost, and all is as it was when power is back."
-    return "Yes. Everything stays in use." if in_use else "Yes. Nothing of a pool stands there."
+def _of_volume(stand: Stand) -> str:
+    """A volume that stops: who uses it and how, and which host could serve it instead."""
+    uses = [
+        *([listed(stand.people)] if stand.people else []),
+        *([f"shared as {listed(stand.shares)}"] if stand.shares else []),
+        *([f"mounted by {listed(stand.mounts)}"] if stand.mounts else []),
+        *([f"disk of {listed(stand.hosts) or 'no host'}"] if stand.target else []),
+        *([f"application {listed(stand.applications)}"] if stand.applications else []),
+    ]
+    another = f" Host {listed(stand.instead[:3], 'or')} could serve it instead." if stand.instead else ""
+    return f"{stand.volume} stops: {'; '.join(uses) or 'nothing uses it now'}.{another}"

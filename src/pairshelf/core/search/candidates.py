@@ -14,14 +14,14 @@ from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.assess import Assessment, assess, assess_all
 from pairshelf.core.figures.assumptions import Assumptions, assume
 from pairshelf.core.figures.space import SpaceAccount, space_account
-from pairshelf.core.figures.survival import Survival, guaranteed_of, survival
+from pairshelf.core.figures.survival import Survival, guaranteed_of, survival, withstands
 from pairshelf.core.figures.workloads import USUAL_WORKLOAD, load_said, workload_of
 from pairshelf.core.layouts import DIVIDED, Layout, Scheme, build_layout
 from pairshelf.core.layouts.arrange import arrange, stand_in
 from pairshelf.core.layouts.model import Family
 from pairshelf.core.layouts.registry import set_counts
-from pairshelf.core.search.ranking import aim_of, meets_aim, pareto_marks, restores_quickly, scores_of
-from pairshelf.core.search.reasons import NO_REASONS, Reasons, reasons, recommendation
+from pairshelf.core.search.ranking import aim_of, meets_aim, pareto_marks, restores_quickly, safe_enough, scores_of
+from pairshelf.core.search.reasons import NO_REASONS, Reasons, reasons, recommendation, with_backup
 
 #: Spares tried by themselves when their number is left open.
 OPEN_SPARES = 2
@@ -172,15 +172,11 @@ def all_layouts(
         return Answer((), tuple(ruled_out), None, None, near, left_out, tuple(considered))
     figures = [c.assessment for c in candidates]
     quick = restores_quickly(assumed, question.given)
-    scores, marks, aim = scores_of(figures, workload, quick), pareto_marks(figures), aim_of(assumed, quick)
-    order = {scheme: i for i, scheme in enumerate(DIVIDED)}
-
-    def place(i: int) -> tuple[object, ...]:
-        c = candidates[i]
-        later = question.larger_later and c.layout.scheme.family is not Family.STEPPED
-        return not meets_aim(c.assessment, aim), later, -round(scores[i], 9), order[c.layout.scheme.id], c.key
-
-    ranked = sorted(range(len(candidates)), key=place)
+    scores, marks = scores_of(figures, workload, safe_enough(assumed, question.given)), pareto_marks(figures)
+    ranked = _in_order(candidates, scores, question, aim_of(assumed, quick))
+    further = _one_more(candidates, ranked) if question.given.backup else None
+    if further is not None:
+        ranked = [ranked[0], further, *(i for i in ranked[1:] if i != further)]
     weighed = reasons([
         (candidates[i].assessment, candidates[i].arranged, candidates[i].arranging_costs) for i in ranked
     ], larger_later=question.larger_later)  # fmt: skip
@@ -190,7 +186,41 @@ def all_layouts(
     ]
     best = scored[0]
     reason = recommendation(best.assessment, [c.assessment for c in scored], workload)
+    if question.given.backup is not None:
+        reason = f"{reason} {with_backup(best.assessment, scored[1].assessment if further is not None else None)}"
     return Answer(tuple(scored), tuple(ruled_out), best.key, reason, (), left_out, tuple(considered))
+
+
+def _in_order(candidates: Sequence[Candidate], scores: Sequence[float], question: Question, aim: int) -> list[int]:
+    """Numbers of the candidates as they are ranked. Of the same division in two orders of drives, at the same capacity,
+    the one that survives more whole shelves, hosts and sites goes before, in the place of the better of the two."""
+    order = {scheme: i for i, scheme in enumerate(DIVIDED)}
+    merit: dict[tuple[object, ...], float] = {}
+
+    def division(c: Candidate) -> tuple[object, ...]:
+        return c.layout.scheme.id, len(c.layout.sets), len(c.layout.spares), c.part, c.space.usable
+
+    for c, score in zip(candidates, scores, strict=True):
+        merit[division(c)] = max(score, merit.get(division(c), score))
+
+    def place(i: int) -> tuple[object, ...]:
+        c = candidates[i]
+        later = question.larger_later and c.layout.scheme.family is not Family.STEPPED
+        return (
+            not meets_aim(c.assessment, aim), later, -round(merit[division(c)], 9), order[c.layout.scheme.id],
+            division(c), -len(withstands(c.layout)), c.key,
+        )  # fmt: skip
+
+    return sorted(range(len(candidates)), key=place)
+
+
+def _one_more(candidates: Sequence[Candidate], ranked: Sequence[int]) -> int | None:
+    """The first in the order that survives one failure more than the suggested one, on the same drives."""
+    best = candidates[ranked[0]]
+    wanted = best.survives.guaranteed + 1
+    return next(
+        (i for i in ranked if candidates[i].survives.guaranteed == wanted and candidates[i].part == best.part), None
+    )
 
 
 def assumed_load(question: Question) -> bool:
@@ -329,7 +359,12 @@ def _of_part(
             members = _members(drives, question.spares or 0, question)
             ruled_out.append(RuledOut(scheme.id, _why_none(scheme, members)))
         for sets, spares in fitting:
-            laid += _laid(drives, scheme, sets, spares, question, over, known)
+            found_so = list(_laid(drives, scheme, sets, spares, question, over, known))
+            if twin := _twin(found_so[0].layout, larger_later=question.larger_later):
+                why = f"Drives of one size make it the same as {twin}, which is listed."
+                ruled_out += [RuledOut(scheme.id, why)] if not spares else []
+                continue
+            laid += found_so
     figures = assess_all(
         [one.layout for one in laid], question.given_for(drives), file_system=question.file_system,
         reserved_share=question.reserved_share,
@@ -339,11 +374,25 @@ def _of_part(
     for one, found in zip(laid, figures, strict=True):
         usual = usual if one.arranged else found.space.usable
         candidate = Candidate(found, part, one.arranged, usual - found.space.usable)
-        why = falls_short(found, question)
-        if why:
-            ruled_out.append(RuledOut(one.layout.scheme.id, why, candidate.key))
-        considered.append(Considered(candidate, why is None))
+        short = falls_short(found, question)
+        if short:
+            ruled_out.append(RuledOut(one.layout.scheme.id, short, candidate.key))
+        considered.append(Considered(candidate, short is None))
     return considered, ruled_out
+
+
+def _twin(layout: Layout, *, larger_later: bool) -> str | None:
+    """The scheme under which the same layout is listed already, or None: stepped over drives of one size is one set of
+    copies or parity. Where larger drives will come, the stepped one stands for both, as it grows by them."""
+    scheme, members = layout.scheme, len(layout.members)
+    if len(layout.sets) > 1 or len({d.extents for d in layout.members}) > 1 or not scheme.survives:
+        return None
+    if scheme.family is Family.STEPPED and not larger_later:
+        return f"copies-{members}" if members == scheme.survives + 1 else f"parity-{scheme.survives}"
+    stepped = f"stepped-{scheme.survives}"
+    if scheme.family is Family.STEPPED or not larger_later or stepped not in DIVIDED:
+        return None
+    return stepped if members >= DIVIDED[stepped].least else None
 
 
 @dataclass(frozen=True, slots=True)

@@ -38,16 +38,23 @@ def pareto_marks(found: Sequence[Assessment]) -> list[bool]:
     return marks
 
 
-def scores_of(found: Sequence[Assessment], workload: Workload, quick: bool) -> list[float]:
+def safe_enough(drives: Sequence[Drive], given: Assumptions) -> int:
+    """From which yearly chance of damage on, as a power of ten, more safety is not worth capacity: one in ten thousand;
+    with a recorded backup one in a thousand, and one in a hundred where a restore takes a few hours only."""
+    if given.backup is None:
+        return 4
+    return 2 if restores_quickly(drives, given) else 3
+
+
+def scores_of(found: Sequence[Assessment], workload: Workload, enough: int) -> list[float]:
     """Each figure brought to 0..1 among the candidates, then weighed for the workload.
 
-    A chance of damage of one in ten thousand a year is safe enough, one in a hundred where a restore is
-    ``quick``: past that, safety is not worth capacity.
+    A chance of damage a year of 10 to the minus ``enough`` is safe enough (``safe_enough``).
     """
     tiny = 1e-12
     merits = {
         "capacity": np.array([a.space.usable for a in found], float) / max(a.space.usable for a in found),
-        "safety": np.minimum(1.0, -np.log10([max(tiny, a.odds.yearly_damage) for a in found]) / (2 if quick else 4)),
+        "safety": np.minimum(1.0, -np.log10([max(tiny, a.odds.yearly_damage) for a in found]) / enough),
         "small_writes": _of_best([a.small_writes for a in found]),
         "small_reads": _of_best([a.speed.random_read for a in found]),
         "sequential": _of_best([a.speed.sequential_write for a in found]),

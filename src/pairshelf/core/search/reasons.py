@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from pairshelf.core.changes.pools.larger_drives import gains_after
-from pairshelf.core.domain.units import format_duration, format_size
-from pairshelf.core.domain.words import every
+from pairshelf.core.domain.units import format_chance, format_duration, format_size
+from pairshelf.core.domain.words import as_sentence, every, survives_any
 from pairshelf.core.figures.assess import Assessment
 from pairshelf.core.figures.workloads import Workload
 from pairshelf.core.layouts.model import Code, Family
@@ -60,14 +60,13 @@ def _pros(a: Assessment, most: dict[int, int], fastest: float, shortest: float |
     pros = []
     if sure:
         pros.append(
-            f"Any {'one drive' if sure == 1 else f'{sure} drives'} may fail"
-            + (f", up to {best} in the right sets." if best > sure else ".")
+            as_sentence(survives_any(sure)) + (f"; in the best case {best}, in the right sets." if best > sure else ".")
         )
     if a.space.usable == most[sure]:
         bears = f"of the layouts that survive {sure}" if sure else "without redundancy"
         pros.append(f"Most usable capacity {bears}: {format_size(a.space.usable)}.")
     if arranged:
-        pros.append(f"Sets are spread so that any one {arranged} may fail.")
+        pros.append(f"{as_sentence(survives_any(1, arranged))}: each set is spread over several.")
     if a.small_writes == fastest:
         pros.append(f"Fastest small writes of all: about {a.small_writes:,.0f} a second.")
     if a.rebuild_hours and shortest and a.rebuild_hours <= shortest * 1.001:
@@ -104,22 +103,36 @@ def _cons(a: Assessment, fastest: float, shortest: float | None, arranging: int)
     return cons
 
 
+def with_backup(best: Assessment, further: Assessment | None) -> str:
+    """What the recorded backup changes, and what one more failure of protection costs and brings."""
+    backup = best.given.backup
+    assert backup is not None
+    hours = f"takes {format_duration(best.restore_hours * 3600)}" if best.restore_hours else "takes a while"
+    said = f"With the recorded backup, a restore {hours} and loses at most the last {backup.age_hours:g} h."
+    if further is None:
+        return f"{said} No layout of these drives survives one more failure."
+    cost = best.space.usable - further.space.usable
+    costs = f"costs {format_size(cost)}" if cost > 0 else "costs no capacity"
+    return (
+        f"{said} One more failure survived ({further.layout.scheme.id}, {further.layout.describe()}) {costs} and changes the "
+        f"annual risk of damage from {format_chance(best.odds.yearly_damage)} to {format_chance(further.odds.yearly_damage)}."
+    )
+
+
 def recommendation(best: Assessment, others: Sequence[Assessment], workload: Workload) -> str:
     """Why this one, in a sentence or two."""
     sure = best.survives.guaranteed
     if sure == 0:
         return "These drives allow no redundancy here; any failure loses the data."
     if best.layout.scheme.code is Code.COPIES:
-        first = f"Any {'one drive' if sure == 1 else f'{sure} drives'} may fail, a rebuild reads only one other drive"
-    elif sure == 1:
-        first = "Any one drive may fail"
-    elif best.rebuild_hours and best.rebuild_hours >= 3:
+        first = f"{as_sentence(survives_any(sure))}, a rebuild reads only one other drive"
+    elif sure > 1 and best.rebuild_hours and best.rebuild_hours >= 3:
         first = (
-            f"Any {'two' if sure == 2 else sure} drives may fail; a rebuild takes "
-            f"{format_duration(best.rebuild_hours * 3600)}, in which one more may go"
+            f"{as_sentence(survives_any(sure))}; during a rebuild, which takes "
+            f"{format_duration(best.rebuild_hours * 3600)}, it still {survives_any(sure - 1)}"
         )
     else:
-        first = f"Any {sure} drives may fail"
+        first = as_sentence(survives_any(sure))
     alike = [a for a in others if a.survives.guaranteed == sure]
     if best.space.usable == max(a.space.usable for a in alike):
         second = "of the layouts that give this, it has the most usable capacity"

@@ -13,6 +13,7 @@ from pairshelf.core.errors import BadInput
 from pairshelf.core.figures.workloads import workload_of
 from pairshelf.core.patience import still_wanted
 from pairshelf.core.search.candidates import Answer, Candidate, Question, all_layouts
+from pairshelf.core.search.ranking import aim_of, meets_aim, restores_quickly, safe_enough, scores_of
 
 MOST_USES = 4
 #: Places where a row of drives is cut between two uses, at most.
@@ -27,6 +28,8 @@ class Use:
     workload: str
     need: int = 0
     survive: int = 0
+    #: Ids of the drives picked for it; empty: it gets some of those that nobody picked.
+    drives: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +51,8 @@ class Split:
     meets: bool
     one_pool: Candidate | None
     one_pool_short: str | None
+    #: Whether one pool for all gives every use at least as much, and something more.
+    one_pool_better: bool
     #: What the division gives against one pool, in sentences.
     compared: tuple[str, ...]
 
@@ -56,8 +61,9 @@ def split(
     drives: Sequence[Drive], uses: Sequence[Use], question: Question = Question(),
     *, progress: Callable[[int, int], None] | None = None,
 ) -> Split:  # fmt: skip
-    """The division that meets most needs, puts uses on the kind of drive that suits them, and leaves
-    the scarcest use the most headroom."""
+    """The division that meets most needs with layouts that may be suggested, puts uses on the kind of drive that suits
+    them, and serves the use that gets least as well as can be, by the ranking of the comparison. Drives picked for a use
+    are given to it; BadInput where they cannot be."""
     require_usable(drives)
     if not 2 <= len(uses) <= MOST_USES:
         raise BadInput(f"Name two to {MOST_USES} uses.", field="uses")
@@ -67,21 +73,20 @@ def split(
         workload_of(use.workload)
     asker = _Asker(question)
     ways = []
-    for way in _divisions(drives, uses):
+    for way in _with_picked(drives, uses):
         still_wanted()
         ways.append(way)
-    best: tuple[tuple[float, ...], tuple[tuple[Drive, ...], ...]] | None = None
+    answers: list[list[Answer]] = []
     for number, way in enumerate(ways):
         if progress and number % 5 == 0:
             progress(number, len(ways))
-        merit = _merit([asker.ask(use, part) for use, part in zip(uses, way, strict=True)], uses, way)
-        if best is None or merit > best[0]:
-            best = (merit, way)
-    assert best is not None
+        answers.append([asker.ask(use, part) for use, part in zip(uses, way, strict=True)])
+    merits = _merits(answers, uses, ways, question)
+    best = ways[max(range(len(ways)), key=merits.__getitem__)]
     # The answers were those of drives alike; what is shown, and built, names these drives and where they stand.
-    shares = tuple(_share(use, part, asker.ask_anew(use, part)) for use, part in zip(uses, best[1], strict=True))
+    shares = tuple(_share(use, part, asker.ask_anew(use, part)) for use, part in zip(uses, best, strict=True))
     together = all_layouts(drives, replace(
-        question, need=sum(u.need for u in uses), survive=max(u.survive for u in uses), spares=0, mix_kinds=False,
+        question, need=sum(u.need for u in uses), survive=max(u.survive for u in uses), mix_kinds=False,
         workload=max(uses, key=lambda u: u.need).workload,
     ))  # fmt: skip
     one = together.layouts[0] if together.layouts else None
@@ -91,7 +96,52 @@ def split(
         short = (
             f"One pool cannot meet all needs: {', '.join(near.missing)}." if near else "One pool cannot meet all needs."
         )
-    return Split(shares, all(s.best for s in shares), one, short, _compared(shares, one))
+    better = _one_is_better(shares, one)
+    said = _compared(shares, one)
+    if better:
+        said = ("One pool for all is better here: no use has less of anything, and all of it is shared.", *said)
+    return Split(shares, all(s.best for s in shares), one, short, better, said)
+
+
+def _one_is_better(shares: Sequence[Portion], one: Candidate | None) -> bool:
+    """Whether one pool meets needs that pools apart do not, or gives each use as much as a pool of its own: capacity and
+    protection as a whole, small writes as an equal share."""
+    if one is None:
+        return False
+    parts = [s.best for s in shares if s.best]
+    if len(parts) < len(shares):
+        return True
+    own = one.assessment
+    return (
+        own.space.usable >= sum(b.space.usable for b in parts)
+        and own.survives.guaranteed >= max(b.survives.guaranteed for b in parts)
+        and all(own.small_writes / len(parts) >= b.assessment.small_writes for b in parts)
+    )
+
+
+def _with_picked(drives: Sequence[Drive], uses: Sequence[Use]) -> Iterator[tuple[tuple[Drive, ...], ...]]:
+    """Every division in which each use has the drives that were picked for it; the others divide the rest."""
+    by_id = {d.id: d for d in drives}
+    owner: dict[str, int] = {}
+    for number, use in enumerate(uses):
+        for one in use.drives:
+            if one not in by_id:
+                raise BadInput("A drive that was picked is not among these drives.", field=f"uses.{number}.drives")
+            if owner.setdefault(one, number) != number:
+                raise BadInput(f"A drive is picked for {uses[owner[one]].name} already.", field=f"uses.{number}.drives")
+    rest = [d for d in drives if d.id not in owner]
+    open_uses = [(i, u) for i, u in enumerate(uses) if not u.drives]
+    if len(rest) < len(open_uses):
+        number, use = open_uses[-1]
+        raise BadInput(f"No drive is left for {use.name}.", field=f"uses.{number}.drives")
+    picked = {i: tuple(by_id[d] for d in dict.fromkeys(u.drives)) for i, u in enumerate(uses) if u.drives}
+    if len(open_uses) < 2:
+        picked |= {i: tuple(rest) for i, _ in open_uses}
+        yield tuple(picked[i] for i in range(len(uses)))
+        return
+    for way in _divisions(rest, [u for _, u in open_uses]):
+        parts = picked | {i: part for (i, _), part in zip(open_uses, way, strict=True)}
+        yield tuple(parts[i] for i in range(len(uses)))
 
 
 class _Asker:
@@ -110,7 +160,7 @@ class _Asker:
 
     def ask_anew(self, use: Use, drives: Sequence[Drive]) -> Answer:
         return all_layouts(drives, replace(
-            self._question, need=use.need, survive=use.survive, workload=use.workload, spares=0, mix_kinds=True,
+            self._question, need=use.need, survive=use.survive, workload=use.workload, mix_kinds=True,
         ))  # fmt: skip
 
 
@@ -151,16 +201,30 @@ def _cut(row: Sequence[Drive], order: Sequence[int], step: int) -> Iterator[dict
             yield {order[0]: tuple(row[:size])} | rest
 
 
-def _merit(answers: Sequence[Answer], uses: Sequence[Use], way: Sequence[Sequence[Drive]]) -> tuple[float, ...]:
-    met = sum(bool(a.layouts) for a in answers)
-    suits = sum(workload_of(u.workload).flash != part[0].rotates for u, part in zip(uses, way, strict=True))
-    safe = sum(a.layouts[0].survives.guaranteed > 0 for a in answers if a.layouts)
-    wanted = sum(u.need for u in uses) or 1
-    room = [
-        (a.layouts[0].space.usable if a.layouts else 0) / max(u.need, wanted / (4 * len(uses)), 1)
-        for a, u in zip(answers, uses, strict=True)
-    ]  # fmt: skip
-    return (met, safe, suits, min(room), sum(room))
+def _merits(
+    answers: Sequence[Sequence[Answer]], uses: Sequence[Use], ways: Sequence[Sequence[Sequence[Drive]]],
+    question: Question,
+) -> list[tuple[float, ...]]:  # fmt: skip
+    """What each division is worth. How well a use is served is told by the comparison's own ranking, over the best
+    layouts of that use in all divisions."""
+    served: list[dict[int, float]] = []
+    for number, use in enumerate(uses):
+        firsts = {id(row[number]): row[number] for row in answers if row[number].layouts}
+        found = [a.layouts[0].assessment for a in firsts.values()]
+        enough = safe_enough([d for part in ways[0] for d in part], question.given)
+        scores = scores_of(found, workload_of(use.workload), enough) if found else []
+        served.append(dict(zip(firsts, scores, strict=True)))
+    merits: list[tuple[float, ...]] = []
+    for row, way in zip(answers, ways, strict=True):
+        met = sum(bool(a.layouts) for a in row)
+        sensible = sum(
+            meets_aim(a.layouts[0].assessment, aim_of(part, restores_quickly(part, question.given)))
+            for a, part in zip(row, way, strict=True) if a.layouts
+        )  # fmt: skip
+        suits = sum(workload_of(u.workload).flash != part[0].rotates for u, part in zip(uses, way, strict=True))
+        well = [served[i].get(id(a), 0.0) for i, a in enumerate(row)]
+        merits.append((met, sensible, suits, round(min(well), 9), round(sum(well), 9)))
+    return merits
 
 
 def _share(use: Use, drives: Sequence[Drive], answer: Answer) -> Portion:

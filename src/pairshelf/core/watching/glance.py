@@ -6,6 +6,7 @@ import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from pairshelf.core.domain.words import survives_any, survives_more
 from pairshelf.core.watching.holding import Holding, VolumeHolds
 from pairshelf.core.watching.thresholds import Level, Thresholds
 from pairshelf.core.watching.trend import Outlook
@@ -56,14 +57,16 @@ class VolumeGlance:
 
 
 def still(glance: Glance) -> str:
-    """What may still fail, in a few words."""
+    """How many failures it survives, in a few words."""
     if glance.state == "lost":
         return "data are lost"
     if glance.may_fail is None:
         return "nothing is lost; wait for what is away"
     if glance.may_fail == 0:
-        return "nothing more may fail"
-    return f"any {glance.may_fail if glance.may_fail > 1 else 'one'} {glance.domain}{'s' if glance.may_fail > 1 else ''} may fail"
+        return survives_more(0) if glance.state != "healthy" else survives_any(0, glance.domain)
+    if glance.state != "healthy":
+        return survives_more(glance.may_fail)
+    return survives_any(glance.may_fail, glance.domain)
 
 
 def first_to_fill(outlooks: Sequence[tuple[str | None, Outlook]]) -> tuple[str | None, Outlook | None]:

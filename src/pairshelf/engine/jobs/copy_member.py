@@ -96,6 +96,6 @@ def _outcome(report: Mapping[str, Any], pool: str) -> str:
 
 
 KIND = JobKind(
-    "copy", "Copy of a drive", "Everything can be used, and as many drives may fail as before; reading is slower until "
+    "copy", "Copy of a drive", "Everything can be used, and protection does not drop; reading is slower until "
     "it ends.", step, _outcome, tries=trying.copies,
 )  # fmt: skip

@@ -69,6 +69,6 @@ def _give_up(session: Session, job: JobRow, _world: Devices) -> None:
 
 
 KIND = JobKind(
-    "drain", "Draining", "Everything can be used, and as many drives may fail as before; reading and writing are slower "
+    "drain", "Draining", "Everything can be used, and protection does not drop; reading and writing are slower "
     "until it ends.", step, _outcome, give_up=_give_up,
 )  # fmt: skip

@@ -55,6 +55,6 @@ def _outcome(report: Mapping[str, Any], pool: str) -> str:
 
 
 KIND = JobKind(
-    "even-out", "Evening out", "Everything can be used, and as many drives may fail as before; reading and writing are slower "
+    "even-out", "Evening out", "Everything can be used, and protection does not drop; reading and writing are slower "
     "until it ends.", step, _outcome,
 )  # fmt: skip

@@ -68,9 +68,7 @@ def load_books(session: Session, *, pool_ids: Collection[int] = (), drive_ids: C
         machines=tuple(load_hosts(session)),
         shares=tuple(_shares(session, refs)),
         targets=tuple(_targets(session, refs)),
-        initiators=tuple(
-            session.exec(select(Initiator.iqn, Host.name).outerjoin(Host, col(Host.id) == Initiator.host_id))
-        ),
+        initiators=tuple(session.exec(_INITIATORS)),
         applications=tuple(_applications(session, refs)),
         backups=tuple(_backups(session, pool_ids)),
         parties=tuple(_parties(session)),
@@ -109,14 +107,22 @@ def load_mounted(session: Session, volume_ids: Collection[int]) -> Estate:
     return Estate(volumes=tuple(volumes), mounts=tuple(_mounts(session, {v.id: v.ref for v in volumes})))
 
 
-def load_access(session: Session, volume_ids: Collection[int]) -> Estate:
-    """These volumes with what stands on them, all hosts, and all persons and groups."""
+def load_access(session: Session, volume_ids: Collection[int], *, hosts: Collection[int] = ()) -> Estate:
+    """These volumes with what stands on them, all hosts, and all persons and groups; of these ``hosts`` also the
+    applications whose data are on no volume."""
     volumes = load_volumes(session, (), ids=volume_ids)
     refs = {v.id: v.ref for v in volumes}
+    applications = _applications(session, refs, every=False)
+    if hosts:
+        own = _asked_of_applications(True).where(
+            among(Application.host_id, hosts), col(Application.volume_id).is_(None)
+        )
+        applications += _as_applications(session.exec(own, params=these(())), refs)
     return Estate(
         volumes=tuple(volumes), mounts=tuple(_mounts(session, refs)), machines=tuple(load_hosts(session)),
         shares=tuple(_shares(session, refs)), targets=tuple(_targets(session, refs, every=False)),
-        applications=tuple(_applications(session, refs, every=False)), parties=tuple(_parties(session)),
+        applications=tuple(applications), parties=tuple(_parties(session)),
+        initiators=tuple(session.exec(_INITIATORS)) if hosts else (),
     )  # fmt: skip
 
 
@@ -227,6 +233,7 @@ def _stand(rows: Iterable[Any]) -> dict[int, tuple[int, int]]:
     }
 
 
+_INITIATORS = select(Initiator.iqn, Host.name).outerjoin(Host, col(Host.id) == Initiator.host_id)
 _HOSTS = (
     pick(Host.name, Site.name, Host.letters, Host.address, Host.storage_address, Host.iqn, Host.link)
     .join(Site, col(Site.id) == Host.site_id).order_by(Host.name)
@@ -357,12 +364,16 @@ def _asked_of_applications(every: bool) -> Any:
 
 
 def _applications(session: Session, refs: dict[int, str], *, every: bool = True) -> list[EstateApplication]:
+    return _as_applications(session.exec(_asked_of_applications(every), params=these(refs)), refs)
+
+
+def _as_applications(rows: Iterable[Any], refs: dict[int, str]) -> list[EstateApplication]:
     return [
         EstateApplication(
             a.number, host, a.name, a.kind, a.owner, a.folder, a.settings, a.running,
             refs.get(a.volume_id) if a.volume_id else None, a.folder_scheme, a.files_per_folder, a.moved.get("from"),
         )
-        for a, host in session.exec(_asked_of_applications(every), params=these(refs))
+        for a, host in rows
     ]  # fmt: skip
 
 

@@ -91,7 +91,7 @@ function Shown({ notice }: { notice: Schema["NoticeOut"] }) {
   return (
     <div className="stack">
       <section className="paper" aria-label="Answer">
-        <h2>If {notice.what} goes</h2>
+        <h2>Without {notice.what}</h2>
         <p className={hurt ? "rust" : "pine"} style={{ margin: "0.4rem 0", fontWeight: 600 }}>
           {notice.sentence}
         </p>
@@ -102,10 +102,12 @@ function Shown({ notice }: { notice: Schema["NoticeOut"] }) {
         ))}
       </section>
       {notice.power && (
-        <section className="paper" aria-label="May power go off now?">
-          <h2>May power go off now?</h2>
+        <section className="paper" aria-label="Is it safe to power off?">
+          <h2>Is it safe to power off?</h2>
           <p
-            className={notice.power.may === "yes" ? "pine" : notice.power.may === "wait" ? "rust" : undefined}
+            className={
+              notice.power.safe === "yes" ? "pine" : notice.power.safe === "reduced" ? undefined : "rust"
+            }
             style={{ margin: "0.4rem 0", fontWeight: 600 }}
           >
             {notice.power.sentence}

@@ -9,7 +9,7 @@ import { useAsking } from "../../shared/form";
 import { useMay } from "../../shared/me";
 import { Act, Empty, errorOf, Heading, Trouble, Waiting } from "../../shared/parts";
 import { formatSize, Size, useUnits } from "../../shared/units";
-import { nameOf } from "../compare/useQuestion";
+import { besides, nameOf } from "../compare/useQuestion";
 import { FileSystemTable, shareOf } from "../pools/FileSystemTable";
 
 const shareFor = (said: { file_system: string; reserved_share: string }) =>
@@ -106,7 +106,7 @@ export function Build() {
         {spread
           ? `A spread pool over ${drives.length} drives, its ${domain}s kept apart`
           : cut.data
-            ? nameOf(cut.data.layout)
+            ? [nameOf(cut.data.layout), besides(cut.data.layout)].filter(Boolean).join("; ")
             : "The layout you chose"}
         . Next comes a change sheet that says exactly what will happen; nothing is touched before it is
         approved.

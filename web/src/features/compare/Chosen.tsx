@@ -11,6 +11,7 @@ import { keyed } from "../../shared/keyed";
 import { useMay } from "../../shared/me";
 import { Act, Term, Trouble, Waiting } from "../../shared/parts";
 import { SpaceAccount } from "../../shared/SpaceAccount";
+import { sentence, survivesAny } from "../../shared/survives";
 import { formatMoney } from "../../shared/units";
 import { Curve } from "./Curve";
 import { FigureValue, Meaning, useFigures } from "./figures";
@@ -179,7 +180,6 @@ function Domains({
 }) {
   return domains.map((d) => {
     const { one, key } = UNIT_WORD[d.domain];
-    const many = { shelf: "shelves", host: "hosts", site: "sites" }[d.domain];
     return (
       <div
         key={d.domain}
@@ -193,9 +193,9 @@ function Domains({
       >
         <span>
           {d.guaranteed === 0
-            ? `No whole ${one} may fail for sure`
-            : `Any ${d.guaranteed === 1 ? `one ${one}` : `${d.guaranteed} ${many}`} may fail`}
-          {d.best_case > d.guaranteed && `, up to ${d.best_case} of the right ones`}.
+            ? `Does not survive the loss of a whole ${one}`
+            : sentence(survivesAny(d.guaranteed, one))}
+          {d.best_case > d.guaranteed && `; in the best case ${d.best_case}`}.
         </span>
         {key &&
           d.units.slice(0, 24).map((unit) => (
@@ -342,6 +342,6 @@ function DoorMark({ opening }: { opening: string }) {
 function standing(layout: Layout): string {
   const { guaranteed, best_case } = layout.survives;
   if (best_case === 0) return "Any failed drive loses the data.";
-  const sure = `Any ${guaranteed === 1 ? "one drive" : `${guaranteed} drives`} may fail`;
-  return best_case > guaranteed ? `${sure}, up to ${best_case} in the right sets.` : `${sure}.`;
+  const sure = sentence(survivesAny(guaranteed));
+  return best_case > guaranteed ? `${sure}; in the best case ${best_case}, in the right sets.` : `${sure}.`;
 }

@@ -17,7 +17,15 @@ import { Pinned } from "./Pinned";
 import { SavedBanner, SavedList, SaveThis } from "./Saved";
 import { SplitByUse } from "./SplitByUse";
 import { SpreadPool } from "./SpreadPool";
-import { type Body, type Layout, nameOf, type Question, tookSoLong, useQuestion } from "./useQuestion";
+import {
+  type Body,
+  besides,
+  type Layout,
+  nameOf,
+  type Question,
+  tookSoLong,
+  useQuestion,
+} from "./useQuestion";
 import { WideNarrow } from "./WideNarrow";
 
 const VIEWS: [string, string][] = [
@@ -105,7 +113,7 @@ export function Compare() {
 const EXAMPLES: { name: string; about: string; asks: Record<string, string> }[] = [
   {
     name: "Four drives of 4 TB for an office",
-    about: "General use; one drive may fail.",
+    about: "General use; survives any one drive failure.",
     asks: { what: "what-if", "what-if": "4x4TB", workload: "general", survive: "1" },
   },
   {
@@ -114,7 +122,7 @@ const EXAMPLES: { name: string; about: string; asks: Record<string, string> }[] 
     asks: { what: "what-if", "what-if": "5x4TB,3x8TB", need: "20 TB", survive: "1" },
   },
   {
-    name: "Twelve drives in two boxes, either of which may go",
+    name: "Twelve drives in two boxes; survives the loss of either",
     about: "A whole shelf fails, and the data stay.",
     asks: { what: "what-if", "what-if": "6x8TB@oak,6x8TB@elm", survive_shelves: "1", workload: "media" },
   },
@@ -213,11 +221,12 @@ const Table = memo(function Table({
   onPick: (key: string) => void;
   onPin: (key: string) => void;
 }) {
+  const suggested = found.layouts.find((l) => l.key === found.recommended);
   return (
     <section className="paper" style={{ padding: "0.4rem 0 0" }} aria-label="Layouts">
       <p style={{ margin: "0.5rem 1.2rem 0.6rem" }}>
         <strong className="pine">
-          Suggested: {nameOf(found.layouts.find((l) => l.key === found.recommended))}.
+          Suggested: {suggested && [nameOf(suggested), besides(suggested)].filter(Boolean).join("; ")}.
         </strong>{" "}
         {found.reason}
         {found.left_out.length > 0 && (

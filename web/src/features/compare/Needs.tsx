@@ -120,9 +120,9 @@ export const Needs = memo(function Needs({
               w={140}
               min={0}
               max={9}
-              value={Number(q.get("survive") || 0)}
+              value={Number(q.get("survive") || 1)}
               error={errorOf(error, "survive")}
-              onChange={(v) => q.put({ survive: v ? String(v) : null })}
+              onChange={(v) => q.put({ survive: v === "" || v === 1 ? null : String(v) })}
             />
             <Choices
               workload={q.get("workload") || "general"}

@@ -1,9 +1,9 @@
 /** Two or more uses with different needs on one stock of drives: a division into pools, against one for all. */
 
-import { Button, Group, NumberInput, Select, TextInput } from "@mantine/core";
+import { Button, Group, MultiSelect, NumberInput, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData } from "@tanstack/react-query";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { type Schema, server } from "../../api/client";
 import { keyed } from "../../shared/keyed";
 import { Act, errorOf, Trouble, Waiting } from "../../shared/parts";
@@ -16,19 +16,29 @@ interface Use {
   workload: string;
   need: string;
   survive: number;
+  /** Drives picked for it; none: it gets some of those that are left. */
+  drives: string[];
 }
 
 const FIRST = "large images~media~~1;small database~database~~1";
 
 export function SplitByUse({ q }: { q: Question }) {
   const uses: Use[] = (q.get("uses") || FIRST).split(";").map((part) => {
-    const [name, workload, need, survive] = part.split("~");
-    return { name, workload: workload || "general", need: need ?? "", survive: Number(survive || 1) };
+    const [name, workload, need, survive, drives] = part.split("~");
+    return {
+      name,
+      workload: workload || "general",
+      need: need ?? "",
+      survive: Number(survive || 1),
+      drives: (drives ?? "").split("+").filter(Boolean),
+    };
   });
   const put = (next: Use[]) =>
     q.put({
       uses: next
-        .map((u) => [u.name.replaceAll(/[~;]/g, " "), u.workload, u.need, u.survive].join("~"))
+        .map((u) =>
+          [u.name.replaceAll(/[~;]/g, " "), u.workload, u.need, u.survive, u.drives.join("+")].join("~"),
+        )
         .join(";"),
     });
   const set = (i: number, change: Partial<Use>) =>
@@ -42,13 +52,16 @@ export function SplitByUse({ q }: { q: Question }) {
     { body: body },
     { placeholderData: keepPreviousData, retry: false },
   );
-  const fields = uses.map((_, i) => `uses.${i}.need`);
+  const fields = uses.flatMap((_, i) => [`uses.${i}.need`, `uses.${i}.drives`]);
+  // What the drives are called stays while a question has no answer.
+  const labels = useRef<Record<string, string>>({});
+  if (split.data) labels.current = split.data.labels;
   return (
     <>
       <section className="paper" aria-label="Uses">
         <p style={{ margin: "0 0 0.6rem" }}>
           Say what the drives are for; the needs above are left aside here. Each use gets a pool of its own,
-          on the kind of drive that suits it.
+          on the kind of drive that suits it. Pick drives for a use to decide that yourself.
         </p>
         {uses.map((use, i) => (
           // biome-ignore lint/suspicious/noArrayIndexKey: uses stand in their order
@@ -88,13 +101,28 @@ export function SplitByUse({ q }: { q: Question }) {
               value={use.survive}
               onChange={(v) => set(i, { survive: Number(v) })}
             />
+            <MultiSelect
+              label={i === 0 ? "Drives" : undefined}
+              aria-label={`Drives of use ${i + 1}`}
+              w={260}
+              searchable
+              clearable
+              hidePickedOptions
+              placeholder={use.drives.length ? undefined : "chosen automatically"}
+              value={use.drives}
+              error={errorOf(split.error, `uses.${i}.drives`)}
+              data={Object.entries(labels.current)
+                .filter(([id]) => !uses.some((u, n) => n !== i && u.drives.includes(id)))
+                .map(([value, label]) => ({ value, label }))}
+              onChange={(drives) => set(i, { drives })}
+            />
             {uses.length > 2 && (
               <Button
                 variant="subtle"
                 mt={i === 0 ? 26 : 0}
                 onClick={() => put(uses.filter((_, n) => n !== i))}
               >
-                Leave it out
+                Remove use
               </Button>
             )}
           </div>
@@ -105,10 +133,13 @@ export function SplitByUse({ q }: { q: Question }) {
             size="xs"
             variant="default"
             onClick={() =>
-              put([...uses, { name: `use ${uses.length + 1}`, workload: "general", need: "", survive: 1 }])
+              put([
+                ...uses,
+                { name: `use ${uses.length + 1}`, workload: "general", need: "", survive: 1, drives: [] },
+              ])
             }
           >
-            One more use
+            Add use
           </Button>
         )}
       </section>
@@ -141,7 +172,6 @@ function Division({ found, q }: { found: Schema["SplitOut"]; q: Question }) {
       pins: null,
       survive: String(share.survive),
       need: share.need ? `${share.need}` : null,
-      spares: "0",
       mix: "yes",
     };
     if (q.what === "shelves") q.put({ ...change, drives: share.drives.join(",") });
@@ -150,7 +180,9 @@ function Division({ found, q }: { found: Schema["SplitOut"]; q: Question }) {
     <section className="paper" style={{ marginTop: "1rem" }} aria-label="The division">
       <h2>
         {found.meets
-          ? "The division that serves them best"
+          ? found.one_pool_better
+            ? "Possible, but one pool for all is better"
+            : "Suggested division"
           : "No division meets all needs; this comes closest"}
       </h2>
       <div className="scroll-x" tabIndex={0}>

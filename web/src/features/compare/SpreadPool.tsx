@@ -54,10 +54,10 @@ export function SpreadPool({ q }: { q: Question }) {
         <div className="fields">
           <div>
             <div className="faint" style={{ fontSize: "0.92rem", marginBottom: 4 }}>
-              What may fail as one
+              Failure domain
             </div>
             <SegmentedControl
-              aria-label="What may fail as one"
+              aria-label="Failure domain"
               value={domain}
               onChange={(v) => q.put({ domain: v === "drive" ? null : v })}
               data={["drive", "shelf", "host", "site"]}

@@ -4,6 +4,7 @@ import { useCallback, useMemo, useRef } from "react";
 import type { Schema } from "../../api/client";
 import { drivesIn, type Put, useAddress } from "../../shared/address";
 import { useSelection } from "../../shared/selection";
+import { survivesAny } from "../../shared/survives";
 
 export type Body = Schema["CompareBody"];
 export type Layout = Schema["LayoutOut"];
@@ -140,8 +141,11 @@ export function nameOf(layout?: { scheme: string; trade_name: string; descriptio
 }
 
 /** What sets a layout apart beside its name. */
-export function besides(layout: Layout): string {
-  return [layout.arranged && `any ${layout.arranged} may fail`, layout.part && `${layout.part} drives only`]
+export function besides(layout: { withstands: string[]; part?: string }): string {
+  return [
+    ...layout.withstands.map((domain) => survivesAny(1, domain)),
+    layout.part && `${layout.part} drives only`,
+  ]
     .filter(Boolean)
     .join(", ");
 }

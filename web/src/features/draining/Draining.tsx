@@ -8,6 +8,7 @@ import { useMay } from "../../shared/me";
 import { Empty, Heading, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
 import { spinePath } from "../../shared/spine";
+import { survivesAny, survivesMore } from "../../shared/survives";
 import { TERMS } from "../../shared/terms";
 import { formatHours, formatSize, formatWhen, shortSize, useUnits } from "../../shared/units";
 
@@ -101,22 +102,16 @@ function sums(drives: Leaving[]): [string, number][] {
   return [...found];
 }
 
-/** What may fail of a pool meanwhile: as promised, or not. */
+/** What a pool survives meanwhile: as promised, or less. */
 function Kept({ pool }: { pool: Schema["KeptOut"] }) {
   const whole = pool.serves && pool.now >= pool.promised;
-  const may = (count: number) =>
-    count === 0
-      ? "no drive may fail"
-      : count === 1
-        ? "any one drive may fail"
-        : `any ${count} drives may fail`;
   return (
     <p className={whole ? undefined : "rust"} style={{ margin: "0.15rem 0" }}>
       <Link to={`/pools/${pool.id}`}>{pool.name}</Link>{" "}
       {whole
-        ? `is as protected as promised: ${may(pool.now)} now.`
+        ? `is fully protected: it ${survivesAny(pool.now)}.`
         : pool.serves
-          ? `is ${pool.state}: ${may(pool.now)} now, of ${pool.promised} promised.`
+          ? `is ${pool.state}: it ${survivesMore(pool.now)} (of ${pool.promised} by its layout).`
           : `is ${pool.state}; moving waits until it can be read.`}
     </p>
   );

@@ -114,7 +114,7 @@ function Shown({
               <tr>
                 <th>becomes</th>
                 <th className="num">capacity</th>
-                <th className="num">may fail then</th>
+                <th className="num">survives then</th>
                 <th className="num">takes</th>
                 <th />
               </tr>

@@ -11,6 +11,7 @@ import { JobLine } from "../../shared/JobLine";
 import { useMay } from "../../shared/me";
 import { Act, Heading, State, Term, Trouble, Waiting } from "../../shared/parts";
 import { SheetAct } from "../../shared/SheetForm";
+import { sentence, survivesAny } from "../../shared/survives";
 import { formatSize, formatWhen, Size, useUnits } from "../../shared/units";
 import { Backups } from "./Backups";
 import { Copies, Front, LargerPath, Members } from "./Changing";
@@ -328,11 +329,10 @@ function promise(pool: PoolData): string {
   if (pool.domain && !pool.volumes.length) return `${well} No volume stands on it yet.`;
   if (pool.best_case === 0) return `${well} Without redundancy, any failed drive loses the data.`;
   if (pool.domain && pool.domain !== "drive") {
-    const many = pool.guaranteed === 1 ? `one ${pool.domain}` : `${pool.guaranteed} ${pool.domain}s`;
-    return `${well} Any ${many} may fail, with all drives in ${pool.guaranteed === 1 ? "it" : "them"}.`;
+    return `${well} ${sentence(survivesAny(pool.guaranteed, pool.domain))}, with all drives in it.`;
   }
-  const sure = `Any ${pool.guaranteed === 1 ? "one drive" : `${pool.guaranteed} drives`} may fail`;
-  return `${well} ${sure}${pool.best_case > pool.guaranteed ? `, up to ${pool.best_case} in the right ${pool.domain ? "places" : "sets"}` : ""}.`;
+  const best = `; in the best case ${pool.best_case}, in the right ${pool.domain ? "places" : "sets"}`;
+  return `${well} ${sentence(survivesAny(pool.guaranteed))}${pool.best_case > pool.guaranteed ? best : ""}.`;
 }
 
 function Gone({ pool, place }: { pool: PoolData; place: Schema["PlaceOut"] }) {

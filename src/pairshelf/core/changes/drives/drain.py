@@ -429,7 +429,7 @@ def _sheet(
         takes=tuple(takes),
         meanwhile=() if not moves else (
             "Everything can be used; reading and writing are slower, little when it goes gently.",
-            "As many drives may fail as before: an old place is let go once what stood there stands in its new one.",
+            "Protection does not drop: an old place is let go once what stood there stands in its new one.",
             *(("If a drive that is being emptied fails, what it lacks is computed from the others, as after any failure.",)
               if emptied or any(c.pool.layout.scheme.survives for c in copies) else ()),
             "It begins gently, can be made fast or paused, and left off: then what has moved stays where it is, and the rest stays where it "

@@ -25,13 +25,13 @@ from pairshelf.core.domain.mounting import MountLine, mount_folders, plan_mount
 from pairshelf.core.domain.names import check_name
 from pairshelf.core.domain.units import EXTENT, format_duration
 from pairshelf.core.domain.volume_spec import Spec, check_size, plan_volume, read_size
-from pairshelf.core.domain.words import listed
+from pairshelf.core.domain.words import listed, survives_any
 from pairshelf.core.errors import BadInput, NameTaken
 from pairshelf.core.figures.assess import assess
 from pairshelf.core.figures.assumptions import Assumptions, Backup, backup_asked
 from pairshelf.core.figures.durations import check, first_sync, slowest_rebuild, volume_sync
 from pairshelf.core.figures.speed import speed
-from pairshelf.core.figures.survival import survival
+from pairshelf.core.figures.survival import guaranteed_of, survival, withstands
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.model import Division
 from pairshelf.core.layouts.registry import layout_of, scheme_of, trade_name
@@ -187,10 +187,13 @@ def _sheet(
             BeforeAfter("Left in the pool", none, Figure(bytes=capacity - use)),
             *((
                 BeforeAfter("Failures survived, guaranteed", none, Figure(text=str(survives.guaranteed))),
-                BeforeAfter("Failures survived, at best", none, Figure(text=str(survives.best_case))),
+                BeforeAfter("Failures survived, best case", none, Figure(text=str(survives.best_case))),
+                *(BeforeAfter(f"{domain.capitalize()} failures survived", none,
+                              Figure(text=str(guaranteed_of(layout, domain))))
+                  for domain in withstands(layout)),
                 BeforeAfter("Spares", Figure(text="0"), Figure(text=f"{spare_count}, for {stand_by}" if spare_count else "0")),
             ) if not spread else (
-                (BeforeAfter(f"{layout.domain.capitalize()}s that may fail, volume {volume.name}", none,
+                (BeforeAfter(f"{layout.domain.capitalize()} failures survived, volume {volume.name}", none,
                              Figure(text=str(volume.protection.survives))),)
                 if volume and volume.protection else ()
             )),
@@ -209,7 +212,7 @@ def _sheet(
         meanwhile=_meanwhile(layout),
         fixed=(
             f"The scheme and the division into {layout.describe()}." if not spread
-            else f"That {layout.domain}s are what may fail as one.",
+            else f"The failure domain: {layout.domain}.",
             "The extent size of 1 GiB.",
             *(("This file system can never be made smaller.",) if volume and not FILE_SYSTEMS[volume.file_system].shrinks else ()),
             *(("It is encrypted. Its passphrase is shown once, after approval: write it down and keep it apart. "
@@ -245,7 +248,7 @@ def _meanwhile(layout: Layout) -> tuple[str, ...]:
         return ("This layout has no redundancy: now and later, any failed drive loses the pool.",)
     return (
         "Files written from the start are protected as they are written: "
-        f"any {layout.scheme.survives} drive{'s' if layout.scheme.survives > 1 else ''} of a set may fail.",
+        f"each set {survives_any(layout.scheme.survives)}.",
         "If a drive fails during the first sync, the sync waits until the drive is replaced and rebuilt.",
         f"Power may go off and the page may be closed: the sync goes on where it stopped. "
         f"It takes {format_duration(sync.idle)} undisturbed, up to {format_duration(sync.gentle)} while users come first.",
@@ -258,7 +261,7 @@ _NOT_HERE = ("no-backup", "spare-too-small")
 
 def _cautions(drives: list[EstateDrive], layout: Layout, backup: Backup | None) -> tuple[str, ...]:
     no_backup = () if backup else (
-        "No backup is recorded with it. Redundancy is no backup: deleted or spoilt files stay lost.",
+        "No backup is recorded with it. RAID is not a backup: deleted or corrupted files are gone.",
     )  # fmt: skip
     if layout.own_protection:
         return no_backup

@@ -60,7 +60,7 @@ def plan(estate: Estate, request: EvenOut) -> EvenOutPlan:
         ),
         takes=(Takes.of("Evening out", at_rate(uneven_seconds(layout, extents))),),
         meanwhile=(
-            "Volumes stay in use, and as many drives may fail as before.",
+            "Volumes stay in use, and protection does not drop.",
             "It goes gently unless made fast, and can be paused. Power may go off: it goes on where it stopped.",
         ),
         steps=("Move extent by extent, no two of a stripe into one failure domain.",),

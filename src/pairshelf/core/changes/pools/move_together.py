@@ -65,7 +65,7 @@ def plan(estate: Estate, request: MoveTogether) -> MoveTogetherPlan:
         ),
         takes=(Takes.of("Moving together", at_rate(moving_seconds(pool.layout, extents))),),
         meanwhile=(
-            "Volumes stay in use, and as many drives may fail as before: each extent is written in its new place before "
+            "Volumes stay in use, and protection does not drop: each extent is written in its new place before "
             "the old one is let go.",
             "It can be paused. Power may go off and the page may be closed: it goes on where it stopped.",
         ),

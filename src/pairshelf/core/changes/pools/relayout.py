@@ -24,7 +24,7 @@ from pairshelf.core.domain.drives import Drive
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.file_systems import DEFAULT_FILE_SYSTEM, file_system_of
 from pairshelf.core.domain.units import EXTENT, format_size
-from pairshelf.core.domain.words import counted
+from pairshelf.core.domain.words import counted, survives_any
 from pairshelf.core.errors import BadInput, Busy, Gone, Locked, NotPossible, NotServing
 from pairshelf.core.figures import durations
 from pairshelf.core.figures.survival import Survival, survival
@@ -221,7 +221,7 @@ def _takes(moving: Moving, *, at_once: bool, copies: bool) -> tuple[Takes, ...]:
 def _meanwhile(moving: Moving, takes: Sequence[Takes], *, walks: bool, copies: bool, lost: int) -> tuple[str, ...]:
     if copies and takes:
         return (
-            "Reading and writing go on. The further copy counts once it is whole; until then as many may fail as before.",
+            "Reading and writing go on. The further copy counts once it is whole; until then protection is as before.",
         )
     if not walks:
         return (
@@ -229,17 +229,12 @@ def _meanwhile(moving: Moving, takes: Sequence[Takes], *, walks: bool, copies: b
             "Nothing that stands on the drives is moved.",
         )
     least = moving.copies - 1
-    may = (
-        "no drive may fail"
-        if not least
-        else f"any {'one drive' if least == 1 else f'{least} drives'} of a set may fail"
-    )
     arrives = (
         ("The new capacity is there when the front has arrived.",) if lost < 0
         else ("The smaller capacity holds from the start.",) if lost else ()
     )  # fmt: skip
     return (
-        f"Reading and writing go on, and {may} throughout.",
+        f"Reading and writing go on. Throughout, each set {survives_any(least)}.",
         *arrives,
         "If a drive fails or is taken out, the front stands still until it is back, or replaced and filled; the data "
         "stay in use. It is filled for both sides of the front.",
@@ -252,7 +247,7 @@ def _evening(extents: int) -> tuple[str, ...]:
     return (
         "Its capacity is there at once, as far as stripes find room on enough drives; evened out, all of it can be used.",
         f"About {format_size(extents * EXTENT)} then move from fuller drives to emptier ones by themselves, gently: volumes stay in "
-        "use, and as many drives may fail as before. It can be paused or made fast.",
+        "use, and protection does not drop. It can be paused or made fast.",
     )
 
 
@@ -271,11 +266,10 @@ def _steps(
 
 
 def _fewer(now: Survival, then: Survival) -> tuple[str, ...]:
-    """Fewer drives may fail afterwards."""
+    """That fewer failures are survived afterwards."""
     if then.guaranteed >= now.guaranteed:
         return ()
-    left = f"only {then.guaranteed}" if then.guaranteed else "none"
-    return (f"Afterwards fewer drives may fail, whichever they are: {left} instead of {now.guaranteed}.",)
+    return (f"Afterwards the pool {survives_any(then.guaranteed)}; now it {survives_any(now.guaranteed)}.",)
 
 
 def cautions_of(before: Layout, added: Sequence[EstateDrive]) -> tuple[str, ...]:

@@ -64,7 +64,7 @@ def plan(estate: Estate, request: TurnRestripe) -> TurnRestripePlan:
         f"The front goes {'back' if back else 'on'} to {goal.scheme.id}, {goal.describe()}.",
         figures=(BeforeAfter("Goes to", Figure(text=_named(layout.both.new if back else layout.both.old)), Figure(text=_named(goal))),),
         takes=(Takes.of("Restripe, at most", takes),),
-        meanwhile=("Reading and writing go on, and as many drives may fail as before. It can be turned round again.",),
+        meanwhile=("Reading and writing go on, and protection does not drop. It can be turned round again.",),
         steps=(
             "Move what the front has passed back to where it was, extent by extent." if back
             else "Move extent after extent to its new place.",

@@ -30,12 +30,12 @@ def _best_case(a: Assessment, _file_system: str) -> Worked:
 
 GUARANTEED = LayoutFigure(
     "guaranteed", "Failures survived, whichever they are", "Survives, whichever", "sure",
-    "The most drives that may fail at the same time, whichever they are, without losing data.",
+    "Drive failures at the same time that lose no data, whichever drives fail.",
     "drives", True, lambda a: a.survives.guaranteed, _guaranteed, weighed=True, listed=True,
 )  # fmt: skip
 BEST_CASE = LayoutFigure(
     "best_case", "Failures survived at best", "Survives, at best", "at best",
-    "The most drives that may fail at the same time if they happen to be the right ones, at most so many in each set.",
+    "Drive failures at the same time that lose no data if the right drives fail, at most so many in each set.",
     "drives", True, lambda a: a.survives.best_case, _best_case, weighed=True, listed=True,
 )  # fmt: skip
 
