@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from pairshelf.core.domain.device import DeviceError, Presence
+from pairshelf.core.domain.device import RECORD_MOST, DeviceError, Presence
 from pairshelf.core.domain.drives import Kind
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.domain.units import GIB
@@ -105,6 +105,52 @@ def test_what_is_no_box_is_refused_and_nothing_lies_there(raw: bytes, tmp_path: 
         boxes.unpack(world, io.BytesIO(raw))
     assert refused.value.field == "box"
     assert world.beside() == []
+
+
+def _damaged(raw: bytes, name: str, content: bytes | None) -> bytes:
+    """A box with another content in one of its files; None: one byte of it turned, so that its checksum does not agree."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(raw)) as old, zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as box:
+        for one in old.infolist():
+            box.writestr(one.filename, content if content is not None and one.filename == name else old.read(one))
+        if name not in old.namelist():
+            box.writestr(name, content or b"")
+    if content is not None:
+        return out.getvalue()
+    turned = bytearray(out.getvalue())
+    with zipfile.ZipFile(io.BytesIO(turned)) as box:
+        one = box.getinfo(name)
+    at = one.header_offset + 30 + len(one.filename.encode()) + one.file_size // 2
+    turned[at] ^= 1
+    return bytes(turned)
+
+
+@pytest.mark.parametrize(
+    ("name", "content"),
+    [
+        ("1/.img", None), ("1/.record-1", None), ("1/.nature", b"{"), ("1/.nature", b'{"commands": 5}'),
+        ("1/.nature", b'{"commands": [], "spare": 100000000}'), ("1/.nature", b'{"commands": [], "sector": 0}'),
+        ("1/.nature", b'{"commands": ["explode"]}'), ("1/.nature", b'{"commands": [], "slowness": NaN}'),
+        ("1/.ageing", b'{"steers": {"wear": {"more": 1, "a_day": 1, "since": "soon"}}, "lost": 0}'), ("1/.ageing", b"[" * 5000),
+        ("1/.kind", b"tape"), ("1/.kind", b"ssd"), ("1/.tried", b"[1e99]"), ("1/.sectors", b'[[0, "zz"]]'),
+        ("1/.sectors", b'[[99999999999999, "00"]]'), ("1/.passwords", b"x"), ("1/.record-1", bytes(RECORD_MOST + 1)),
+    ],
+)  # fmt: skip
+def test_a_damaged_box_touches_nothing_that_is_here(name: str, content: bytes | None, tmp_path: Path) -> None:
+    """Its first drive is sound, and lies here already: it is what it was."""
+    here, there = World(tmp_path / "a"), World(tmp_path / "b")
+    for serial in ("X", "Y"):
+        here.open(serial, SIZE).write(0, b"n" * BLOCK)
+        here.open(serial, SIZE).keep_record(1, b"what it is, as it says itself")
+        here.be(serial, SIZE, Kind.HDD, slowness=3.0)
+    there.open("X", SIZE).write(0, b"old" + bytes(BLOCK - 3))
+    there.pull("X")
+    raw = _damaged(packed(here, record("X"), record("Y", 2)), name, content)
+    before = {p.name: p.read_bytes() for p in (tmp_path / "b").rglob("*") if p.is_file()}
+    with pytest.raises(BadInput) as refused:
+        boxes.unpack(there, io.BytesIO(raw))
+    assert (refused.value.field, refused.value.code) == ("box", "no-box")
+    assert {p.name: p.read_bytes() for p in (tmp_path / "b").rglob("*") if p.is_file()} == before
 
 
 def test_a_drive_that_is_in_a_bay_here_is_not_unpacked_over(tmp_path: Path) -> None:

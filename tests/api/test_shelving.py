@@ -8,11 +8,13 @@ from typing import Any
 import pytest
 from sqlmodel import select
 
+from pairshelf.core.domain.drives import Kind
+from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.engine.io.volume_io import files_on
 from pairshelf.engine.observe import observe
 from pairshelf.engine.pools import devices, open_pool
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import DriveRow, Shelf
+from pairshelf.store.tables import DriveRow, Shelf, Site
 from tests import console
 from tests.api.conftest import PASSWORD, Person, do
 from tests.engine.helpers import carry_all, check, pool_state
@@ -138,6 +140,71 @@ def test_a_shelf_and_its_drives_are_written_down_at_once(lab: Person) -> None:
     ):  # fmt: skip
         assert lab.post("/api/shelves", body).get_json()["field"] == field
     assert "T" not in [s["name"] for s in lab.get("/api/shelves").get_json()["shelves"]], "nothing half done"
+
+
+def test_no_second_main_site_is_made_in_a_house_that_has_one(lab: Person) -> None:
+    def sites() -> set[str]:
+        return {s["site"] for s in lab.get("/api/shelves").get_json()["shelves"]}
+
+    with transaction() as session:
+        session.exec(select(Site)).one().name = only = "Fernhollow"
+    assert lab.post("/api/shelves", {"name": "One", "bays": 2}).status_code == 200
+    assert lab.post("/api/shelves", {"name": "Two", "bays": 2, "site": only.upper()}).status_code == 200
+    assert lab.post("/api/hosts", {"name": "yew"}).status_code == 200
+    assert sites() == {only}
+    assert lab.post("/api/shelves", {"name": "Far", "bays": 2, "site": "Barn", "host": "rowan"}).status_code == 200
+    # Now there are two to choose from; a host says which.
+    assert lab.post("/api/shelves", {"name": "Three", "bays": 2}).get_json()["field"] == "site"
+    assert lab.post("/api/shelves", {"name": "Three", "bays": 2, "host": "rowan"}).status_code == 200
+    assert next(s["site"] for s in lab.get("/api/shelves").get_json()["shelves"] if s["name"] == "Three") == "Barn"
+    assert lab.post("/api/hosts", {"name": "yew"}).get_json()["code"] == "name-taken"
+
+
+def test_a_shelf_is_changed_and_its_drives_and_pools_follow(lab: Person) -> None:
+    number, (site,) = shelf_id("A"), {s["site"] for s in lab.get("/api/shelves").get_json()["shelves"]}
+    path = f"/api/shelves/{number}"
+    as_is = next(s for s in lab.get("/api/shelves").get_json()["shelves"] if s["id"] == number)
+    said = {"name": "A", "bays": as_is["bays"], "site": site, "host": as_is["host"] or ""}
+    changed = {**said, "name": "Attic", "bays": as_is["bays"] + 2, "host": "yew"}
+    assert lab.post(path, changed, method="PUT").status_code == 200
+    assert (drive(lab, "A1")["shelf"], drive(lab, "A1")["host"]) == ("Attic", "yew")
+    places = [p["place"] for p in lab.get("/api/pools/1").get_json()["places"]]
+    assert places and all(p.startswith("Attic bay") for p in places)
+    with transaction() as session:
+        assert {p.host for p in open_pool(session, 1).members} == {"yew"}
+    for other, field in (
+        ({**changed}, "name"), ({**changed, "name": " "}, "name"), ({**changed, "bays": 1}, "bays"), ({**changed, "bays": 0}, "bays"),
+    ):  # fmt: skip
+        assert lab.post(path, other, method="PUT").get_json()["field"] == field
+    lab.post("/api/shelves", {"name": "Other", "bays": 2, "site": site})
+    assert lab.post(path, {**changed, "name": "Other"}, method="PUT").get_json()["code"] == "name-taken"
+    assert lab.post(path, {**changed, "site": "Barn"}, method="PUT").get_json()["field"] == "site"
+    assert lab.post("/api/shelves/999", changed, method="PUT").status_code == 404
+    # What a worker finds is found where it is now.
+    happens(lab, "pull", "A1")
+    assert happens(lab, "put-back", "A1").status_code == 200
+    assert drive(lab, "A1")["shelf"] == "Attic" and pool_state(1)[0] == "healthy"
+
+
+def test_two_drives_put_into_one_bay_at_once_are_both_there(lab: Person) -> None:
+    lab.post("/api/shelves", {"name": "Tower", "bays": 2})
+    body = {"shelf_id": shelf_id("Tower"), "bay": 1, "size": "200 GiB"}
+    # Nobody has looked at the first one yet.
+    assert lab.post("/api/stand-in/drives", {**body, "serial": "P"}).status_code == 200
+    assert lab.post("/api/stand-in/drives", {**body, "serial": "Q"}).get_json()["code"] == "bay-taken"
+    assert lab.post("/api/stand-in/drives", {**body, "bay": 2, "serial": "P"}).get_json()["code"] == "serial-taken"
+    # By hand, past all that: one of them lies beside the shelves, and is put in elsewhere.
+    devices().put_in(
+        DriveRecord(
+            "Tower", 1, "R", 200 * 2**30, Kind.HDD, site=lab.get("/api/shelves").get_json()["shelves"][0]["site"]
+        )
+    )
+    observe(devices())
+    assert drive(lab, "P")["bay"] == 1
+    assert [d["serial"] for d in lab.get("/api/stand-in/beside").get_json()["drives"]] == ["R"]
+    assert lab.post("/api/stand-in/beside", {"shelf_id": shelf_id("Tower"), "serials": ["R"]}).status_code == 200
+    observe(devices())
+    assert drive(lab, "R")["bay"] == 2
 
 
 def test_what_is_empty_leaves_and_what_is_not_stays(lab: Person) -> None:

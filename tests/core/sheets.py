@@ -572,7 +572,7 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
         spread(one), "a", reserved_share=0.1, files_bytes=5 * GIB + 1)),
     "moving left off of which nothing was taken": ("leave-move", {"volume": "p/a"}, lambda one: with_pool(one, under_way=(Under("move-volume", 1),))),
     "moving left off": ("leave-move", {"volume": "p/a"}, lambda one: replace(
-        with_pool(one, under_way=(Under("move-volume", 2), Under("move-volume", 1))), copies=((1, 300),))),
+        with_pool(one, under_way=(Under("move-volume", 2), Under("move-volume", 1))), copies=((1, 300, False),))),
     "a volume without a file system deleted": ("delete-volume", {"volume": "p/disk"}, bare),
     "a volume deleted": ("delete-volume", {"volume": "p/b"}, with_files("b", 7 * GIB)),
     "mounted where something lies": ("mount-volume", {"volume": "p/b", "host": "elm", "mount_point": "/full", "move_aside": True,

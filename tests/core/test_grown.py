@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.drives import Drive, size_of
 from pairshelf.core.domain.units import GIB
 from pairshelf.core.errors import BadInput, NotPossible
 from pairshelf.core.figures.assess import assess
@@ -171,3 +173,19 @@ def test_sets_that_are_not_alike_count_each_by_itself() -> None:
     for wrong in (2, -1):
         with pytest.raises(BadInput, match="there is no set"):
             with_drives(layout, more, wrong)
+
+
+@given(layouts(SMALL, 10), st.data())
+def test_a_place_needs_what_its_layout_uses_of_it_and_no_more(layout: Layout, data: st.DataObject) -> None:
+    """Whatever larger drive had it: with the smallest that does, the layout is the same; with a smaller one it is not."""
+    slot = data.draw(st.integers(0, len(layout.members) - 1))
+    needs = layout.needs(slot)
+    assert 1 <= needs <= layout.members[slot].extents
+
+    def with_extents(extents: int) -> Layout:
+        changed = [replace(d, size=size_of(extents)) if i == slot else d for i, d in enumerate(layout.members)]
+        return build_layout(changed, layout.scheme.id, sets=len(layout.sets))
+
+    assert with_extents(needs).data_extents == layout.data_extents
+    if layout.used_extents[slot] and needs > 1:
+        assert with_extents(needs - 1).data_extents < layout.data_extents

@@ -216,7 +216,10 @@ def test_hosts_apart_are_partnered_in_two_goes_as_in_one() -> None:
 
 def test_room_for_self_repair_needs_a_domain_more_than_a_stripe_is_wide() -> None:
     own = parse_protection("parity-1:3")
-    assert spread_pool(drives(6, 6, 6), "drive").stripes_with_repair(own) == 0
+    three = spread_pool(drives(6, 6, 6), "drive")
+    # Three are taken by each stripe: nothing is kept for a loss that cannot be repaired.
+    assert not three.repairs_a_domain(own) and three.stripes_with_repair(own) == three.stripes_max(own) == 6
+    assert spread_pool(drives(6, 6, 6, 6), "drive").repairs_a_domain(own)
     assert spread_pool(drives(6, 6, 6, 6), "drive").stripes_with_repair(own) == 6
     assert spread_pool(drives(6, 6, 6, 9), "drive").stripes_with_repair(own) == 6
 

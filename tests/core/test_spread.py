@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import replace
 from itertools import combinations
 
 import numpy as np
@@ -15,7 +16,15 @@ from pairshelf.core.domain.units import EXTENT, GIB, MIB
 from pairshelf.core.errors import BadInput, NotPossible, PairShelfError
 from pairshelf.core.figures.assumptions import Assumptions
 from pairshelf.core.figures.spread_pools import spread_account, spread_figures
-from pairshelf.core.layouts.placing import WantedVolume, fits, parse_volume, place, spread_pool, stripes_max
+from pairshelf.core.layouts.placing import (
+    WantedVolume,
+    fits,
+    parse_volume,
+    place,
+    spread_pool,
+    stripes_max,
+    widest_domain,
+)
 from pairshelf.core.layouts.protections import Protection, parse_protection
 
 protections = st.sampled_from(
@@ -157,7 +166,29 @@ def test_self_repair_is_what_placing_on_the_rest_shows(extents: list[int], prote
     assert (
         not pool.self_repair_fails_without([WantedVolume(with_repair * protection.data * EXTENT, protection)])
         or not with_repair
+        or not pool.repairs_a_domain(protection)
     )
+    account = spread_account(pool, protection, file_system="none")
+    assert account.repair >= 0 and (account.repair == 0 or pool.repairs_a_domain(protection))
+    if not pool.repairs_a_domain(protection):
+        assert account.usable == pool.stripes_max(protection) * protection.data * EXTENT
+
+
+def test_three_hosts_with_three_copies_hold_what_one_of_them_holds() -> None:
+    hosts = [Drive(f"d{i}", 8 * 10**12, host=f"h{i % 3}", shelf=f"h{i % 3}", site="main") for i in range(9)]
+    own = Protection("copies-3", 3)
+    account = spread_account(spread_pool(hosts, "host"), own, file_system="none")
+    assert account.usable == 3 * hosts[0].extents * EXTENT and account.repair == 0
+
+
+def test_the_domain_proposed_is_the_widest_that_the_drives_stand_in() -> None:
+    drives = [Drive(f"d{i}", 10**12, shelf=f"s{i % 4}", host=f"h{i % 2}", site="main") for i in range(8)]
+    assert widest_domain(drives, 2) == "host" and spread_pool(drives, "").domain == "host"
+    assert widest_domain(drives, 3) == "shelf" and widest_domain(drives, 5) == "drive"
+    assert spread_pool(drives, "drive").domain == "drive"
+    far = [replace(d, site=f"site {i % 2}") for i, d in enumerate(drives)]
+    assert widest_domain(far, 2) == "site"
+    assert widest_domain([*far, Drive("x", 10**12)], 2) == "drive"
 
 
 def test_rebuild_is_shared_by_all() -> None:

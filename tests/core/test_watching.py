@@ -227,8 +227,10 @@ def test_a_pools_account() -> None:
     assert held.reclaimable == 16 * GIB
     assert thick.reserve == int(98 * GIB * 0.05)
     assert held.thin and not holding(500 * GIB, [thick]).thin
-    # In a spread pool everything is counted as its drives bear it.
-    assert holding(500 * GIB, [_volume(times=1.5, taken=150 * GIB)]).files == 45 * GIB
+    # In a spread pool files count once, and what they take counts as its drives bear it.
+    spread = holding(500 * GIB, [_volume(times=1.5, taken=150 * GIB)], of_drives=True)
+    assert (spread.files, spread.footprint, spread.of_drives) == (30 * GIB, 45 * GIB, True)
+    assert held.footprint == held.files and not held.of_drives
     assert holding(0, []).share == 1
     assert _volume(size=GIB, overhead=2 * GIB).share == 1
 

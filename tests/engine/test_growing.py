@@ -11,7 +11,7 @@ from pairshelf.core.changes.kinds import request_of
 from pairshelf.core.domain.drives import Drive, Kind
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.domain.units import EXTENT, GIB
-from pairshelf.core.errors import PairShelfError
+from pairshelf.core.errors import NotPossible, PairShelfError
 from pairshelf.core.layouts import build_layout
 from pairshelf.core.layouts.restripe import Window
 from pairshelf.core.layouts.restriping import Restriping
@@ -773,3 +773,25 @@ def test_what_stands_apart_is_moved_together_and_the_pool_becomes_smaller(encryp
     report = check(pool).report
     assert (report["mismatches"], report["files_differing"]) == (0, [])
     assert pool_row(pool).capacity == 3 * 59 and all(files_intact(pool, v) for v in (2, 3, 4))
+
+
+def test_a_small_drive_has_the_place_that_a_larger_one_had(db: str) -> None:
+    """A pair whose one member was copied onto a drive ten times larger, which then fails: a drive like the first will do."""
+    at_once()
+    one, two = shelf(2, size=20 * GIB)
+    (large,) = shelf(1, size=200 * GIB, name="L")
+    small, smaller = shelf(1, size=20 * GIB, name="S")[0], shelf(1, size=18 * GIB, name="T")[0]
+    pool = build([one, two], "copies-2")
+    carry_all()
+    carry(fill(pool, 0.5))
+    replace(pool, 1, large)
+    carry_all()
+    happens("fail", "L1")
+    with pytest.raises(NotPossible, match="too small"):
+        replace(pool, 1, smaller)
+    replace(pool, 1, small)
+    carry_all()
+    assert pool_state(pool)[0] == "healthy" and files_intact(pool) and check(pool).report["mismatches"] == 0
+    with transaction() as session:
+        # Nothing counts on what the large one had.
+        assert {p.size for p in open_pool(session, pool).members} == {20 * GIB}

@@ -15,7 +15,7 @@ from pairshelf.engine.pools import devices
 from pairshelf.services.attending import attend
 from pairshelf.services.simulated_use import switch
 from pairshelf.store.database import transaction
-from pairshelf.store.repositories.drives_and_pools import add_records
+from pairshelf.store.repositories.drives_and_pools import add_records, load_drives
 from pairshelf.store.tables import DriveRow, Host, JobRow, Service, Shelf
 from tests.engine.helpers import (
     at_once,
@@ -129,10 +129,41 @@ def test_a_host_takes_all_its_shelves_with_it() -> None:
         host = session.exec(select(Host.id).where(Host.name == "elm")).one() or 0
     before = where()
     turn("host", host, on=False)
-    assert {s for s, (at, _, _) in where().items() if at is None} == {"H1", "H2", "I1", "I2"}
+    dark = {s: now for s, now in where().items() if now[2] == "missing"}
+    # They stay in their bays, in another state: none of them is taken for a gap.
+    assert set(dark) == {"H1", "H2", "I1", "I2"} and all(now[:2] == before[s][:2] for s, now in dark.items())
+    with transaction() as session:
+        ids = session.exec(select(DriveRow.id).where(col(DriveRow.serial).in_(list(dark)))).all()
+        assert all(d.offline for d in load_drives(session, ids))
     assert devices().unplugged() == {f"host {host}"}
     turn("host", host, on=True)
     assert where() == before and devices().unplugged() == frozenset()
+
+
+def test_a_drive_is_taken_out_of_a_dead_box_and_put_in_elsewhere() -> None:
+    drives = [*shelf(2), *shelf(2, name="B")]
+    pool = do("build-pool", name="p", scheme="copies-2", drives=(drives[0], drives[2], drives[1], drives[3]), sets=2, volume="v",
+              file_system="xfs").pool_id or 0  # fmt: skip
+    carry_all()
+    carry(fill(pool, 0.3))
+    with transaction() as session:
+        session.get_one(Shelf, shelf_number("A")).bays = 8
+    turn("shelf", shelf_number("B"), on=False)
+    devices().put_in(DriveRecord("A", 7, "B1", 60 * GIB, Kind.HDD))
+    observe(devices())
+    at = where()["B1"]
+    assert at == (shelf_number("A"), 7, "good") and where()["B2"][:2] == (shelf_number("B"), 2)
+    # It hangs on B no more: neither its coming back nor its going again is taken for that shelf's.
+    turn("shelf", shelf_number("B"), on=True)
+    assert where()["B1"] == at and where()["B2"][2] == "good"
+    turn("shelf", shelf_number("B"), on=False)
+    devices().take_from_the_dark("B2")
+    observe(devices())
+    assert where()["B2"] == (None, None, "missing")
+    devices().put_back("B2")
+    observe(devices())
+    carry_all()
+    assert pool_state(pool)[0] == "healthy" and files_intact(pool)
 
 
 def test_what_cannot_be_switched_is_refused() -> None:

@@ -49,7 +49,8 @@ class VolumeAsked(BaseModel):
 
 
 class SpreadBody(DrivesAsked):
-    domain: str = "drive"
+    #: drive, shelf, host or site; empty: the widest that the drives stand in.
+    domain: str = ""
     volumes: list[VolumeAsked] = Field(max_length=20)
 
 
@@ -93,6 +94,8 @@ class SpreadOut(BaseModel):
     rebuild_hours: float
     self_repair: bool
     self_repair_fails_without: list[str]
+    #: Of each protection named, whether the loss of a whole failure domain can be repaired at all.
+    repairs_a_domain: dict[str, bool]
     #: In how many stripes each two drives stand together.
     partners: list[list[int]]
     #: The account if all of the pool were protected like this.
@@ -115,10 +118,12 @@ def spread(body: SpreadBody) -> Any:
             "make them smaller, or ask the console command: pairshelf spread.",
             field="volumes",
         )
-    pool = spread_pool(assume(asked.drives, given), body.domain)
+    width = max(v.protection.width for v in wanted)
+    pool = spread_pool(assume(asked.drives, given), body.domain, width)
     found = spread_figures(pool, wanted, given)
     accounts = {v.protection.name: spread_account(pool, v.protection, file_system="none").as_dict() for v in wanted}
-    report = spread_json(found) | {"space": accounts, "labels": asked.labels}
+    repairs = {v.protection.name: pool.repairs_a_domain(v.protection) for v in wanted}
+    report = spread_json(found) | {"space": accounts, "repairs_a_domain": repairs, "labels": asked.labels}
     for volume, told in zip(report["volumes"], spread_explanations(found, given), strict=True):
         volume["explanations"] = [asdict(e) for e in told]
     return SpreadOut.model_validate(report)

@@ -38,8 +38,11 @@ class GlanceOut(BaseModel):
     capacity: int
     #: Given to volumes for good: of thin ones, what was written.
     given: int
-    #: Taken by files.
+    #: Bytes of files, each once; and what they take of the capacity, with redundancy.
     files: int
+    footprint: int
+    #: The capacity is that of the drives, redundancy included.
+    of_drives: bool
     free: int
     #: The whole sizes of all volumes.
     committed: int
@@ -71,7 +74,7 @@ def glance_out(glance: Glance) -> GlanceOut:
     held = glance.account
     return GlanceOut(
         id=glance.id, name=glance.name, tint=glance.tint, state=glance.state, well=glance.well, capacity=held.capacity,
-        given=held.given, files=held.files, free=held.free, committed=held.committed,
+        given=held.given, files=held.files, footprint=held.footprint, of_drives=held.of_drives, free=held.free, committed=held.committed,
         over_commit=held.over_commit, reclaimable=held.reclaimable,
         in_bins=held.in_bins, reserve=held.reserve,
         thin=held.thin, fullness=glance.fullness, tell=glance.limits.tell, urgent=glance.limits.urgent,

@@ -22,6 +22,7 @@ from pairshelf.core.changes.drives.replace_drive import (
     careful_order,
     is_spare,
     may_stand_by,
+    size_needed,
     why_not,
     why_not_replaceable,
 )
@@ -761,7 +762,7 @@ def replacements(path: PoolPath, query: ReplacementsQuery) -> Any:
     ]  # fmt: skip
     candidates.sort(key=lambda c: c.reason is not None)
     return ReplacementsOut(
-        candidates=candidates[:100], needs=place.designed.size, may_stand_by=may_stand_by(found[0], place)
+        candidates=candidates[:100], needs=size_needed(found[0], place), may_stand_by=may_stand_by(found[0], place)
     )
 
 

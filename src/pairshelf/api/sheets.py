@@ -70,21 +70,26 @@ class FindingOut(BaseModel):
 
 
 class EffectOut(BaseModel):
-    """What a change adds to the figures of the whole house, once all of it is done; bytes, and drives."""
+    """What a change adds to the figures of all pools and drives, once all of it is done; bytes, and drives."""
 
     capacity: int
     given: int
     in_use: int
     free: int
+    #: Of spread pools, in bytes of their drives; sheets of before have none.
+    drives_capacity: int = 0
+    drives_given: int = 0
 
 
 class HouseOut(BaseModel):
-    """The figures of the whole house: of a draft as they are now, else as they were when it was approved."""
+    """The figures of all pools and drives: of a draft as they are now, else as they were when it was approved."""
 
     capacity: int
     given: int
     in_use: int
     free: int
+    drives_capacity: int = 0
+    drives_given: int = 0
 
 
 class SheetBody(BaseModel):

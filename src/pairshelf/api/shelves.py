@@ -298,6 +298,7 @@ def _out(found: Any) -> DriveOut:
         slot,
         place,
         wiped=row.wiped_at is not None,
+        in_bay=row.shelf_id is not None,
         draining=row.drain_id is not None,
         warns=level == Health.WARNS,
     )

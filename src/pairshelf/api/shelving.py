@@ -34,6 +34,16 @@ class NewShelfBody(BaseModel):
     drives: str = Field(default="", max_length=20_000)
 
 
+class ShelfChangeBody(BaseModel):
+    """All that a shelf is, as it is to be."""
+
+    name: str = _Text
+    bays: int
+    site: str = Field(default="", max_length=LONGEST)
+    #: Empty: it hangs on no host.
+    host: str = Field(default="", max_length=LONGEST)
+
+
 class TypedDrivesBody(BaseModel):
     drives: str = Field(max_length=20_000)
 
@@ -88,6 +98,17 @@ def add_drives(path: ShelfPath, body: TypedDrivesBody) -> Any:
         return ShelfMadeOut(shelf_id=path.shelf_id, drive_ids=[r.number for r in rows])
 
 
+@api.put("/shelves/<int:shelf_id>", responses={200: CountOut})
+@needs(Act.MANAGE_DRIVES)
+def change_shelf(path: ShelfPath, body: ShelfChangeBody) -> Any:
+    """Another name, number of bays, site or host for a shelf; its drives stay in their bays."""
+    with transaction() as session:
+        shelving.change_shelf(
+            session, signed_in().name, path.shelf_id, name=body.name, bays=body.bays, site=body.site, host=body.host
+        )
+    return CountOut(count=1)
+
+
 @api.delete("/shelves/<int:shelf_id>", responses={200: CountOut})
 @needs(Act.MANAGE_DRIVES)
 def remove_shelf(path: ShelfPath) -> Any:
@@ -100,9 +121,9 @@ def remove_shelf(path: ShelfPath) -> Any:
 @api.post("/hosts", responses={200: CountOut})
 @needs(Act.MANAGE_DRIVES)
 def make_host(body: NewHostBody) -> Any:
-    """Write a host into the books."""
+    """Add a host. NameTaken where there is one of that name."""
     with transaction() as session:
-        shelving.make_host(session, signed_in().name, name=body.name, site=body.site)
+        shelving.add_host(session, signed_in().name, name=body.name, site=body.site)
     return CountOut(count=1)
 
 

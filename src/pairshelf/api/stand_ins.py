@@ -166,16 +166,19 @@ def put_in(body: PutInBody) -> Any:
             raise NotFound("shelf", field="shelf_id")
         if not 0 <= body.bay <= shelf.bays:
             raise BadInput(f"{shelf.name} has bays 1 to {shelf.bays}.", field="bay")
-        if session.exec(select(DriveRow.id).where(DriveRow.shelf_id == shelf.id, DriveRow.bay == body.bay)).first():
+        site = session.get_one(Site, shelf.site_id)
+        if body.bay in boxes.bays_taken(session, devices(), shelf, site.name):
             raise NotPossible(f"{shelf.name} bay {body.bay} is not empty.", code="bay-taken", field="bay")
+        if any(a.record is not None and a.record.serial == serial for a in devices().arrivals()):
+            raise NotPossible(f"Drive {serial} is just being put in.", code="serial-taken", field="serial")
         known = session.exec(select(DriveRow).where(DriveRow.serial == serial)).first()
-        if known is not None and (known.shelf_id is not None or known.service == Service.RETIRED):
+        # One of a shelf that is offline can be taken out of it.
+        elsewhere = known is not None and known.shelf_id is not None and serial not in devices().disconnected()
+        if known is not None and (elsewhere or known.service == Service.RETIRED):
             (there,) = load_drives(session, [known.number])
             where = there.why_it_stays() if known.service == Service.RETIRED else f"It is in {there.place}."
             raise NotPossible(f"There is a drive {serial} already. {where}", code="serial-taken", field="serial")
-        site = session.get(Site, shelf.site_id)
         host = session.get(Host, shelf.host_id) if shelf.host_id else None
-        assert site is not None
         if known is not None:
             # The same drive, put in again, here or elsewhere: it is what it was.
             devices().put_in(record_of(known, shelf, site.name, host.name if host else None, body.bay))
@@ -190,7 +193,7 @@ def put_in(body: PutInBody) -> Any:
             host=host.name if host else None, maker=body.maker or None, model=model, holds=body.holds or None,
             bus={"hdd": "SATA", "ssd": "SATA", "nvme": "PCIe"}[body.kind.value],
         ))  # fmt: skip
-    devices().put_in(record)
+        devices().put_in(record)
     return PutInOut(serial=serial)
 
 
@@ -249,6 +252,12 @@ def fault(path: DrivePath, body: FaultBody) -> Any:
             raise NotFound("drive")
         if why := found.needs.get(world.presence(row.serial)):
             raise NotPossible(why, code="not-now", field="what")
+        if row.serial in world.disconnected():
+            raise NotPossible(
+                "Its shelf or host is offline; reconnect that, or put it into another bay.",
+                code="offline",
+                field="what",
+            )
         if found.id == "put-back" and (taken := _in_the_bay_of(session, row)):
             raise NotPossible(
                 f"Drive {taken} is in its bay now; put it into an empty one.", code="bay-taken", field="what"

@@ -65,9 +65,14 @@ class TodayOut(BaseModel):
     free_drives: int
     raw: int
     pools: int
+    #: Usable bytes of pools with one layout, and of that, allocated.
     pool_capacity: int
     pool_given: int
+    #: Each byte of files once, in all pools.
     pool_files: int
+    #: Bytes of the drives of spread pools, with redundancy, which is not usable capacity; and of that, allocated.
+    spread_capacity: int
+    spread_given: int
 
 
 class LogQuery(Query):
@@ -103,8 +108,9 @@ def today() -> Any:
     return TodayOut(
         matters=[MatterOut(gravity=m.gravity, sentence=m.sentence, act=m.act, link=m.link, page=m.page) for m in found.matters],
         running=running, finished=finished, since=since, drives=found.drives, free_drives=found.free_drives, raw=found.raw,
-        pools=len(looks), pool_capacity=found.total("capacity"), pool_given=found.total("given"),
-        pool_files=found.total("files"), verdict=found.verdict, well=found.well,
+        pools=len(looks), pool_capacity=found.total("capacity", of_drives=False), pool_given=found.total("given", of_drives=False),
+        pool_files=found.total("files"), spread_capacity=found.total("capacity", of_drives=True),
+        spread_given=found.total("given", of_drives=True), verdict=found.verdict, well=found.well,
         glances=[glance_out(g) for g in looks[:_AT_ONCE]], more_pools=max(0, len(looks) - _AT_ONCE),
     )  # fmt: skip
 

@@ -30,7 +30,7 @@ def add_shelf(
     bays: Annotated[int, typer.Option(help="Places for drives.")] = 8,
     drives: Annotated[str, typer.Option(help="Drives in it: 8x4TB hdd, or serial and size of each, separated by commas.")] = "",
     host: Annotated[str, typer.Option(help="The host it hangs on.")] = "",
-    site: Annotated[str, typer.Option(help="Where it stands; the main site, if left out.")] = "",
+    site: Annotated[str, typer.Option(help="Where it stands; the only site, if left out.")] = "",
     who: As = "",
     as_json: Json = False,
 ) -> None:  # fmt: skip
@@ -52,6 +52,64 @@ def add_shelf(
         f"Shelf {name} with {bays} bays written down"
         + (f", and {len(serials)} drives: {', '.join(serials)}." if serials else ".")
     )
+
+
+@app.command("add-host")
+def add_host(
+    name: Annotated[str, typer.Argument(help="The computer's name.")],
+    site: Annotated[str, typer.Option(help="Where it is; the only site, if left out.")] = "",
+    who: As = "",
+) -> None:
+    """Add a host, which can then mount volumes and have shelves.
+
+    Example: pairshelf add-host oak --as ida
+    """
+    user = acting(who, Act.MANAGE_DRIVES)
+    from pairshelf.services import shelving
+    from pairshelf.store.database import transaction
+
+    with transaction() as session:
+        shelving.add_host(session, user.name, name=name, site=site)
+    print(f"Host {name} added.")
+
+
+@app.command("change-shelf")
+def change_shelf(
+    shelf: Annotated[str, typer.Argument(help="The shelf, as NAME or SITE/NAME.")],
+    name: Annotated[str | None, typer.Option(help="Its new name.")] = None,
+    bays: Annotated[int | None, typer.Option(help="How many bays it has.")] = None,
+    site: Annotated[str | None, typer.Option(help="Where it stands.")] = None,
+    host: Annotated[str | None, typer.Option(help="The host it is connected to; empty for none.")] = None,
+    who: As = "",
+) -> None:
+    """Change a shelf's name, bays, site or host. Its drives stay in their bays.
+
+    Example: pairshelf change-shelf Tower --host oak --as ida
+    """
+    user = acting(who, Act.MANAGE_DRIVES)
+    from sqlmodel import col, select
+
+    from pairshelf.services import shelving
+    from pairshelf.store.database import transaction
+    from pairshelf.store.tables import Host, Shelf, Site
+
+    place, _, called = shelf.rpartition("/")
+    with transaction() as session:
+        query = select(Shelf, Site).join(Site, col(Site.id) == Shelf.site_id).where(Shelf.name == called)
+        found = session.exec(query.where(Site.name == place) if place else query).all()
+        if len(found) != 1:
+            raise (
+                BadInput(f"Several sites have a shelf {called}; write SITE/{called}.", field="shelf")
+                if found
+                else (NotFound("shelf", shelf, field="shelf"))
+            )
+        row, where = found[0]
+        old = session.get(Host, row.host_id) if row.host_id else None
+        shelving.change_shelf(
+            session, user.name, row.number, name=row.name if name is None else name, bays=row.bays if bays is None else bays,
+            site=where.name if site is None else site, host=(old.name if old else "") if host is None else host,
+        )  # fmt: skip
+    print(f"Shelf {name or called} changed.")
 
 
 @app.command("correct")

@@ -36,7 +36,7 @@ def spread(
     volume: Annotated[list[str], typer.Option(
         help="A volume with its protection, such as 40GiB:copies-3 or 10TiB:parity-2:8; may be given again."
     )],
-    domain: Annotated[str, typer.Option(help="Failure domain: drive, shelf, host or site.")] = "drive",
+    domain: Annotated[str, typer.Option(help="Failure domain: drive, shelf, host or site; without it the widest that the drives stand in.")] = "",
     afr: Afr = None, uber: Uber = None, rate: Rate = None, ops: Ops = None, replace_hours: ReplaceHours = REPLACE,
     user_share: UserShare = None, network: Network = None,
     file_system: Annotated[str, typer.Option(help="For the account of each protection; none leaves it out.")] = "none",
@@ -57,7 +57,7 @@ def spread(
     if not volume:
         raise BadInput("Name at least one volume, such as --volume 2TiB:copies-2.", field="volume")
     wanted = [parse_volume(v) for v in volume]
-    pool = spread_pool(assume(drives_of(drives), given), domain)
+    pool = spread_pool(assume(drives_of(drives), given), domain, max(v.protection.width for v in wanted))
     with progress("placing stripes") as tell:
         found = spread_figures(pool, wanted, given, progress=tell)
     accounts = {
@@ -79,9 +79,11 @@ def spread(
     for name, account in accounts.items():
         print(f"if all of it were {name}: {format_size(account['usable'], system)} usable, "
               f"{format_size(account['repair'], system)} kept for self-repair, at most {found.stripes_max[name]:,} stripes")  # fmt: skip
-    if found.repair_fails_without:
-        print(
-            f"self-repair does not hold: there is no room after the loss of {', '.join(found.repair_fails_without[:5])}"
-        )
+    beyond = sorted({v.protection.name for v in wanted if not pool.repairs_a_domain(v.protection)})
+    if beyond:
+        print(f"the loss of a whole {pool.domain} cannot be repaired until it is back: {', '.join(beyond)} "
+              f"takes all {len(pool.domains)} of them")  # fmt: skip
+    elif found.repair_fails_without:
+        print(f"cannot repair itself after the loss of {', '.join(found.repair_fails_without[:5])}: not enough is free")
     else:
-        print(f"self-repair holds after the loss of any {domain}")
+        print(f"repairs itself after the loss of any {pool.domain}")

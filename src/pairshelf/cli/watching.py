@@ -50,7 +50,7 @@ def status(as_json: Json = False) -> None:
             lines = table("pool", "state", "in use", "of", "", "protection", "full about", right=(2, 3, 4))
             for g in found.glances:
                 lines.add_row(
-                    g.name, g.state, format_size(g.account.files), format_size(g.account.capacity), f"{int(g.fullness * 100)} %",
+                    g.name, g.state, format_size(g.account.footprint), format_size(g.account.capacity), f"{int(g.fullness * 100)} %",
                     still(g), _day(g.outlook.at if g.outlook else None),
                 )  # fmt: skip
             show(lines)
@@ -64,7 +64,7 @@ def pool_told(glance: Glance) -> dict[str, Any]:
 
     held = glance.account
     return {
-        "name": glance.name, "state": glance.state, "capacity": held.capacity, "given": held.given, "files": held.files,
+        "name": glance.name, "state": glance.state, "capacity": held.capacity, "given": held.given, "files": held.files, "footprint": held.footprint,
         "free": held.free, "committed": held.committed, "over_commit": held.over_commit, "reclaimable": held.reclaimable,
         "fullness": glance.fullness, "tell": glance.limits.tell, "urgent": glance.limits.urgent,
         "level": glance.level.name.lower(), "still": still(glance), "outlook": _outlook(glance.outlook, glance.outlook_of),

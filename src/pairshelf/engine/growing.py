@@ -22,7 +22,7 @@ from pairshelf.engine.jobs.starting import meet
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.partition_tables import table_follows
 from pairshelf.engine.pools import OpenPool, open_io, refresh_state
-from pairshelf.engine.relayout import give_free, join, label, lay_way, stand_by, stands_where, take
+from pairshelf.engine.relayout import give_free, holds_no_more_than, join, label, lay_way, stand_by, stands_where, take
 from pairshelf.store.tables import Condition, DriveRow, GrowthPathRow, JobRow, MemberState, now
 
 
@@ -80,6 +80,7 @@ def change_over(session: Session, pool: OpenPool, slot: int, job: JobRow, world:
     else:
         give_free(session, pool.row, old)
     place.drive_id = new_id
+    holds_no_more_than(place, session.get_one(DriveRow, new_id))
     stands_where(session, place, session.get_one(DriveRow, new_id))
     session.flush()
     label(session, pool.row, [place], job.sheet_id)

@@ -138,7 +138,7 @@ def _microseconds(rates: Rates) -> float | None:
 _READ: dict[str, Callable[[Round], dict[int, int]]] = {
     "pool-capacity": lambda r: {p.id: p.account.capacity for p in r.pools},
     "pool-given": lambda r: {p.id: p.account.given for p in r.pools},
-    "pool-files": lambda r: {p.id: p.account.files for p in r.pools},
+    "pool-files": lambda r: {p.id: p.account.footprint for p in r.pools},
     "volume-files": lambda r: {p.recorded_as[v.id]: v.files for p in r.pools for v in p.volumes},
     "volume-given": lambda r: {p.recorded_as[v.id]: v.given for p in r.pools for v in p.volumes},
     "drive-used": lambda r: {drive: extents * EXTENT for drive, extents in r.used.items()},

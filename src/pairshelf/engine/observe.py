@@ -23,7 +23,14 @@ from pairshelf.engine.jobs.starting import open_jobs
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import OpenPool, into_service, open_pool, refresh_state
 from pairshelf.engine.records import head_on, house_of, marked_on, record_on
-from pairshelf.engine.relayout import end_copy, give_free, give_up_standing_by, leave_off, stands_where
+from pairshelf.engine.relayout import (
+    end_copy,
+    give_free,
+    give_up_standing_by,
+    holds_no_more_than,
+    leave_off,
+    stands_where,
+)
 from pairshelf.store.database import pick, transaction
 from pairshelf.store.repositories.drives_and_pools import add_records
 from pairshelf.store.repositories.health import load_limits
@@ -56,6 +63,7 @@ _SENTENCES = {
     Condition.MISSING: "is not in its bay any more",
     Condition.FAILED: "has failed",
 }
+_OFFLINE = "is offline: its shelf or host does not answer"
 
 
 def observe(world: Devices) -> bool:
@@ -82,9 +90,23 @@ def observe(world: Devices) -> bool:
         except Exception as error:  # One drive that cannot be settled does not hide the others.
             _logger.exception("settle", drive=drive_id)
             failed = error
+    changed |= _leave_the_dark(world)
     if failed is not None and not changed:
         raise failed
     return changed
+
+
+def _leave_the_dark(world: Devices) -> bool:
+    """Drives that were offline with their shelf, and are in it no more: their bays are free. Whether there were any."""
+    with transaction() as session:
+        query = select(DriveRow).where(DriveRow.condition == Condition.MISSING, col(DriveRow.shelf_id).is_not(None))
+        rows = session.exec(query).all()
+        out = [d for d in rows if d.serial not in world.disconnected()] if rows else []
+        for drive in out:
+            where = _leave_or_return(session, drive, offline=False)
+            log(session, SYSTEM, "drive-missing", drive.serial,
+                f"Drive {drive.serial} ({where}) {_SENTENCES[Condition.MISSING]}.")  # fmt: skip
+    return bool(out)
 
 
 def look_after_a_rest(world: Devices) -> int:
@@ -168,7 +190,9 @@ def _arrive(world: Devices, arrival: Arrival, record: DriveRecord) -> None:
     except IntegrityError:
         with transaction() as session:
             log(session, SYSTEM, "drive-not-recorded", record.serial,
-                f"Drive {record.serial} says it is in {record.shelf} bay {record.bay}, where another drive is.")  # fmt: skip
+                f"Drive {record.serial} says it is in {record.shelf} bay {record.bay}, where another drive is. It was put aside.")  # fmt: skip
+        world.bay_is_taken(arrival)
+        return
     world.acknowledge(arrival)
 
 
@@ -208,11 +232,12 @@ def _settle(session: Session, drive_id: int, troubled: Mapping[str, Presence], w
         return False
     failed = drive.condition == Condition.FAILED
     drive.condition, drive.seen_at = condition, now()
-    where, because = _leave_or_return(session, drive), ""
+    offline = condition is Condition.MISSING and drive.serial in world.disconnected()
+    where, because = _leave_or_return(session, drive, offline=offline), ""
     if condition is Condition.FAILING and health is not None and level == Health.FAILING:
         because = ": " + "; ".join(r["sentence"] for r in health.reasons)
     log(session, SYSTEM, f"drive-{condition.value}", drive.serial,
-        f"Drive {drive.serial} ({where}) {_SENTENCES[condition]}{because}.")  # fmt: skip
+        f"Drive {drive.serial} ({where}) {_OFFLINE if offline else _SENTENCES[condition]}{because}.")  # fmt: skip
     if pool:
         own = next((p for p in pool.places if p.drive_id == drive_id), None)
         if own is not None and own.slot is not None:
@@ -239,9 +264,10 @@ def _settle_copy(session: Session, pool: OpenPool, place: PoolPlace, condition: 
             job.cursor, job.spent = 0, 0.0
 
 
-def _leave_or_return(session: Session, drive: DriveRow) -> str:
-    """A drive that is out leaves its bay free; one that is back without a word is where it was. Where that is."""
-    if drive.condition == Condition.MISSING and drive.shelf_id is not None:
+def _leave_or_return(session: Session, drive: DriveRow, *, offline: bool) -> str:
+    """A drive that is out leaves its bay free; one of a shelf or host that is ``offline`` stays in it; one that is back
+    without a word is where it was. Where that is."""
+    if drive.condition == Condition.MISSING and drive.shelf_id is not None and not offline:
         drive.left_shelf_id, drive.left_bay = drive.shelf_id, drive.bay
         drive.shelf_id = drive.bay = None
     elif drive.condition != Condition.MISSING and drive.shelf_id is None and drive.left_shelf_id is not None:
@@ -423,7 +449,8 @@ def fitting_spare(session: Session, pool: OpenPool, place: PoolPlace) -> PoolPla
         .with_for_update(of=PoolPlace, skip_locked=True)
     )  # fmt: skip
     order = {"pool": 0, "shelf": 1, "all": 2}
-    fitting = [p for p, d in session.exec(query) if extents_of(offered(d.size, d.held_share)) >= extents_of(place.size)]
+    needed = pool.layout.needs(place.member)
+    fitting = [p for p, d in session.exec(query) if extents_of(offered(d.size, d.held_share)) >= needed]
     return min(fitting, key=lambda p: (p.pool_id != pool.row.id, order[p.scope]), default=None)
 
 
@@ -431,5 +458,6 @@ def give_place(session: Session, pool: OpenPool, place: PoolPlace, drive: DriveR
     """The drive takes the place; the one that was there leaves the pool with what it holds."""
     give_free(session, pool.row, place.drive_id)
     place.drive_id = drive.id
+    holds_no_more_than(place, drive)
     stands_where(session, place, drive)
     into_service(drive, pool.row)

@@ -162,7 +162,7 @@ def estate_of(session: Session, context: Context, world: Devices) -> Estate:
     return replace(estate, folders=tuple(_folders(estate, context, world)))
 
 
-def _copies(session: Session, pools: Iterable[int]) -> Iterable[tuple[int, int]]:
+def _copies(session: Session, pools: Iterable[int]) -> Iterable[tuple[int, int, bool]]:
     """What copies of volumes that are being moved have in these pools: (the volume, extents), of spread pools with their
     redundancy."""
     query = select(VolumeRow.id, VolumeRow.moving_from).where(col(VolumeRow.moving_from).is_not(None))
@@ -170,7 +170,7 @@ def _copies(session: Session, pools: Iterable[int]) -> Iterable[tuple[int, int]]
     for held in load_holdings(session, list(pools)) if copies else ():
         for volume in held.volumes:
             if (source := copies.get(volume.id)) is not None:
-                yield source, volume.taken // EXTENT
+                yield source, volume.taken // EXTENT, held.account.of_drives
 
 
 def plan(session: Session, kind: str, request: Any, world: Devices) -> Any:
@@ -232,11 +232,24 @@ def former_pools(session: Session, ids: Iterable[int] | None = None) -> Iterable
     kept = col(FormerPoolRow.rows)
     query = pick(
         FormerPoolRow.id, FormerPoolRow.name, FormerPoolRow.drives, FormerPoolRow.until, FormerPoolRow.put_together_at, kept["volumes"].as_integer(),
-        kept["encrypted"].as_boolean(), kept["survives"].as_integer(), kept.has_key("pool"), kept["extents"].as_integer(), kept["taken"].as_integer(),  # type: ignore[attr-defined]
+        kept["encrypted"].as_boolean(), kept["survives"].as_integer(), kept.has_key("pool"), kept["extents"].as_integer(), kept["taken"].as_integer(), kept[("pool", "domain")].as_string(),  # type: ignore[attr-defined]
     ).order_by(col(FormerPoolRow.id).desc())  # fmt: skip
     if ids is not None:
         query = query.where(col(FormerPoolRow.id).in_(list(ids)))
-    for number, name, slots, until, back_at, volumes, encrypted, survives, whole, extents, taken in session.exec(query):
+    for (
+        number,
+        name,
+        slots,
+        until,
+        back_at,
+        volumes,
+        encrypted,
+        survives,
+        whole,
+        extents,
+        taken,
+        domain,
+    ) in session.exec(query):
         drives = {d.serial: d for d in session.exec(select(DriveRow).where(col(DriveRow.serial).in_(list(slots))))}
         mine = f"old data of pool {name}, readable"
         gone = [s for s in slots if s not in drives or drives[s].service != "free" or drives[s].holds != mine]
@@ -245,7 +258,7 @@ def former_pools(session: Session, ids: Iterable[int] | None = None) -> Iterable
         ]  # fmt: skip
         yield estate_of_pools.FormerPool(
             number, name, len(slots), volumes or 0, bool(encrypted), survives or 0, until <= now() or not whole,
-            back_at is not None, tuple(away), tuple(gone), extents or 0, taken or 0,
+            back_at is not None, tuple(away), tuple(gone), extents or 0, taken or 0, domain is not None,
         )  # fmt: skip
 
 

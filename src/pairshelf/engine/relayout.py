@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.pools.build_pool import promised
-from pairshelf.core.domain.drives import Drive
+from pairshelf.core.domain.drives import Drive, offered
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.restripe import Moving
 from pairshelf.core.layouts.restriping import Restriping, restriping
@@ -193,6 +193,11 @@ def place_of(pool: PoolRow, member: Drive, drive: DriveRow, slot: int | None) ->
         pool_id=pool.number, slot=slot, size=member.size, rate=member.rate, kind=drive.kind, shelf=member.shelf,
         link=member.link, host=member.host, site=member.site, drive_id=drive.id,
     )  # fmt: skip
+
+
+def holds_no_more_than(place: PoolPlace, drive: DriveRow) -> None:
+    """What a larger drive had more than the layout used goes with it: the place counts on no more than its drive has."""
+    place.size = min(place.size, offered(drive.size, drive.held_share))
 
 
 def stands_where(session: Session, place: PoolPlace, drive: DriveRow) -> None:

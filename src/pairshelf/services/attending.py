@@ -68,9 +68,11 @@ class Attention:
         """Whether nothing needs a person now or soon."""
         return is_well(self.matters)
 
-    def total(self, figure: str) -> int:
-        """A figure of the accounts of all pools together."""
-        return sum(getattr(g.account, figure) for g in self.glances)
+    def total(self, figure: str, *, of_drives: bool | None = None) -> int:
+        """A figure of the accounts of pools together: of all, or of those whose capacity is usable, or (``of_drives``)
+        that of their drives."""
+        chosen = [g.account for g in self.glances if of_drives is None or g.account.of_drives == of_drives]
+        return sum(getattr(a, figure) for a in chosen)
 
 
 # Statements that never change are put together once: that takes longer than asking.

@@ -25,6 +25,8 @@ def pack_shelf(session: Session, world: World, shelf_id: int, into: IO[bytes], w
     rows = session.exec(select(DriveRow).where(DriveRow.shelf_id == shelf_id).order_by(col(DriveRow.bay))).all()
     if not rows:
         raise NotPossible(f"{shelf.name} has no drives.", code="shelf-empty", field="shelf_id")
+    if any(row.serial in world.disconnected() for row in rows):
+        raise NotPossible(f"{shelf.name} is offline; reconnect it first.", code="offline", field="shelf_id")
     # Taken out in good order, they say all there is to be said; not only what was so a second ago.
     Recorder(world).write_due(at_once=True)
     pack(world, [record_of(row, shelf, site, host) for row in rows], into)
@@ -51,7 +53,7 @@ def into_free_bays(session: Session, world: World, shelf_id: int, serials: Seque
     wanted = list(serials or beside)
     if not wanted:
         raise NotPossible("No drives lie beside the shelves; unpack a box first.", code="none-beside", field="serials")
-    taken = set(session.exec(select(DriveRow.bay).where(DriveRow.shelf_id == shelf_id)))
+    taken = bays_taken(session, world, shelf, site)
     free = [bay for bay in range(1, shelf.bays + 1) if bay not in taken]
     if len(free) < len(wanted):
         raise NotPossible(
@@ -69,6 +71,16 @@ def into_free_bays(session: Session, world: World, shelf_id: int, serials: Seque
         serials=wanted,
     )
     return wanted
+
+
+def bays_taken(session: Session, world: World, shelf: Shelf, site: str) -> set[int | None]:
+    """Bays in which a drive is, or is just being put: the shelf is held until the commit, so that no two get one."""
+    session.exec(select(Shelf.id).where(Shelf.id == shelf.id).with_for_update()).one()
+    coming = {
+        a.record.bay for a in world.arrivals()
+        if a.record is not None and (a.record.site, a.record.shelf) == (site, shelf.name)
+    }  # fmt: skip
+    return {*session.exec(select(DriveRow.bay).where(DriveRow.shelf_id == shelf.id)), *coming}
 
 
 def put_in_one(

@@ -20,7 +20,7 @@ from pairshelf.store.tables import DriveHealth, DriveRow, Host, PoolPlace, PoolR
 
 def situations(
     service: str, condition: str, starts_host: bool, pool_id: int | None, slot: int | None, place: str | None,
-    *, wiped: bool, draining: bool = False, warns: bool = False,
+    *, wiped: bool, draining: bool = False, warns: bool = False, in_bay: bool = False,
 ) -> list[str]:  # fmt: skip
     """All words that hold of a drive."""
     words = ["starts-host"] if starts_host and service == Service.FREE else [service]
@@ -32,6 +32,8 @@ def situations(
         words.append("wiped")
     if draining:
         words.append("draining")
+    if condition == "missing" and in_bay:
+        words.append("offline")
     if condition != "good":
         words.append(condition)
     elif warns:
@@ -103,10 +105,22 @@ def matching(session: Session, test: Filter) -> list[Match]:
         where = places.get(shelf_id, nowhere)
         wiped, draining = row[_WIPED] is not None, row[_DRAIN] is not None
         warns = level == Health.WARNS
-        key = service, condition, starts_host, pool_id is None, slot is None, place, wiped, draining, warns
+        key = (
+            service,
+            condition,
+            starts_host,
+            pool_id is None,
+            slot is None,
+            place,
+            wiped,
+            draining,
+            warns,
+            shelf_id is None,
+        )
         if key not in words:
             words[key] = frozenset(situations(
-                service, condition, starts_host, pool_id, slot, place, wiped=wiped, draining=draining, warns=warns
+                service, condition, starts_host, pool_id, slot, place, wiped=wiped, draining=draining, warns=warns,
+                in_bay=shelf_id is not None,
             ))  # fmt: skip
         if test(Facts(size, kinds[kind], words[key], partial(_said, row, where))):
             found.append(Match(drive_id, shelf_id, where[1] or "", where[0] or "", row))

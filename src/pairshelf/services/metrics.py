@@ -83,7 +83,7 @@ def _pools(glances: list[Glance]) -> list[Metric]:
         (_gauge("pairshelf_pool_capacity", "What a pool holds.", "pool", unit="bytes"), lambda g: g.account.capacity),
         (_gauge("pairshelf_pool_given", "Given to its volumes, of thin ones what was written.", "pool", unit="bytes"),
          lambda g: g.account.given),
-        (_gauge("pairshelf_pool_files", "Taken by files on its volumes.", "pool", unit="bytes"), lambda g: g.account.files),
+        (_gauge("pairshelf_pool_files", "Bytes of files on its volumes, each once.", "pool", unit="bytes"), lambda g: g.account.files),
         (_gauge("pairshelf_pool_promised", "The whole sizes of its volumes.", "pool", unit="bytes"),
          lambda g: g.account.committed),
         (_gauge("pairshelf_pool_reclaimable", "What would come back on reclaim.", "pool", unit="bytes"),

@@ -5,12 +5,14 @@ from __future__ import annotations
 import secrets
 from collections.abc import Mapping, Sequence
 
+from sqlalchemy import func
 from sqlmodel import Session, col, select
 
 from pairshelf.core.changes.drives.wipe import why_kept
 from pairshelf.core.domain.by_hand import check_bays, corrected, free_bays, typed_drives
 from pairshelf.core.domain.estate import Estate
 from pairshelf.core.domain.inventory import USUAL_SITE, DriveRecord, checked, text
+from pairshelf.core.domain.words import listed
 from pairshelf.core.errors import BadInput, NameTaken, NotFound, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.engine.planner import wanted_back
@@ -21,6 +23,8 @@ from pairshelf.store.tables import (
     Host,
     Initiator,
     Mount,
+    PoolPlace,
+    PoolRow,
     Service,
     Shelf,
     Site,
@@ -41,13 +45,11 @@ def _named(typed: str, field: str) -> str:
 
 def make_shelf(session: Session, who: str, *, name: str, bays: int, site: str = "", host: str = "") -> Shelf:
     """A shelf with empty bays, and the site and host it names. NameTaken where there is one of that name."""
-    name, site = _named(name, "name"), _named(site or USUAL_SITE, "site")
-    row = session.exec(select(Site).where(Site.name == site)).first() or Site(name=site)
-    session.add(row)
-    session.flush()
-    if session.exec(select(Shelf.id).where(Shelf.site_id == row.id, Shelf.name == name)).first():
-        raise NameTaken("shelf", name, where=site)
-    found = make_host(session, who, name=host, site=site) if host.strip() else None
+    name = _named(name, "name")
+    known = _host_named(session, host)
+    row = session.get_one(Site, known.site_id) if known and not site.strip() else _site_for(session, site)
+    _require_free_name(session, row, name)
+    found = known or (make_host(session, who, name=host, site=row.name) if host.strip() else None)
     shelf = Shelf(site_id=row.number, name=name, bays=check_bays(bays), host_id=found.id if found else None)
     session.add(shelf)
     session.flush()
@@ -56,19 +58,105 @@ def make_shelf(session: Session, who: str, *, name: str, bays: int, site: str = 
     return shelf
 
 
+def _site_for(session: Session, typed: str) -> Site:
+    """The site of that name, however it is capitalised, or a new one. Where none is named: the one there is, or the usual
+    one in an empty house; BadInput where there are several to choose from."""
+    there = session.exec(select(Site).order_by(Site.name)).all()
+    if typed.strip():
+        name = _named(typed, "site")
+        found = next((s for s in there if s.name == name), None)
+        found = found or next((s for s in there if s.name.casefold() == name.casefold()), None)
+    else:
+        name = USUAL_SITE
+        found = there[0] if len(there) == 1 else next((s for s in there if s.name == USUAL_SITE), None)
+        if found is None and there:
+            raise BadInput(f"Say at which site: {listed([s.name for s in there[:8]], 'or')}.", field="site")
+    if found is None:
+        found = Site(name=name)
+        session.add(found)
+        session.flush()
+    return found
+
+
+def _host_named(session: Session, typed: str) -> Host | None:
+    return session.exec(select(Host).where(Host.name == " ".join(typed.split()))).first() if typed.strip() else None
+
+
+def _require_free_name(session: Session, site: Site, name: str, but: int | None = None) -> None:
+    taken = session.exec(select(Shelf.id).where(Shelf.site_id == site.id, Shelf.name == name)).first()
+    if taken is not None and taken != but:
+        raise NameTaken("shelf", name, where=site.name)
+
+
+def change_shelf(session: Session, who: str, shelf_id: int, *, name: str, bays: int, site: str, host: str) -> Shelf:
+    """Another name, number of bays, site or host for a shelf; its drives stay where they are. NotPossible where a pool
+    that keeps hosts or sites apart has drives in it, or more bays are taken than are left."""
+    shelf = session.get(Shelf, shelf_id, with_for_update=True)
+    if shelf is None:
+        raise NotFound("shelf")
+    name, row = _named(name, "name"), _site_for(session, site)
+    _require_free_name(session, row, name, but=shelf_id)
+    found = _host_named(session, host) or (make_host(session, who, name=host, site=row.name) if host.strip() else None)
+    if found is not None and found.site_id != row.id:
+        where = session.get_one(Site, found.site_id).name
+        raise BadInput(f"Host {found.name} is at {where}; a shelf is at the site of its host.", field="site")
+    here = (DriveRow.shelf_id == shelf_id) | (DriveRow.left_shelf_id == shelf_id)
+    last = session.exec(select(func.max(func.coalesce(DriveRow.bay, DriveRow.left_bay))).where(here)).one() or 0
+    if check_bays(bays) < last:
+        raise BadInput(f"Bay {last} has a drive, or waits for the one that was in it.", field="bays")
+    _require_not_kept_apart(session, shelf, row, found)
+    before = {"name": shelf.name, "bays": shelf.bays, "site": session.get_one(Site, shelf.site_id).name,
+              "host": session.get_one(Host, shelf.host_id).name if shelf.host_id else None}  # fmt: skip
+    after = {"name": name, "bays": bays, "site": row.name, "host": found.name if found else None}
+    changed = [field for field in before if before[field] != after[field]]
+    if not changed:
+        raise BadInput("Nothing of this differs from what is recorded.", field="name")
+    drives = select(DriveRow.id).where(here)
+    for place in session.exec(select(PoolPlace).where(col(PoolPlace.drive_id).in_(drives))):
+        place.shelf, place.site, place.host = name, row.name, found.name if found else None
+    shelf.name, shelf.bays, shelf.site_id, shelf.host_id = name, bays, row.number, found.id if found else None
+    session.flush()
+    log(session, who, "shelf-changed", name, f"Shelf {before['name']} changed: {', '.join(changed)}.",
+        before=before, after=after)  # fmt: skip
+    return shelf
+
+
+def _require_not_kept_apart(session: Session, shelf: Shelf, site: Site, host: Host | None) -> None:
+    """NotPossible where a pool that keeps hosts or sites apart would find two of them to be one."""
+    moved = {"host"} if shelf.host_id != (host.id if host else None) else set()
+    moved |= {"site"} if shelf.site_id != site.id else set()
+    if not moved:
+        return
+    pools = session.exec(
+        select(PoolRow.name, PoolRow.domain).join(PoolPlace, col(PoolPlace.pool_id) == PoolRow.id)
+        .join(DriveRow, col(DriveRow.id) == PoolPlace.drive_id)
+        .where((DriveRow.shelf_id == shelf.id) | (DriveRow.left_shelf_id == shelf.id), col(PoolRow.domain).in_(moved))
+    ).first()  # fmt: skip
+    if pools is not None:
+        raise NotPossible(
+            f"Pool {pools[0]} keeps {pools[1]}s apart and has drives in {shelf.name}; drain them first.", code="kept-apart",
+            field=pools[1],
+        )  # fmt: skip
+
+
 def make_host(session: Session, who: str, *, name: str, site: str = "") -> Host:
-    """The host of that name, or one that is written down now."""
-    name, site = _named(name, "host"), _named(site or USUAL_SITE, "site")
+    """The host of that name, or one that is added now."""
+    name = _named(name, "host")
     if known := session.exec(select(Host).where(Host.name == name)).first():
         return known
-    place = session.exec(select(Site).where(Site.name == site)).first() or Site(name=site)
-    session.add(place)
-    session.flush()
+    place = _site_for(session, site)
     host = Host(name=name, site_id=place.number)
     session.add(host)
     session.flush()
     log(session, who, "host-made", name, f"Host {name} written into the books.")
     return host
+
+
+def add_host(session: Session, who: str, *, name: str, site: str = "") -> Host:
+    """A host that was not there before. NameTaken where there is one of that name."""
+    if _host_named(session, name) is not None:
+        raise NameTaken("host", " ".join(name.split()))
+    return make_host(session, who, name=name, site=site)
 
 
 def add_drives(session: Session, who: str, shelf_id: int, typed: str) -> list[DriveRow]:

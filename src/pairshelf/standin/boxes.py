@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import json
 import re
+import tempfile
 import zipfile
+import zlib
 from collections.abc import Sequence
 from pathlib import Path
 from typing import IO, Any
@@ -17,12 +19,15 @@ from pairshelf.core.domain.device import RECORD_MOST, Presence
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.core.errors import BadInput, PairShelfError
 from pairshelf.standin.media import SCALE
+from pairshelf.standin.sidecars import require_sound
 from pairshelf.standin.world import World, facts_of, record_from
 
 #: Most drives and most bytes that a box may unpack to.
 MOST_DRIVES, MOST_BYTES = 500, 8 * 2**30
 _LIST = "drives.json"
 _PIECE = 1024 * 1024
+#: Where a box is read before anything is touched, in the folder of the drives.
+_UNPACKING = "unpacking-"
 #: What a drive's media may have beside them.
 _SUFFIX = re.compile(r"\.[a-z][a-z0-9-]{0,20}")
 
@@ -52,17 +57,28 @@ def unpack(world: World, box: IO[bytes]) -> list[DriveRecord]:
             for record in records:
                 if world.media_path(record.serial).exists() and world.presence(record.serial) is not Presence.ABSENT:
                     raise BadInput(f"Drive {record.serial} is in this room already.", code="serial-taken", field="box")
+            if len({r.serial for r in records}) < len(records):
+                raise ValueError("it names a drive twice")
             presences = [Presence(facts.get("presence", Presence.ANSWERS)) for facts in listed]
             for record, files in zip(records, names, strict=True):
                 _require_fits(record, files)
-            for record, files, presence in zip(records, names, presences, strict=True):
-                _lay_out(world, archive, record, files)
-                world.lay_beside(record, presence)
+            # Everything is read, to its checksum, before anything that is here is touched.
+            with tempfile.TemporaryDirectory(dir=world.folder, prefix=_UNPACKING) as folder:
+                staged = [
+                    _stage(archive, Path(folder) / str(number), record, files)
+                    for number, (record, files) in enumerate(zip(records, names, strict=True))
+                ]
+                for record, ready, presence in zip(records, staged, presences, strict=True):
+                    _lay_out(world, record, ready)
+                    world.lay_beside(record, presence)
             return records
     except PairShelfError as error:
         error.field = "box"
         raise
-    except (zipfile.BadZipFile, OSError, EOFError, KeyError, TypeError, ValueError, RecursionError) as error:
+    except (
+        zipfile.BadZipFile, zlib.error, OSError, EOFError, KeyError, TypeError, ValueError, ArithmeticError, NotImplementedError,
+        RecursionError, RuntimeError,
+    ) as error:  # fmt: skip
         raise BadInput(f"This is no box of drives that can be unpacked: {error}", code="no-box", field="box") from error
 
 
@@ -95,22 +111,41 @@ def _record(facts: dict[str, Any]) -> DriveRecord:
 
 
 def _require_fits(record: DriveRecord, files: Sequence[zipfile.ZipInfo]) -> None:
+    if not any(one.filename.endswith("/.img") for one in files):
+        raise ValueError(f"drive {record.serial} has no media")
     for one in files:
         suffix = one.filename.partition("/")[2]
         if suffix == ".img" and one.file_size != record.size // SCALE:
             raise ValueError(f"drive {record.serial} has other media than its size says")
-        if suffix.startswith(".record") and one.file_size > RECORD_MOST:
-            raise ValueError(f"a record of drive {record.serial} is too long")
+        elif suffix != ".img" and one.file_size > RECORD_MOST:
+            raise ValueError(f"what is kept beside the media of drive {record.serial} is too long")
 
 
-def _lay_out(world: World, archive: zipfile.ZipFile, record: DriveRecord, files: Sequence[zipfile.ZipInfo]) -> None:
+def _stage(archive: zipfile.ZipFile, folder: Path, record: DriveRecord, files: Sequence[zipfile.ZipInfo]) -> list[Path]:
+    """The files of one drive, read and found sound, in a folder of their own."""
+    folder.mkdir()
+    ready = []
+    for one in files:
+        suffix = one.filename.partition("/")[2]
+        if suffix.endswith("-draft"):
+            continue  # What a kill left unfinished says nothing.
+        path = folder / f"drive{suffix}"
+        if path.exists():
+            raise ValueError(f"it holds {one.filename} twice")
+        with archive.open(one) as packed:
+            _sparse(packed, path, one.file_size)
+        if suffix != ".img":
+            require_sound(suffix, path.read_bytes(), record)
+        ready.append(path)
+    return ready
+
+
+def _lay_out(world: World, record: DriveRecord, ready: Sequence[Path]) -> None:
     media = world.media_path(record.serial)
     for old in media.parent.glob(f"{media.stem}.*"):
         old.unlink()
-    for one in files:
-        suffix = one.filename.partition("/")[2]
-        with archive.open(one) as packed:
-            _sparse(packed, media.with_suffix(suffix), one.file_size)
+    for path in ready:
+        path.rename(media.with_suffix(path.suffix))
 
 
 def _sparse(packed: IO[bytes], path: Path, size: int) -> None:

@@ -515,6 +515,12 @@ class World:
                 found.append(Arrival(name, None, f"{type(error).__name__}: {error}"[:300]))
         return found
 
+    def bay_is_taken(self, arrival: Arrival) -> None:
+        """Another drive is in that bay: this one lies beside the shelves, as it was."""
+        if arrival.record is not None:
+            self.lay_beside(arrival.record, self.presence_in_bay(arrival.record.serial))
+        self.acknowledge(arrival)
+
     def set_aside(self, arrival: Arrival) -> None:
         """The arrival cannot be recorded; it is kept where nobody stumbles over it again."""
         (self.folder / "arrivals" / "set-aside").mkdir(exist_ok=True)
@@ -530,6 +536,7 @@ class World:
     def put_in(self, record: DriveRecord) -> None:
         """Put a drive into a bay. BadInput for one that no drive can be."""
         checked(record)
+        self.take_from_the_dark(record.serial)
         self.put_back(record.serial)
         self.media_path(record.serial).with_suffix(".kind").write_text(record.kind.value)
         stamp = dt.datetime.now(dt.UTC).strftime("%Y%m%dT%H%M%S%f")
@@ -602,6 +609,20 @@ class World:
             with contextlib.suppress(OSError, ValueError, KeyError):
                 found.append(str(json.loads(path.read_bytes())["what"]))
         return frozenset(found)
+
+    def disconnected(self) -> frozenset[str]:
+        """Serials of drives that are in their bays and out of reach: their shelf has no cable, or their host no power."""
+        return frozenset(s for what in self.unplugged() for s in self._hanging_on(what))
+
+    def take_from_the_dark(self, serial: str) -> bool:
+        """Take a drive out of a shelf that is offline; whether it was in one. It comes back by hand only."""
+        found = False
+        for what in self.unplugged():
+            left = self._hanging_on(what)
+            if serial in left:
+                found = True
+                self._place(self._cable(what), json.dumps({"what": what, "serials": [s for s in left if s != serial]}))
+        return found
 
     def _cable(self, what: str) -> Path:
         return self.folder / "unplugged" / file_of(what)

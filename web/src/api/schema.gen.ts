@@ -186,7 +186,7 @@ export interface paths {
         /** Names of the hosts, which can mount volumes. */
         get: operations["shelves_hosts_hosts_get"];
         put?: never;
-        /** Write a host into the books. */
+        /** Add a host. NameTaken where there is one of that name. */
         post: operations["shelving_make_host_hosts_post"];
         delete?: never;
         options?: never;
@@ -407,7 +407,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Another name, number of bays, site or host for a shelf; its drives stay in their bays. */
+        put: operations["shelving_change_shelf_shelves__int_shelf_id__put"];
         post?: never;
         /** Take an empty shelf out of the books. */
         delete: operations["shelving_remove_shelf_shelves__int_shelf_id__delete"];
@@ -4163,6 +4164,26 @@ export interface components {
             /** Count */
             count: number;
         };
+        /**
+         * ShelfChangeBody
+         * @description All that a shelf is, as it is to be.
+         */
+        ShelfChangeBody: {
+            /** Name */
+            name: string;
+            /** Bays */
+            bays: number;
+            /**
+             * Site
+             * @default
+             */
+            site?: string;
+            /**
+             * Host
+             * @default
+             */
+            host?: string;
+        };
         /** NewHostBody */
         NewHostBody: {
             /** Name */
@@ -5513,6 +5534,10 @@ export interface components {
             self_repair: boolean;
             /** Self Repair Fails Without */
             self_repair_fails_without: string[];
+            /** Repairs A Domain */
+            repairs_a_domain: {
+                [key: string]: boolean;
+            };
             /** Partners */
             partners: number[][];
             /** Space */
@@ -5690,7 +5715,7 @@ export interface components {
             backup_link?: string;
             /**
              * Domain
-             * @default drive
+             * @default
              */
             domain?: string;
             /** Volumes */
@@ -6433,7 +6458,7 @@ export interface components {
         };
         /**
          * EffectOut
-         * @description What a change adds to the figures of the whole house, once all of it is done; bytes, and drives.
+         * @description What a change adds to the figures of all pools and drives, once all of it is done; bytes, and drives.
          */
         EffectOut: {
             /** Capacity */
@@ -6444,6 +6469,16 @@ export interface components {
             in_use: number;
             /** Free */
             free: number;
+            /**
+             * Drives Capacity
+             * @default 0
+             */
+            drives_capacity?: number;
+            /**
+             * Drives Given
+             * @default 0
+             */
+            drives_given?: number;
         };
         /** ErasedOut */
         ErasedOut: {
@@ -6480,7 +6515,7 @@ export interface components {
         };
         /**
          * HouseOut
-         * @description The figures of the whole house: of a draft as they are now, else as they were when it was approved.
+         * @description The figures of all pools and drives: of a draft as they are now, else as they were when it was approved.
          */
         HouseOut: {
             /** Capacity */
@@ -6491,6 +6526,16 @@ export interface components {
             in_use: number;
             /** Free */
             free: number;
+            /**
+             * Drives Capacity
+             * @default 0
+             */
+            drives_capacity?: number;
+            /**
+             * Drives Given
+             * @default 0
+             */
+            drives_given?: number;
         };
         /** JobOut */
         JobOut: {
@@ -6718,6 +6763,10 @@ export interface components {
             given: number;
             /** Files */
             files: number;
+            /** Footprint */
+            footprint: number;
+            /** Of Drives */
+            of_drives: boolean;
             /** Free */
             free: number;
             /** Committed */
@@ -7277,6 +7326,10 @@ export interface components {
             pool_given: number;
             /** Pool Files */
             pool_files: number;
+            /** Spread Capacity */
+            spread_capacity: number;
+            /** Spread Given */
+            spread_given: number;
         };
         /** EntryOut */
         EntryOut: {
@@ -11873,6 +11926,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShelfMadeOut"];
+                };
+            };
+            400: components["responses"]["BadInput"];
+            401: components["responses"]["SignedOut"];
+            403: components["responses"]["Denied"];
+            404: components["responses"]["NotFound"];
+            405: components["responses"]["NoSuchMethod"];
+            408: components["responses"]["TooSlow"];
+            409: components["responses"]["NotPossible"];
+            413: components["responses"]["TooLarge"];
+            414: components["responses"]["AddressTooLong"];
+            422: components["responses"]["NotOfThisShape"];
+            429: components["responses"]["TooMany"];
+            503: components["responses"]["NotNow"];
+        };
+    };
+    shelving_change_shelf_shelves__int_shelf_id__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shelf_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShelfChangeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CountOut"];
                 };
             };
             400: components["responses"]["BadInput"];

@@ -114,7 +114,7 @@ export function PoolRuler({ glance, numbers }: { glance: Schema["GlanceOut"]; nu
       label={`Pool ${glance.name}`}
       capacity={glance.capacity}
       given={glance.given}
-      written={glance.files}
+      written={glance.footprint}
       tell={glance.thin ? glance.tell : undefined}
       urgent={glance.thin ? glance.urgent : undefined}
       numbers={numbers}

@@ -22,7 +22,7 @@ export function formatSize(bytes: number, system: UnitSystem, digits = 2): strin
 
 /** A size without needless zeros, for labels on spines: "6 TB", "5.46 TiB". */
 export function shortSize(bytes: number, system: UnitSystem): string {
-  return formatSize(bytes, system).replace(/\.?0+ /, " ");
+  return formatSize(bytes, system).replace(/\.(\d*?)0+ /, (_, digits) => (digits ? `.${digits} ` : " "));
 }
 
 /** A size for a field: to the byte, in the unit of the switch where that is short, else in the other, else in bytes. */

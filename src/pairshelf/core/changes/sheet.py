@@ -40,14 +40,24 @@ def left_in_pool(pool: EstatePool, after: int) -> BeforeAfter:
 
 @dataclass(frozen=True, slots=True)
 class Effect:
-    """What a change adds to the figures of the whole house, once all of it is done."""
+    """What a change adds to the figures of all pools and drives, once all of it is done."""
 
-    #: Bytes of all pools: what they hold, and what is given to volumes; of a spread pool, of its drives.
+    #: Usable bytes of pools with one layout: what they hold, and what is allocated to volumes.
     capacity: int = 0
     given: int = 0
     #: Drives: in pools, and free and well.
     in_use: int = 0
     free: int = 0
+    #: The same two of spread pools, in bytes of their drives: never added to usable ones.
+    drives_capacity: int = 0
+    drives_given: int = 0
+
+
+def pool_effect(spread: bool, *, capacity: int = 0, given: int = 0) -> Effect:
+    """Bytes that a pool, or its volumes, get: usable ones, or of a spread pool those of its drives."""
+    if spread:
+        return Effect(drives_capacity=capacity, drives_given=given)
+    return Effect(capacity=capacity, given=given)
 
 
 def drives_come(drives: Iterable[EstateDrive]) -> Effect:

@@ -283,6 +283,10 @@ class Devices(Protocol):
         not answer is not in it."""
         ...
 
+    def disconnected(self) -> frozenset[str]:
+        """Serials of drives that are in their bays and out of reach, as their shelf has no cable or their host is off."""
+        ...
+
     def light(self, serial: str, *, on: bool) -> None:
         """Light the lamp of a drive's bay, or put it out; nothing of what it stores is touched."""
         ...
@@ -297,6 +301,10 @@ class Devices(Protocol):
 
     def acknowledge(self, arrival: Arrival) -> None:
         """The arrival has been recorded."""
+        ...
+
+    def bay_is_taken(self, arrival: Arrival) -> None:
+        """Where it says it is, another drive is: it lies beside the shelves, to be put in elsewhere."""
         ...
 
     def set_aside(self, arrival: Arrival) -> None:

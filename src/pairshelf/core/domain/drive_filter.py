@@ -26,6 +26,7 @@ SITUATIONS = (
     "failing",
     "failed",
     "missing",
+    "offline",
     "rebuilding",
     "wiping",
     "wiped",

@@ -131,6 +131,11 @@ def extents_of(size: int) -> int:
     return max(0, (size - HELD_BACK) // EXTENT)
 
 
+def size_of(extents: int) -> int:
+    """Bytes of the smallest drive with so many extents."""
+    return extents * EXTENT + HELD_BACK
+
+
 def offered(size: int, held_share: float) -> int:
     """Bytes that a drive gives to a pool while a share of it is held back for its endurance: whole extents less."""
     return size - int(extents_of(size) * held_share) * EXTENT

@@ -59,6 +59,11 @@ class EstateDrive:
         return f"out of {self.left[0]} bay {self.left[1]}" if self.left else "on no shelf"
 
     @property
+    def offline(self) -> bool:
+        """In its bay, and out of reach with its shelf or its host."""
+        return self.condition == "missing" and self.shelf is not None
+
+    @property
     def named(self) -> str:
         """The drive in a sentence: by where it is, or by its serial when it is nowhere."""
         if self.shelf is not None:
@@ -90,7 +95,7 @@ class EstateDrive:
         if self.condition == "failed":
             return "It has failed."
         if self.condition == "missing":
-            return "It is not in a bay."
+            return "Its shelf or host is offline." if self.offline else "It is not in a bay."
         if self.service == "new":
             return "It is new; take it in first."
         if self.draining is not None:
@@ -357,6 +362,8 @@ class FormerPool:
     #: Extents that it held, and that were given to volumes.
     extents: int = 0
     taken: int = 0
+    #: Whether these are of its drives, each volume having a protection of its own.
+    spread: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -408,8 +415,9 @@ class Estate:
     silent: tuple[tuple[int, str], ...] = ()
     #: What drives report of themselves, by id; those that do not answer are left out.
     identities: tuple[tuple[int, Identity], ...] = ()
-    #: Extents that copies of volumes which are being moved have in other pools: volume to extents.
-    copies: tuple[tuple[int, int], ...] = ()
+    #: Extents that copies of volumes which are being moved have in other pools: volume, extents, and whether that is a
+    #: spread pool, whose extents are those of its drives.
+    copies: tuple[tuple[int, int, bool], ...] = ()
     #: Pools that were taken apart, as far as the question names them.
     former: tuple[FormerPool, ...] = ()
     #: Drains under way, as far as the question names them.

@@ -137,7 +137,7 @@ def _mixed_kinds(asked: CautionCase) -> str | None:
 
 
 def _spare_too_small(asked: CautionCase) -> str | None:
-    small = [s for s in asked.layout.spares if asked.layout.largest_member > s.extents]
+    small = [s for s in asked.layout.spares if max(asked.layout.used_extents) > s.extents]
     if not small:
         return None
     return (

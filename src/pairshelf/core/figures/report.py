@@ -234,10 +234,12 @@ def cut_json(layout: Layout) -> JsonObject:
 
 
 def spare_gaps(layout: Layout) -> list[JsonObject]:
-    """For each spare, the members larger than itself (in extents), which it cannot replace."""
+    """For each spare, the members of which the layout uses more than the spare has (in extents): it cannot replace them."""
     gaps = []
     for spare in layout.spares:
-        if too_large := [d.id for d in layout.members if d.extents > spare.extents]:
+        if too_large := [
+            d.id for d, used in zip(layout.members, layout.used_extents, strict=True) if used > spare.extents
+        ]:
             gaps.append({"spare": spare.id, "members": too_large})
     return gaps
 

@@ -227,12 +227,6 @@ class Layout:
         """Until every member's extents in use have been gone through once, all at the same time: the slowest counts."""
         return max(used * EXTENT / drive.mean_rate for drive, used in zip(self.members, self.used_extents, strict=True))
 
-    @property
-    def largest_member(self) -> int:
-        """Extents of the largest member."""
-        found: int = self.same("largest member", lambda: max(d.extents for d in self.members))
-        return found
-
     def set_of(self, member: int) -> int:
         """Index of the set the member belongs to."""
         return self._sets_of[member]
@@ -296,6 +290,11 @@ class Layout:
             else:
                 found.append((first, rows))
         return found
+
+    def needs(self, slot: int) -> int:
+        """Extents that a drive must have to take a member's place: as far as something of the layout reaches on it,
+        whatever larger drive has had the place."""
+        return max(1, max((first + rows for first, rows in self.rows_of(slot)), default=1))
 
     def stripes_below(self, slot: int, row: int) -> int:
         """The number of the first stripe that has not all of a member's rows below one of them: what is below is

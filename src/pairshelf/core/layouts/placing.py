@@ -118,11 +118,17 @@ class SpreadPool:
         """The capacities once a domain is gone."""
         return tuple(c for i, c in enumerate(self.capacities) if i != domain)
 
+    def repairs_a_domain(self, protection: Protection) -> bool:
+        """Whether the loss of a whole domain can be repaired at all: with as many columns as there are domains, none is
+        left to take what was lost. The loss of a drive is then repaired inside its domain, where that has room."""
+        return len(self.domains) > protection.width
+
     def stripes_with_repair(self, protection: Protection) -> int:
-        """Most stripes that can all be placed again whichever domain is taken away."""
-        return min(
-            (stripes_max(self.without(i), protection.width) for i in range(len(self.domains))), default=0
-        ) if len(self.domains) > protection.width else 0  # fmt: skip
+        """Most stripes that can all be placed again whichever domain is taken away; all there can be where no domain's
+        loss can be repaired, as nothing is kept for what cannot be."""
+        if not self.repairs_a_domain(protection):
+            return self.stripes_max(protection)
+        return min(stripes_max(self.without(i), protection.width) for i in range(len(self.domains)))
 
     def self_repair_fails_without(self, volumes: Sequence[WantedVolume]) -> tuple[str, ...]:
         """Domains after whose loss not every stripe could be placed again; none: self-repair holds."""
@@ -130,9 +136,23 @@ class SpreadPool:
         return tuple(name for i, name in enumerate(self.domains) if not fits(self.without(i), stripes))
 
 
-def spread_pool(drives: Sequence[Drive], domain: str) -> SpreadPool:
-    """A spread pool over these drives; BadInput for a domain that is none."""
+def widest_domain(drives: Sequence[Drive], width: int) -> str:
+    """The widest failure domain that all of these drives say they stand in and of which there are enough for stripes of
+    this width: what is proposed where nobody chose one."""
+    domains: tuple[str, ...] = DOMAINS[1:]
+    for domain in reversed(domains):
+        if all(getattr(d, domain) is not None for d in drives) and len({d.place(domain) for d in drives}) >= max(
+            2, width
+        ):
+            return domain
+    return "drive"
+
+
+def spread_pool(drives: Sequence[Drive], domain: str, width: int = 2) -> SpreadPool:
+    """A spread pool over these drives; BadInput for a domain that is none. Without one, the widest that stripes of this
+    width can be spread over."""
     require_usable(drives)
+    domain = domain or widest_domain(drives, width)
     if domain not in DOMAINS:
         raise BadInput(f"“{domain}” cannot be a failure domain; use {', '.join(DOMAINS)}.", field="domain")
     if domain != "drive" and (missing := next((d for d in drives if getattr(d, domain) is None), None)):

@@ -83,6 +83,10 @@ class Restriping(Layout):
             return old.set_of(member)
         return self.both.new.set_of(self.both.numbers.index(member))
 
+    def needs(self, slot: int) -> int:
+        """All that the place was made with: both layouts count on it."""
+        return self.members[slot].extents
+
     @property
     def stripes(self) -> int:
         """Of both layouts: their numbers follow one another."""

@@ -121,6 +121,10 @@ class SpreadLayout(Layout):
         ends = np.append(edges[1:], len(rows))
         return [(int(rows[e]), int(n - e)) for e, n in zip(edges, ends, strict=True) if n > e]
 
+    def needs(self, slot: int) -> int:
+        """All that its drive gives: it is stock of the pool."""
+        return self.members[slot].extents
+
     def stripes_below(self, slot: int, row: int) -> int:
         """Its stripes do not follow the rows: one that is being filled is filled from the start."""
         del slot, row

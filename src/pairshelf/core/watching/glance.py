@@ -40,10 +40,10 @@ class Glance:
 
     @property
     def fullness(self) -> float:
-        """Of its capacity, what is in use: under thin volumes what was written, otherwise what files take."""
+        """Of its capacity, what is in use: under thin volumes what was written, otherwise the footprint of files."""
         if self.account.thin:
             return self.account.share
-        return self.account.files / self.account.capacity if self.account.capacity else 1.0
+        return self.account.footprint / self.account.capacity if self.account.capacity else 1.0
 
 
 @dataclass(frozen=True, slots=True)

@@ -71,9 +71,11 @@ class Holding:
     capacity: int
     #: Given to volumes for good: all of thick ones, of thin ones what was written.
     given: int
-    #: What files take.
+    #: What files hold, each byte counted once.
     files: int
-    #: What files in bins take; it comes back when they are emptied.
+    #: What these files take of the capacity; more than ``files`` only in a spread pool, by its redundancy.
+    footprint: int
+    #: Of that, files in bins; it comes back when they are emptied.
     in_bins: int
     #: The whole sizes of all volumes: what has been promised.
     committed: int
@@ -82,6 +84,8 @@ class Holding:
     #: What file systems hold back.
     reserve: int
     thin: bool
+    #: The capacity is that of the drives, all redundancy included, and is never added to usable capacity.
+    of_drives: bool = False
 
     @property
     def free(self) -> int:
@@ -99,22 +103,23 @@ class Holding:
         return self.committed / self.capacity if self.capacity else 0.0
 
 
-def holding(capacity: int, volumes: Sequence[VolumeHolds]) -> Holding:
+def holding(capacity: int, volumes: Sequence[VolumeHolds], *, of_drives: bool = False) -> Holding:
     """A pool's account from its capacity, in bytes, and its volumes."""
 
-    given = files = in_bins = committed = reclaimable = reserve = 0
+    given = files = footprint = in_bins = committed = reclaimable = reserve = 0
     thin = False
     for v in volumes:
         given, reclaimable, thin = given + v.taken, reclaimable + v.reclaimable, thin or v.thin
+        files += v.files
         if v.times == 1.0:
-            files, in_bins, committed, reserve = (
-                files + v.files,
+            footprint, in_bins, committed, reserve = (
+                footprint + v.files,
                 in_bins + v.in_bins,
                 committed + v.size,
                 reserve + v.reserve,
             )
             continue
         # In a spread pool as its drives bear it.
-        files, in_bins = files + round(v.files * v.times), in_bins + round(v.in_bins * v.times)
+        footprint, in_bins = footprint + round(v.files * v.times), in_bins + round(v.in_bins * v.times)
         committed, reserve = committed + round(v.size * v.times), reserve + round(v.reserve * v.times)
-    return Holding(capacity, given, files, in_bins, committed, reclaimable, reserve, thin)
+    return Holding(capacity, given, files, footprint, in_bins, committed, reclaimable, reserve, thin, of_drives)

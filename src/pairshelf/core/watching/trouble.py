@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from pairshelf.core.domain.estate import EstatePlace, EstatePool
+from pairshelf.core.domain.words import listed
 from pairshelf.core.figures.survival import PoolState, now_in_words, state_of
 
 
@@ -21,6 +22,8 @@ class Concerned:
     place: str
     #: failed, missing, failing, rebuilding.
     word: str
+    #: In its bay, and out of reach with its shelf or host.
+    offline: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,7 +88,7 @@ def _concerned(word: str, place: EstatePlace) -> Concerned:
     drive = place.drive
     return Concerned(
         place.slot, drive.id if drive else None, drive.serial if drive else None,
-        drive.place if drive else "an empty place", word,
+        drive.place if drive else "an empty place", word, drive is not None and drive.offline,
     )  # fmt: skip
 
 
@@ -107,7 +110,7 @@ def _title(pool: EstatePool, drives: Sequence[Concerned]) -> str:
         return f"Pool {pool.name} is away, not lost"
     first, more = drives[0], len(drives) - 1
     what = {
-        "failed": "has failed", "missing": "is away", "failing": "still works, but is failing", "rebuilding": "is being rebuilt",
+        "failed": "has failed", "missing": "is offline" if first.offline else "is away", "failing": "still works, but is failing", "rebuilding": "is being rebuilt",
     }[first.word]  # fmt: skip
     also = f", and {more} more" if more else ""
     return f"The drive in {first.place.removeprefix('out of ')} {what}{also}"
@@ -122,6 +125,12 @@ def _must(pool: EstatePool, drives: Sequence[Concerned], gone: set[str]) -> Must
         where = "; ".join(f"{d.serial} into {d.place.removeprefix('out of ')}" for d in away[:4])
         if not away:
             return Must("See what stands in the way", "Too much is gone to read or write now.", link)
+        if all(d.offline for d in away):
+            shelves = listed(sorted({d.place.rpartition(" bay ")[0] for d in away}))
+            return Must(
+                f"Reconnect {shelves}: check power and cable",
+                "Its drives are in their bays and out of reach. Once it answers, they get only what changed meanwhile.",
+            )
         return Must(
             f"Put {'it' if len(away) == 1 else 'them'} back: {where}",
             "What is away may come back as it was, and then gets only what changed meanwhile. Any bay will do.",

@@ -139,7 +139,7 @@ def _work_out(session: Session, pool_ids: list[int]) -> dict[int, PoolHolds]:
     found = {}
     for number, name, capacity, tint, state, scheme, domain, restripes in ask(asked.pools):
         volumes = tuple(own[number])
-        account = holding(divided.get(number, capacity * EXTENT), volumes)
+        account = holding(divided.get(number, capacity * EXTENT), volumes, of_drives=domain is not None)
         found[number] = PoolHolds(
             number,
             name,
@@ -173,12 +173,16 @@ def load_watched(session: Session) -> Watched:
 
 @dataclass(frozen=True, slots=True)
 class House:
-    """The figures of the whole house: bytes of all pools, of spread ones with their redundancy; and drives."""
+    """The figures of all pools and drives. Usable capacity and that of the drives of spread pools are never added."""
 
+    #: Bytes: usable, of pools with one layout; and of that, allocated to volumes.
     capacity: int
     given: int
     in_use: int
     free: int
+    #: Bytes of the drives of spread pools, redundancy included; and of that, allocated to volumes.
+    drives_capacity: int
+    drives_given: int
 
 
 _DRIVES = select(
@@ -191,4 +195,9 @@ def house_now(session: Session) -> House:
     """What there is in all."""
     held = load_holdings(session)
     in_use, free = session.exec(_DRIVES).one()
-    return House(sum(p.account.capacity for p in held), sum(p.account.given for p in held), in_use, free)
+    usable = [p.account for p in held if not p.account.of_drives]
+    of_drives = [p.account for p in held if p.account.of_drives]
+    return House(
+        sum(a.capacity for a in usable), sum(a.given for a in usable), in_use, free,
+        sum(a.capacity for a in of_drives), sum(a.given for a in of_drives),
+    )  # fmt: skip

@@ -172,9 +172,11 @@ function Lines({ lines }: { lines: string[] }) {
 }
 
 const HOUSE = [
-  { name: "capacity", label: "Capacity of all pools" },
-  { name: "given", label: "Given to volumes" },
-  { name: "left", label: "Left in all pools" },
+  { name: "capacity", label: "Usable capacity of pools" },
+  { name: "given", label: "Allocated to volumes" },
+  { name: "left", label: "Free in pools" },
+  { name: "drives_capacity", label: "Drives of spread pools" },
+  { name: "drives_given", label: "Allocated on them, with redundancy" },
   { name: "in_use", label: "Drives in use" },
   { name: "free", label: "Free drives" },
 ] as const;
@@ -192,10 +194,10 @@ function House({
   if (!house || !Object.values(effect).some((n) => n !== 0)) return null;
   const before = { ...house, left: house.capacity - house.given };
   const adds = { ...effect, left: effect.capacity - effect.given };
-  const show = (name: (typeof HOUSE)[number]["name"], value: number) =>
+  const show = (name: (typeof HOUSE)[number]["name"], value = 0) =>
     name === "in_use" || name === "free" ? { text: String(value) } : { bytes: Math.max(0, value) };
   return (
-    <Part title={done ? "The whole house, before and after" : "The whole house, now and after it"}>
+    <Part title={done ? "Totals before and after" : "Totals now and afterwards"}>
       <Figures
         figures={HOUSE.filter(({ name }) => adds[name] !== 0).map(({ name, label }) => ({
           label,

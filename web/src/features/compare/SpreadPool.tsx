@@ -25,7 +25,7 @@ const PROTECTIONS = [
 ];
 
 export function SpreadPool({ q }: { q: Question }) {
-  const domain = q.get("domain") || "drive";
+  const chosen = q.get("domain");
   const rows: Row[] = (q.get("volumes") || "1 TB=copies-2").split(";").map((part) => {
     const [size, protection] = part.split("=");
     return { size, protection: protection || "copies-2" };
@@ -33,7 +33,7 @@ export function SpreadPool({ q }: { q: Question }) {
   const put = (next: Row[]) => q.put({ volumes: next.map((r) => `${r.size}=${r.protection}`).join(";") });
   const set = (i: number, change: Partial<Row>) =>
     put(rows.map((r, n) => (n === i ? { ...r, ...change } : r)));
-  const [settled] = useDebouncedValue(JSON.stringify({ domain, rows }), 300);
+  const [settled] = useDebouncedValue(JSON.stringify({ domain: chosen, rows }), 300);
   const asked = JSON.parse(settled) as { domain: string; rows: Row[] };
   const body = { ...q.body, domain: asked.domain, volumes: asked.rows.map((r) => ({ ...r, name: "" })) };
   const spread = server.useQuery(
@@ -42,6 +42,8 @@ export function SpreadPool({ q }: { q: Question }) {
     { body: body },
     { placeholderData: keepPreviousData, retry: false },
   );
+  // Where nobody has chosen, the server proposes the widest that the drives stand in.
+  const domain = chosen || spread.data?.domain || "drive";
   const placed = ["domain", ...rows.flatMap((_, i) => [`volumes.${i}.size`, `volumes.${i}.protection`])];
   return (
     <>
@@ -59,7 +61,7 @@ export function SpreadPool({ q }: { q: Question }) {
             <SegmentedControl
               aria-label="Failure domain"
               value={domain}
-              onChange={(v) => q.put({ domain: v === "drive" ? null : v })}
+              onChange={(v) => q.put({ domain: v })}
               data={["drive", "shelf", "host", "site"]}
             />
             {errorOf(spread.error, "domain") && <div className="rust">{errorOf(spread.error, "domain")}</div>}
@@ -147,6 +149,7 @@ function Found({ found }: { found: Schema["SpreadOut"] }) {
   const [of, setOf] = useState<string | null>(null);
   const names = Object.keys(found.space);
   const shown = of && names.includes(of) ? of : names[0];
+  const beyond = names.filter((name) => !found.repairs_a_domain[name]);
   const many =
     { drive: "drives", shelf: "shelves", host: "hosts", site: "sites" }[found.domain] ?? found.domain;
   return (
@@ -231,8 +234,10 @@ function Found({ found }: { found: Schema["SpreadOut"] }) {
         </p>
         <p className={found.self_repair ? "verdict pine" : "verdict rust"}>
           {found.self_repair
-            ? `Self-repair holds: after the loss of any ${found.domain} everything can be placed again on the others.`
-            : `Self-repair does not hold: there is no room left after the loss of ${found.self_repair_fails_without.length} of the ${many}.`}
+            ? `Repairs itself: after the loss of any ${found.domain}, everything is placed again on the others.`
+            : beyond.length
+              ? `The loss of a whole ${found.domain} cannot be repaired until it is back: ${beyond.join(" and ")} ${beyond.length > 1 ? "use" : "uses"} all ${found.domains.length} ${many}.${found.domain === "drive" ? "" : ` A failed drive is repaired inside its ${found.domain}, where that has room.`}`
+              : `Cannot repair itself after the loss of ${found.self_repair_fails_without.length} of the ${many}: not enough free capacity is left.`}
         </p>
         <p className="faint" style={{ margin: 0 }}>
           The odds of a spread pool are an approximation: one chain over all drives, its losses taken from the
@@ -253,6 +258,8 @@ function Found({ found }: { found: Schema["SpreadOut"] }) {
         )}
         <SpaceAccount space={found.space[shown]} />
         <p className="faint" style={{ margin: "0.5rem 0 0" }}>
+          {!found.repairs_a_domain[shown] &&
+            `Nothing is kept for repair: no ${found.domain} is left to take what another one loses. `}
           At most {found.stripes_max[shown].toLocaleString("en").replaceAll(",", "\u202f")} stripes in the
           empty pool.
         </p>

@@ -18,7 +18,12 @@ export function Room({ pool }: { pool: Schema["PoolOut"] }) {
   const filled = fills(held.outlook);
   const lines: [string, number, keyof typeof TERMS_OF | null][] = [
     ["Given to volumes", held.given, "given"],
-    ["of that taken by files", held.files, null],
+    [
+      held.of_drives ? "of that used by files, with redundancy" : "of that used by files",
+      held.footprint,
+      null,
+    ],
+    ["Files, each counted once", held.of_drives ? held.files : 0, null],
     ["of that in bins", held.in_bins, "bin"],
     ["Held back by file systems", held.reserve, "reserve"],
     ["Comes back on reclaim", held.reclaimable, "reclaimable"],

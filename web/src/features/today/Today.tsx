@@ -138,7 +138,8 @@ function PoolLine({ glance }: { glance: Schema["GlanceOut"] }) {
       </div>
       <PoolRuler glance={glance} />
       <div className="num">
-        <Size bytes={glance.files} /> of <Size bytes={glance.capacity} />
+        <Size bytes={glance.files} /> {glance.of_drives ? "of files on drives of" : "of"}{" "}
+        <Size bytes={glance.capacity} />
       </div>
       <div className="faint pool-words">
         {[
@@ -156,14 +157,17 @@ function PoolLine({ glance }: { glance: Schema["GlanceOut"] }) {
 
 function Totals({ today }: { today: Schema["TodayOut"] }) {
   const { system } = useUnits();
+  if (today.drives === 0) return null;
   return (
     <Text c="dimmed">
       {today.drives.toLocaleString("en")} drives with {shortSize(today.raw, system)},{" "}
       {today.free_drives.toLocaleString("en")} of them free · {today.pools} pool{today.pools === 1 ? "" : "s"}
       {today.pools > 0 && (
         <>
-          {" with "}
-          {shortSize(today.pool_capacity, system)}, {shortSize(today.pool_files, system)} of it taken by files
+          {today.pool_capacity > 0 && `, ${shortSize(today.pool_capacity, system)} usable`}
+          {today.spread_capacity > 0 &&
+            `, ${shortSize(today.spread_capacity, system)} on drives of spread pools`}
+          {` · ${shortSize(today.pool_files, system)} of files`}
         </>
       )}
     </Text>

@@ -7,18 +7,18 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from pairshelf.core.changes.drives.replace_drive import NO_SPARE, NOTHING_ELSE, why_too_small
+from pairshelf.core.changes.drives.replace_drive import NO_SPARE, NOTHING_ELSE, size_needed, why_too_small
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
 from pairshelf.core.changes.sheet import (
     BeforeAfter,
     ChangeSheet,
-    Effect,
     Erased,
     Figure,
     Takes,
     drives_come,
     drives_leave,
+    pool_effect,
     together,
 )
 from pairshelf.core.domain.acts import Act
@@ -184,7 +184,7 @@ def _assigned(places: Places, free: Sequence[EstateDrive]) -> tuple[list[CopyOf]
     leaving = {(pool.id, place.slot) for pool, place in places}
     crowds = {pool.id: _crowds(pool, leaving) for pool, _ in places}
     found, without = [], []
-    for pool, place in sorted(places, key=lambda p: (-p[1].designed.extents, p[0].name, p[1].slot)):
+    for pool, place in sorted(places, key=lambda p: (-p[0].layout.needs(p[1].slot), p[0].name, p[1].slot)):
         fitting = {k: own[-1] for k, own in alike.items() if own and _fits(pool, place, own[-1][1])}
         if not fitting or place.drive is None:
             without.append((pool, place))
@@ -216,7 +216,7 @@ def _assigned(places: Places, free: Sequence[EstateDrive]) -> tuple[list[CopyOf]
 def _fits(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> bool:
     """Whether a drive can take a place: of one that is divided, with every sector of every partition where it was."""
     if pool.table is None or place.drive is None:
-        return not why_too_small(place, drive)
+        return not why_too_small(pool, place, drive)
     return drive.size >= place.drive.size and (drive.sector_size or 512) == pool.table.sector
 
 
@@ -305,7 +305,7 @@ def _require_room(without: Places, emptied: Sequence[Emptied]) -> None:
     missing = []
     for pool in {p.id: p for p, _ in without}.values():
         sizes = Counter(
-            place.drive.size if pool.table is not None and place.drive else place.designed.size
+            place.drive.size if pool.table is not None and place.drive else size_needed(pool, place)
             for own, place in without if own.id == pool.id
         )  # fmt: skip
         missing += [
@@ -422,7 +422,7 @@ def _sheet(
         why=_why(copies, emptied),
         figures=tuple(figures),
         effect=together(
-            Effect(capacity=sum(_stock_without(one) - one.pool.capacity for one in emptied) * EXTENT),
+            *(pool_effect(one.pool.spread, capacity=(_stock_without(one) - one.pool.capacity) * EXTENT) for one in emptied),
             drives_come(c.onto for c in copies), drives_leave(in_use),
         ),
         erases=tuple(Erased(c.onto.id, c.onto.place, c.onto.serial, c.onto.size, c.onto.holds) for c in copies),

@@ -11,15 +11,16 @@ from pairshelf.core.changes.pools.relayout import cautions_of
 from pairshelf.core.changes.sheet import (
     BeforeAfter,
     ChangeSheet,
-    Effect,
     Erased,
     Figure,
     Takes,
     drives_come,
     drives_leave,
+    pool_effect,
     together,
 )
 from pairshelf.core.domain.acts import Act
+from pairshelf.core.domain.drives import size_of
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePlace, EstatePool
 from pairshelf.core.domain.file_systems import FileSystem
 from pairshelf.core.domain.names import natural
@@ -53,13 +54,16 @@ class ReplaceDrivePlan:
     drive: EstateDrive
 
 
-def why_too_small(place: EstatePlace, drive: EstateDrive) -> str | None:
-    """Why a drive cannot carry what the place holds, or None if it can."""
-    needed = place.designed.extents
-    have = drive.as_drive.extents
-    if have >= needed:
+def size_needed(pool: EstatePool, place: EstatePlace) -> int:
+    """Bytes that a drive must have to take a place: what the layout uses of it, whatever drive had it last."""
+    return size_of(pool.layout.needs(place.slot))
+
+
+def why_too_small(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> str | None:
+    """Why a drive cannot carry what the layout has in the place, or None if it can."""
+    if drive.as_drive.extents >= pool.layout.needs(place.slot):
         return None
-    return f"It is too small: {format_size(drive.size)}, and the place needs {format_size(place.designed.size)}."
+    return f"It is too small: {format_size(drive.size)}, and the place needs {format_size(size_needed(pool, place))}."
 
 
 def why_elsewhere(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> str | None:
@@ -76,7 +80,7 @@ def why_not(pool: EstatePool, place: EstatePlace, drive: EstateDrive) -> str | N
     """Why a drive cannot take a place, or None if it can: a free one, or a spare of the pool."""
     if is_spare(pool, drive):
         drive = replace(drive, service="free", pool=None)
-    return drive.why_not_offered() or why_too_small(place, drive) or why_elsewhere(pool, place, drive)
+    return drive.why_not_offered() or why_too_small(pool, place, drive) or why_elsewhere(pool, place, drive)
 
 
 def is_spare(pool: EstatePool, drive: EstateDrive) -> bool:
@@ -279,7 +283,7 @@ def _copy_sheet(pool: EstatePool, place: EstatePlace, drive: EstateDrive, *, sta
         erases=(Erased(drive.id, drive.place, drive.serial, drive.size, drive.holds),),
         takes=tuple(takes),
         effect=together(
-            Effect(capacity=(after.stock - before.stock) * EXTENT), drives_come([drive]), drives_leave([] if stands_by else [old])
+            pool_effect(pool.spread, capacity=(after.stock - before.stock) * EXTENT), drives_come([drive]), drives_leave([] if stands_by else [old])
         ),
         meanwhile=(
             *((

@@ -51,14 +51,14 @@ def plan(estate: Estate, request: AddSpares) -> AddSparesPlan:
     drives, findings = drives_to_add(estate, request.drives)
     if not drives:
         raise BadInput("Choose the drives that are to stand by.", field="drives")
-    largest = max(p.designed.extents for p in pool.places)
+    needed = [pool.layout.needs(p.slot) for p in pool.places]
     for drive in drives:
-        if request.spares_for == "pool" and drive.as_drive.extents < min(p.designed.extents for p in pool.places):
+        if request.spares_for == "pool" and drive.as_drive.extents < min(needed):
             raise NotPossible(
                 f"{drive.named} is smaller than every drive of {pool.name}; it could take no place.", code="too-small",
                 field="drives",
             )  # fmt: skip
-    small = [d for d in drives if d.as_drive.extents < largest]
+    small = [d for d in drives if d.as_drive.extents < max(needed)]
     stand_by = {"pool": pool.name, "shelf": "every pool on its shelf", "all": "all pools"}[request.spares_for]
     many = len(drives) > 1
     cautions = [f"{d.named} is smaller than some of its drives, and cannot take the place of those." for d in small]

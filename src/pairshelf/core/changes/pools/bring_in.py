@@ -7,7 +7,17 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import NETWORK, PEOPLE, ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Erased, Figure, Finding, Takes
+from pairshelf.core.changes.sheet import (
+    BeforeAfter,
+    ChangeSheet,
+    Effect,
+    Erased,
+    Figure,
+    Finding,
+    Takes,
+    pool_effect,
+    together,
+)
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate
 from pairshelf.core.domain.found import FoundMember, FoundPool, Hanging, Standing
@@ -139,7 +149,10 @@ def _sheet(found: FoundPool, name: str, again: Sequence[Hanging], left_out: Sequ
               if any(o.what == "disk" for o in again) else ()),
         ),
         name if over else None, "administrator", (), (), tuple(_findings(found)),
-        Effect(layout.stock * EXTENT, found.taken * EXTENT, len(found.drive_ids), -sum(m.free for m in found.members)),
+        together(
+            pool_effect(layout.own_protection, capacity=layout.stock * EXTENT, given=found.taken * EXTENT),
+            Effect(in_use=len(found.drive_ids), free=-sum(m.free for m in found.members)),
+        ),
     )  # fmt: skip
 
 

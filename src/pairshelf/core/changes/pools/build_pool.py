@@ -9,13 +9,13 @@ from pairshelf.core.changes.pools.relayout import chosen_drives
 from pairshelf.core.changes.sheet import (
     BeforeAfter,
     ChangeSheet,
-    Effect,
     Erased,
     Figure,
     Finding,
     Takes,
     Text,
     drives_come,
+    pool_effect,
     together,
 )
 from pairshelf.core.domain.acts import Act
@@ -203,7 +203,7 @@ def _sheet(
             *((BeforeAfter("Encrypted", Figure(text="no"), Figure(text="yes")),) if request.encrypted else ()),
         ),
         erases=tuple(Erased(d.id, d.place, d.serial, d.size, d.holds) for d in drives),
-        effect=together(Effect(capacity=capacity, given=use), drives_come(drives)),
+        effect=together(pool_effect(spread, capacity=capacity, given=use), drives_come(drives)),
         takes=tuple(
             Takes.of(job, duration)
             for job, duration in (("First sync", sync or own_sync), ("Rebuild of one drive, later", None if spread else slowest_rebuild(layout)))
@@ -272,7 +272,7 @@ def _cautions(drives: list[EstateDrive], layout: Layout, backup: Backup | None) 
         for d in drives if d.condition == "failing"
     )  # fmt: skip
     too_small = {
-        s.id for s in layout.spares if any(m.extents > s.extents for m in layout.members)
+        s.id for s in layout.spares if any(layout.needs(i) > s.extents for i in range(len(layout.members)))
     }  # fmt: skip
     cautions.extend(
         f"The spare {d.place} ({d.serial}) is smaller than some members and cannot replace those."

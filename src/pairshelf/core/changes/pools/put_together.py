@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, pool_effect, simple_sheet, together
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, FormerPool
 from pairshelf.core.domain.units import EXTENT
@@ -77,7 +77,10 @@ def plan(estate: Estate, request: PutTogether) -> FormerPlan:
         ),
         meanwhile=("Mounts, shares and targets are not made again by this; draw them up anew.",),
         cautions=tuple(f"{s} is away: the pool comes back without it." for s in former.away),
-        effect=Effect(former.extents * EXTENT, former.taken * EXTENT, former.drives, len(former.away) - former.drives),
+        effect=together(
+            pool_effect(former.spread, capacity=former.extents * EXTENT, given=former.taken * EXTENT),
+            Effect(in_use=former.drives, free=len(former.away) - former.drives),
+        ),
     )  # fmt: skip
     return FormerPlan(sheet, former)
 

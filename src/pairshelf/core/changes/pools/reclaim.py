@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, pool_effect, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import serving
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool, EstateVolume
@@ -83,7 +83,7 @@ def plan(estate: Estate, request: Reclaim) -> ReclaimPlan:
             for v in emptied
         ),
         confirm=pool.name if emptied else None,
-        effect=Effect(given=-back * EXTENT),
+        effect=pool_effect(pool.spread, given=-back * EXTENT),
         meanwhile=("Volumes stay in use.",),
         cautions=(
             *(("What is in bins cannot be taken out of them any more.",) if emptied else ()),

@@ -10,7 +10,6 @@ from pairshelf.core.changes.later import Opening
 from pairshelf.core.changes.sheet import (
     BeforeAfter,
     ChangeSheet,
-    Effect,
     Erased,
     Figure,
     Finding,
@@ -18,6 +17,7 @@ from pairshelf.core.changes.sheet import (
     drives_come,
     drives_leave,
     left_in_pool,
+    pool_effect,
     together,
 )
 from pairshelf.core.domain.drives import Drive
@@ -149,7 +149,7 @@ def relayout(
         ),
         erases=tuple(Erased(d.id, d.place, d.serial, d.size, d.holds) for d in added),
         effect=together(
-            Effect(capacity=-lost * EXTENT), drives_come(added), drives_leave(p.drive for p in leaving if p.drive is not None)
+            pool_effect(pool.spread, capacity=-lost * EXTENT), drives_come(added), drives_leave(p.drive for p in leaving if p.drive is not None)
         ),
         takes=takes,
         meanwhile=_evening(evened) if evened else _meanwhile(moving, takes, walks=walks, copies=copies, lost=lost),

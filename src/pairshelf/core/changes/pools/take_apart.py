@@ -5,7 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import NETWORK, PEOPLE, ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, drives_leave, simple_sheet, together
+from pairshelf.core.changes.sheet import (
+    BeforeAfter,
+    ChangeSheet,
+    Figure,
+    drives_leave,
+    pool_effect,
+    simple_sheet,
+    together,
+)
 from pairshelf.core.changes.volumes.volume_plan import backup_said, files_given_up
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateDrive, EstatePool, EstateVolume
@@ -118,7 +126,7 @@ def plan(estate: Estate, request: TakeApart) -> TakeApartPlan:
         ),
         steps=steps, confirm=pool.name,
         effect=together(
-            Effect(capacity=-pool.holds, given=(pool.free - pool.capacity) * EXTENT),
+            pool_effect(pool.spread, capacity=-pool.holds, given=(pool.free - pool.capacity) * EXTENT),
             drives_leave(drives),
         ),
     )  # fmt: skip

@@ -9,10 +9,10 @@ from pairshelf.core.changes.pools.relayout import pool_to_change
 from pairshelf.core.changes.sheet import (
     BeforeAfter,
     ChangeSheet,
-    Effect,
     Figure,
     drives_leave,
     left_in_pool,
+    pool_effect,
     simple_sheet,
     together,
 )
@@ -81,7 +81,7 @@ def plan(estate: Estate, request: TakeOut) -> TakeOutPlan:
         steps=(f"Make sure again that nothing stands on {them}.", "Let go: free, old data readable until wiped."),
         cautions=("Without a spare, a failed drive waits for a new one to be put in.",) if own and len(own) == len(spares) else (),
         fixed=tuple(f"{d.named} leaves the pool." for d in drives),
-        effect=together(Effect(capacity=-lost * EXTENT), drives_leave(drives)),
+        effect=together(pool_effect(pool.spread, capacity=-lost * EXTENT), drives_leave(drives)),
     )  # fmt: skip
     return TakeOutPlan(sheet, pool, own, leaving, after, gone)
 

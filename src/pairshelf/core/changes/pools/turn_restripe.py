@@ -8,10 +8,10 @@ from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import (
     BeforeAfter,
     ChangeSheet,
-    Effect,
     Figure,
     Takes,
     drives_leave,
+    pool_effect,
     simple_sheet,
     together,
 )
@@ -71,7 +71,7 @@ def plan(estate: Estate, request: TurnRestripe) -> TurnRestripePlan:
             *((f"Let {counted(len(left), 'drive')} that {'came for it' if back else 'it does without'} go, free.",) if left else ()),
         ),
         fixed=tuple(f"{p.drive.named} leaves the pool {'again when the front is back' if back else 'when the front has arrived'}." for p in left if p.drive),
-        effect=together(Effect(capacity=layout.turned_round().to_come * EXTENT), drives_leave(p.drive for p in left if p.drive)),
+        effect=together(pool_effect(pool.spread, capacity=layout.turned_round().to_come * EXTENT), drives_leave(p.drive for p in left if p.drive)),
     )  # fmt: skip
     return TurnRestripePlan(sheet, pool, back)
 

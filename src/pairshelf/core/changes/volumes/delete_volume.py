@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, Effect, Figure, left_in_pool, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, Figure, left_in_pool, pool_effect, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import (
     VolumePlan,
     backup_said,
@@ -52,7 +52,7 @@ def plan(estate: Estate, request: DeleteVolume) -> VolumePlan:
             else left_in_pool(pool, pool.free + back),
         ),
         gives_up=files_given_up(volume), confirm=volume.name,
-        effect=Effect(given=-(volume.size if at else back * EXTENT)),
+        effect=pool_effect(pool.spread, given=-(volume.size if at else back * EXTENT)),
         steps=("Make sure nothing uses it.", "Take its entry out of the table." if at else "Give its capacity back to the pool."),
         cautions=(*backup_said(estate, volume), "What was on it can be read from the drives until something else is written there; it is not wiped.",),
     )  # fmt: skip

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, pool_effect, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import VolumePlan, serving, spec_of
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool
@@ -77,7 +77,7 @@ def plan(estate: Estate, request: ExtendVolumes) -> ExtendVolumesPlan:
             BeforeAfter("Left in the pool", Figure(bytes=left * EXTENT), Figure(bytes=(left - taken) * EXTENT)),
         ),
         steps=tuple(_said(p) for p in each),
-        effect=Effect(given=taken * EXTENT),
+        effect=pool_effect(pool.spread, given=taken * EXTENT),
         meanwhile=(
             "They stay in use." if len(each) > 1 else "It stays in use.",
             *(("It waits until the front of the restripe has arrived, and is then done by itself. If the front is turned "

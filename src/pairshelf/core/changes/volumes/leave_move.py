@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import ChangeSheet, Effect, simple_sheet
+from pairshelf.core.changes.sheet import ChangeSheet, pool_effect, simple_sheet, together
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstateVolume
 from pairshelf.core.domain.units import EXTENT
@@ -36,7 +36,7 @@ def plan(estate: Estate, request: LeaveMove) -> LeaveMovePlan:
     sheet = simple_sheet(
         "leave-move", f"Leave the moving of volume {volume.ref} off", f"It stays in {volume.pool}; nothing of it has changed.",
         steps=("End the copying.", "Give back what had been taken for it in the other pool."),
-        effect=Effect(given=-dict(estate.copies).get(volume.id, 0) * EXTENT),
+        effect=together(*(pool_effect(of_drives, given=-extents * EXTENT) for v, extents, of_drives in estate.copies if v == volume.id)),
     )  # fmt: skip
     return LeaveMovePlan(sheet, volume)
 

@@ -8,11 +8,11 @@ from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.sheet import (
     BeforeAfter,
     ChangeSheet,
-    Effect,
     Figure,
     Takes,
     Text,
     left_in_pool,
+    pool_effect,
     simple_sheet,
 )
 from pairshelf.core.changes.volumes.volume_plan import serving
@@ -157,7 +157,7 @@ def _sheet(
         takes=(Takes.of("First sync", volume_sync(pool.layout, use)),) if pool.spread and use else (),
         cautions=cautions,
         texts=lines,
-        effect=Effect(given=use * EXTENT),
+        effect=pool_effect(pool.spread, given=use * EXTENT),
     )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from pairshelf.core.changes.kind import ChangeKind, Context
-from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Effect, Figure, Takes, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Takes, pool_effect, simple_sheet, together
 from pairshelf.core.changes.volumes.volume_plan import serving, serving_pool_of, users_of
 from pairshelf.core.domain.acts import Act
 from pairshelf.core.domain.estate import Estate, EstatePool, EstateVolume
@@ -168,7 +168,7 @@ def _sheet(
                         Figure(bytes=source.free * EXTENT), Figure(bytes=(source.free + back) * EXTENT)),
         ),
         takes=(Takes.of("Copying and comparing", at_rate(seconds)),),
-        effect=Effect(given=(taken - back) * EXTENT),
+        effect=together(pool_effect(target.spread, given=taken * EXTENT), pool_effect(source.spread, given=-back * EXTENT)),
         meanwhile=(
             "Reading and writing go on. What is written meanwhile is copied again, until nothing is behind.",
             "When all is compared it is switched over in one step; whoever writes just then waits for a moment. If it is "

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.later import Later, Opening
-from pairshelf.core.changes.sheet import BeforeAfter, Effect, Figure, Takes, left_in_pool, simple_sheet
+from pairshelf.core.changes.sheet import BeforeAfter, Figure, Takes, left_in_pool, pool_effect, simple_sheet
 from pairshelf.core.changes.volumes.volume_plan import (
     VolumePlan,
     backup_said,
@@ -89,7 +89,7 @@ def plan(estate: Estate, request: ResizeVolume) -> VolumePlan:
             BeforeAfter("Unallocated on the drive", Figure(bytes=free[0]), Figure(bytes=free[1])) if at
             else left_in_pool(pool, free[1] // EXTENT),
         ),
-        effect=Effect(given=size - volume.size if at else free[0] - free[1]),
+        effect=pool_effect(pool.spread, given=size - volume.size if at else free[0] - free[1]),
         takes=(Takes.of("First sync", volume_sync(pool.layout, after.pool_use)),) if pool.spread and larger and use else (),
         steps=tuple(_steps(volume, larger=larger, table=table is not None, moved=free[0] != free[1])),
         meanwhile=_meanwhile(volume, larger=larger),
