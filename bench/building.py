@@ -287,12 +287,12 @@ def _holding(port: int, cookies: list[str]) -> Iterator[None]:
     for number in range(STREAMS):
         one = socket.create_connection(("127.0.0.1", port), 10)
         cookie = cookies[number % len(cookies)]
-        one.sendall(f"GET /api/events HTTP/1.1\r\nHost: x\r\nCookie: {cookie}\r\n\r\n".encode())
+        one.sendall(f"GET /api/events HTTP/1.1\r\nHost: localhost\r\nCookie: {cookie}\r\n\r\n".encode())
         held.append(one)
     for one in held:
         one.settimeout(30)
         assert one.recv(300).startswith(b"HTTP/1.1 200"), "a stream was refused"
-    half = b"POST /api/sign-in HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 90\r\n\r\n{"
+    half = b"POST /api/sign-in HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: 90\r\n\r\n{"
     for number in range(STREAMS):
         one = socket.create_connection(("127.0.0.1", port), 10)
         one.sendall(half if number % 2 else half[:40])

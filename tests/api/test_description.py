@@ -63,7 +63,7 @@ def test_requests_made_from_the_description(lab: Person, app: Any, monkeypatch: 
             session.connection().exec_driver_sql("delete from attempts")
         who = Person(app.test_client())
         assert who.sign_in("ida").status_code == 200
-        cookie = who.client.get_cookie("pairshelf")
+        cookie = who.client.get_cookie(app.config["SESSION_COOKIE_NAME"])
         assert cookie is not None
         return who.csrf, cookie.value
 

@@ -155,7 +155,7 @@ def test_what_is_not_there_is_said(person: Callable[[str], Person]) -> None:
 def test_only_built_files_are_handed_out(path: str, stranger: Person) -> None:
     """Whatever else is asked for is the page itself, whether there is a file of that name or not."""
     page = stranger.get("/").data
-    answer = stranger.get(path)
+    answer = stranger.client.get(path, headers={"Host": "localhost"})
     assert answer.status_code == 200
     assert answer.data == page
 

@@ -12,9 +12,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import text
 
+from pairshelf.api import hosts
+from pairshelf.api.app import create_app
 from pairshelf.api.problems import status_of
 from pairshelf.core.errors import Denied
 from pairshelf.services import accounts, attempts
+from pairshelf.services.channels import set_address
+from pairshelf.store import settings as store_settings
 from pairshelf.store.database import transaction
 from tests.api.conftest import PASSWORD, Person, do
 from tests.engine.helpers import shelf
@@ -132,13 +136,58 @@ def test_a_passphrase_is_asked_about_until_it_is_kept(person: Callable[[str], Pe
     assert asked(), "another one was shown"
 
 
+def test_right_sign_ins_are_not_counted_as_guesses(app: Any) -> None:
+    """Thirty-five people behind one address: each signs in, rightly, on a browser of their own."""
+    for _ in range(35):
+        assert Person(app.test_client()).sign_in("ida").status_code == 200
+    # Wrong ones are, and a right one among them hides none.
+    for number in range(29):
+        assert Person(app.test_client()).sign_in(f"nobody{number}", "wrong").status_code == 401
+    assert Person(app.test_client()).sign_in("ida").status_code == 200
+    assert Person(app.test_client()).sign_in("nobody", "wrong").status_code == 401
+    assert Person(app.test_client()).sign_in("ida").status_code == 429
+
+
+def test_two_installations_on_one_host_name_leave_each_other_their_cookies(app: Any) -> None:
+    one, two, again = (create_app(secret) for secret in ("one", "two", "one"))
+    for name in ("SESSION_COOKIE_NAME", "DEVICE_COOKIE"):
+        assert one.config[name] == again.config[name] != two.config[name]
+    entered = app.test_client().post("/api/sign-in", json={"name": "ida", "password": PASSWORD})
+    given = {c.split("=")[0] for c in entered.headers.getlist("Set-Cookie")}
+    assert given <= {app.config["SESSION_COOKIE_NAME"], app.config["DEVICE_COOKIE"]}
+
+
+@pytest.mark.parametrize(
+    ("host", "status"),
+    [
+        ("localhost", 200), ("LOCALHOST:8321", 200), ("127.0.0.1:9", 200), ("[::1]:8321", 200), ("shelf.house.example", 200),
+        ("localhost.:80", 200), ("lan.example:8321", 200),
+        ("evil.example", 400), ("127.0.0.1.evil.example", 400), ("localhost@evil.example", 400), ("localhost/evil", 400),
+        ("", 400), ("[::1", 400), ("10.0.0.9", 400), ("localhost, evil.example", 400),
+    ],
+)  # fmt: skip
+def test_requests_that_mean_another_host_are_refused(
+    host: str, status: int, app: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("PAIRSHELF_ALLOWED_HOSTS", "lan.example, other.example")
+    store_settings.settings.cache_clear()
+    hosts._known.clear()
+    with transaction() as session:
+        set_address(session, "ida", "https://shelf.house.example")
+    for path in ("/api/health", "/", "/api/me"):
+        answer = app.test_client().get(path, headers={"Host": host})
+        assert answer.status_code in (status, 404 if path == "/" else status), (path, host)
+        if status == 400:
+            assert answer.get_json()["code"] == "unknown-host" and "evil" not in answer.get_data(as_text=True)
+
+
 def test_signing_out_ends_the_session_wherever_its_cookie_is(app: Any, person: Callable[[str], Person]) -> None:
     ida = person("ida")
-    cookie = ida.client.get_cookie("pairshelf")
+    cookie = ida.client.get_cookie(app.config["SESSION_COOKIE_NAME"])
     assert cookie is not None
     ida.post("/api/sign-out")
     thief = app.test_client()
-    thief.set_cookie("pairshelf", cookie.value)
+    thief.set_cookie(app.config["SESSION_COOKIE_NAME"], cookie.value)
     assert thief.get("/api/today").status_code == 401
 
 

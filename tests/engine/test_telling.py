@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime as dt
 import json
+import socket
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -16,15 +20,16 @@ from pairshelf.core.errors import BadInput, Denied, NotFound, NotPossible
 from pairshelf.core.policies.attention import Gravity, Matter
 from pairshelf.engine import signs
 from pairshelf.engine.pools import devices
-from pairshelf.formats.messages import signature
+from pairshelf.formats.messages import Said, as_mail, signature
 from pairshelf.services import telling
 from pairshelf.services.accounts import add_user
 from pairshelf.services.channels import WayAsked, channel_of, drop_channel, keep_channel, set_address, set_mail
 from pairshelf.services.telling import deliver, notice, write_test
 from pairshelf.standin.mailbox import Mailbox, Receivers
+from pairshelf.store import settings as store_settings
 from pairshelf.store.clock import wall
 from pairshelf.store.database import transaction
-from pairshelf.store.tables import Channel, Delivery, Message, Setting, TopicRow, User
+from pairshelf.store.tables import Channel, Delivery, LogRow, Message, Setting, TopicRow, User
 from tests.engine.helpers import at_once, build, carry_all, happens, shelf
 
 pytestmark = pytest.mark.usefixtures("db")
@@ -253,6 +258,9 @@ def test_a_worker_killed_while_sending_sends_once_more_with_the_same_id(
     (delivery,) = deliveries()
     assert delivery.state == "waiting" and delivery.sending_at is not None and delivery.attempts == 1
     monkeypatch.setattr(telling, "_call", call)
+    # Nobody else tries it while it may still be under way.
+    assert deliver() == 0
+    hands.on(minutes=2)
     assert deliver() == 1 and deliver() == 0
     ids = [e.headers["Webhook-Id"] for e in box.events()]
     assert len(ids) == (2 if killed == "after" else 1) and len(set(ids)) == 1
@@ -285,8 +293,6 @@ def _dies(*_: Any) -> None:
 def test_one_who_does_not_answer_holds_nobody_else_up(
     box: Mailbox, hands: Hands, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    import socket
-
     monkeypatch.setattr(telling, "_PATIENCE", 30.0)
     with socket.socket() as silent:
         silent.bind(("127.0.0.1", 0))
@@ -303,6 +309,145 @@ def test_one_who_does_not_answer_holds_nobody_else_up(
         silent.accept()[0].close()
         sending.join()
     assert [d.state for d in deliveries()] == ["waiting", "sent"]
+
+
+@contextmanager
+def talker(say: Callable[[socket.socket], None]) -> Iterator[str]:
+    """Somebody who takes connections and says what it likes; its address."""
+    with socket.socket() as listening:
+        listening.bind(("127.0.0.1", 0))
+        listening.listen()
+
+        def serve() -> None:
+            with contextlib.suppress(OSError):
+                while True:
+                    with listening.accept()[0] as one, contextlib.suppress(OSError):
+                        one.recv(65536)
+                        say(one)
+
+        threading.Thread(target=serve, daemon=True).start()
+        yield f"http://127.0.0.1:{listening.getsockname()[1]}/"
+        listening.shutdown(socket.SHUT_RDWR)
+
+
+def _trickle(one: socket.socket) -> None:
+    one.sendall(b"HTTP/1.1 200 OK\r\nX-More: ")
+    for _ in range(1000):
+        time.sleep(0.05)
+        one.sendall(b"x")
+
+
+@pytest.mark.parametrize(
+    ("say", "error"),
+    [
+        (_trickle, "it was not done in 0.6 s"),
+        (lambda one: one.sendall(b"nonsense\r\n\r\n"), "it answers no HTTP (BadStatusLine)"),
+        (lambda one: one.sendall(b"HTTP/1.1 200 OK\r\n" + b"A: " + b"x" * 70000 + b"\r\n\r\n"), "it answers no HTTP (LineTooLong)"),
+        (lambda one: None, "it answers no HTTP (RemoteDisconnected)"),
+    ],
+)  # fmt: skip
+def test_a_hook_that_answers_otherwise_is_tried_again_later_and_stops_nobody(
+    say: Callable[[socket.socket], None], error: str, box: Mailbox, hands: Hands, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(telling, "_IN_ALL", 0.6)
+    with talker(say) as address:
+        way(address, "hook")
+        way()
+        looked(hands, NOW)
+        assert deliver() == 1 and len(box.letters()) == 1
+        hook, letter = deliveries()
+        assert (hook.state, hook.error, letter.state) == (
+            "waiting",
+            error,
+            "sent",
+        ) or hook.error == "[Errno 104] Connection reset by peer"
+        assert hook.attempts == 1 and deliver() == 0
+
+
+@pytest.mark.parametrize(
+    "address", ["a@[", "a@b..c", "a b@c", "ida@house.example\u2028Bcc: all", "@", "a@", "é@house.example", "a@b" * 90]
+)
+def test_an_address_from_before_that_no_letter_can_go_to_is_set_aside_and_said(
+    address: str, box: Mailbox, hands: Hands
+) -> None:
+    with pytest.raises(BadInput):
+        way(address)
+    old, _ = way("old@house.example"), way()
+    with transaction() as session:
+        session.get_one(Channel, old.number).address = address
+    looked(hands, NOW)
+    assert deliver() == 1 and box.letters()[0].to == "ida@house.example"
+    for _ in range(10):
+        hands.on(hours=1)
+        deliver()
+    poisoned = deliveries()[0]
+    assert (poisoned.state, poisoned.attempts) == ("given-up", 5) and poisoned.error
+    with transaction() as session:
+        said = session.exec(select(LogRow).where(LogRow.act == "message-set-aside")).all()
+    assert len(said) == 1 and len(box.letters()) == 1
+
+
+def test_a_name_with_line_ends_in_it_is_told_of_in_one_line(box: Mailbox, hands: Hands) -> None:
+    way()
+    way(f"http://127.0.0.1:{box.ports[1]}/", "hook")
+    nasty = "Pool a\u2028b\r\nBcc: all\x85\x0b\x00\ud800 is unprotected"
+    looked(hands, replace(NOW, sentence=nasty.replace("\x00", "").replace("\ud800", "")), replace(SOON, sentence="Drive \u2029 X"))
+    assert deliver() == 2
+    (letter,) = box.letters()
+    assert "Pool a b Bcc: all is unprotected" in letter.text
+    assert as_mail(Said("1", "begun", [{"sentence": nasty, "link": "/", "gravity": 0}], dt.datetime.now(dt.UTC), ""), "a@b.example",
+                   "c@d.example")["Subject"] == "Pair Shelf: Pool a b Bcc: all is unprotected"  # fmt: skip
+
+
+def test_threads_of_one_person_are_limited_and_each_channel_has_one(
+    box: Mailbox, hands: Hands, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    going, released = [], threading.Event()
+
+    def call(url: str, *_: Any) -> None:
+        going.append(url)
+        released.wait(20)
+        raise OSError("not there")
+
+    monkeypatch.setattr(telling, "_call", call)
+    for number in range(6):
+        way(f"http://127.0.0.1:9/{number}", "hook")
+    way("osric@house.example", who=person("osric", "operator"))
+    looked(hands, NOW)
+    sending = telling.Sending()
+    for _ in range(4):
+        sending.begin()
+        time.sleep(0.1)
+    until = time.monotonic() + 20
+    while not box.letters() and time.monotonic() < until:
+        time.sleep(0.02)
+    assert box.letters(), "one person's dead hooks kept another waiting"
+    assert len(going) == len(set(going)) == 3
+    released.set()
+
+
+def test_test_messages_are_limited(box: Mailbox, hands: Hands) -> None:
+    channels = [way(), way("other@house.example")]
+    for number in range(telling.MOST_TESTS):
+        with transaction() as session:
+            write_test(session, channels[number % 2], "ida")
+    with transaction() as session, pytest.raises(NotPossible):
+        write_test(session, channels[0], "ida")
+    hands.on(minutes=61)
+    with transaction() as session:
+        write_test(session, channels[0], "ida")
+
+
+def test_where_links_lead_is_set_and_never_told_by_a_request(monkeypatch: pytest.MonkeyPatch, db: str) -> None:
+    with transaction() as session:
+        session.merge(Setting(key="address", value={"url": "http://evil.example/", "seen": True}))
+        session.flush()
+        assert telling.address_of_house(session) == ""
+        monkeypatch.setenv("PAIRSHELF_ADDRESS", "http://shelf:8321/")
+        store_settings.settings.cache_clear()
+        assert telling.address_of_house(session) == "http://shelf:8321/"
+        set_address(session, "ida", "https://shelf.house.example")
+        assert telling.address_of_house(session) == "https://shelf.house.example/"
 
 
 def test_a_hook_that_leads_elsewhere_is_not_followed(box: Mailbox, hands: Hands) -> None:

@@ -62,7 +62,7 @@ def findings(
             case.headers = {k: v for k, v in (case.headers or {}).items() if k.lower() not in ("x-csrftoken", "cookie")}
             token, cookie = signed_in
             answer = case.call_and_validate(
-                headers={"X-CSRFToken": token}, cookies={"pairshelf": cookie}, checks=CHECKS
+                headers={"X-CSRFToken": token}, cookies={app.config["SESSION_COOKIE_NAME"]: cookie}, checks=CHECKS
             )
             answered[answer.status_code] += 1
 

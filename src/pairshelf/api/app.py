@@ -48,6 +48,7 @@ from pairshelf.api import (
 )
 from pairshelf.api.description import Described
 from pairshelf.api.guard import MOST_BODY, ask_first, needs
+from pairshelf.api.hosts import refuse_strangers
 from pairshelf.engine.own_log import quiet_log
 from pairshelf.engine.signs import WATCHER, WORKER, away
 from pairshelf.services.accounts import secret_key
@@ -91,9 +92,11 @@ def create_app(secret: str | None = None) -> OpenAPI:
     )  # fmt: skip
     app.config.update(
         SECRET_KEY=secret or "describes-only", SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SAMESITE="Lax",
-        SESSION_COOKIE_SECURE=settings().secure_cookies, SESSION_COOKIE_NAME="pairshelf",
+        SESSION_COOKIE_SECURE=settings().secure_cookies, SESSION_COOKIE_NAME=sessions.cookie_of(secret, "session"), DEVICE_COOKIE=sessions.cookie_of(secret, "device"),
         MAX_CONTENT_LENGTH=MOST_BODY, WTF_CSRF_TIME_LIMIT=None, WTF_CSRF_SSL_STRICT=False,
     )  # fmt: skip
+    # Before anybody is looked up, or anything is answered.
+    app.before_request(refuse_strangers)
     ask_first(app)
     TokenInHeader(app)
     sessions.manager.init_app(app)

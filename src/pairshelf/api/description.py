@@ -46,7 +46,7 @@ FILES = {
     "/api/disposal/lots/{sheet_id}/file": "application/json",
 }
 _SCHEMES: dict[str, dict[str, Any]] = {
-    "session": {"type": "apiKey", "in": "cookie", "name": "pairshelf",
+    "session": {"type": "apiKey", "in": "cookie", "name": "pairshelf-installation-session",
                 "description": "The cookie that signing in gives (POST /api/sign-in)."},
     "token": {"type": "apiKey", "in": "header", "name": "X-CSRFToken",
               "description": "What changes something carries it; it comes with GET /api/me and with signing in."},

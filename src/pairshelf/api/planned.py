@@ -8,6 +8,7 @@ from typing import Any
 from flask import Response, request
 from flask_openapi3 import APIBlueprint, OpenAPI
 from pydantic import BaseModel, Field
+from sqlmodel import Session
 
 from pairshelf.api import problems
 from pairshelf.api.guard import needs, signed_in
@@ -17,6 +18,7 @@ from pairshelf.core.policies.schedule import WHAT, Recurrence
 from pairshelf.engine.schedules import end_schedule, recurrence_of, set_schedule
 from pairshelf.formats.calendar_ics import MEDIA_TYPE
 from pairshelf.services import planned
+from pairshelf.services.telling import address_of_house
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import CalendarAddress, ScheduleRow
 
@@ -161,7 +163,7 @@ def make_address() -> Any:
         token = planned.make_address(session, user.number, user.name)
         row = session.get_one(CalendarAddress, user.number)
         return CalendarAddressOut(
-            address=f"{request.host_url}calendar/{token}.ics", there=True, made_at=row.made_at, read_at=None
+            address=f"{_base(session)}calendar/{token}.ics", there=True, made_at=row.made_at, read_at=None
         )
 
 
@@ -175,6 +177,11 @@ def drop_address() -> Any:
     return CalendarAddressOut(address=None, there=False, made_at=None, read_at=None)
 
 
+def _base(session: Session) -> str:
+    """Where people reach the application: as it is set, else as it was just reached by a name that is allowed."""
+    return address_of_house(session) or str(request.host_url)
+
+
 def serve(app: OpenAPI) -> None:
     """The calendar, for who has its address."""
 
@@ -182,7 +189,7 @@ def serve(app: OpenAPI) -> None:
     @needs(None)
     def calendar(token: str) -> Any:
         with transaction() as session:
-            found = planned.calendar_for(session, token, request.host_url)
+            found = planned.calendar_for(session, token, _base(session))
         if found is None:
             return problems.answer(404, "not-found", "This address opens no calendar; make a new one in the settings.")
         return Response(

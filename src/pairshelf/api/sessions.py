@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
+import hashlib
 from typing import Any
 
 import flask_login
-from flask import Response, g, request
+from flask import Response, current_app, g, request
 from flask_openapi3 import APIBlueprint
 from flask_wtf.csrf import generate_csrf
 from pydantic import BaseModel, Field
@@ -19,7 +20,6 @@ from pairshelf.core.domain.acts import Act, Role, acts_of, why_not
 from pairshelf.core.errors import BadInput, NotFound, NotPossible
 from pairshelf.engine.log import log
 from pairshelf.services import accounts
-from pairshelf.services.telling import note_address
 from pairshelf.store.clock import wall
 from pairshelf.store.database import engine, transaction
 from pairshelf.store.settings import settings
@@ -40,8 +40,19 @@ _WHO: Any = select(
     col(SessionRow.token_hash) == bindparam("token"), col(SessionRow.ended_at).is_(None),
     col(SessionRow.seen_at) > bindparam("since"), col(User.active),
 )  # fmt: skip
-#: The cookie of a browser on which somebody has signed in before.
-DEVICE = "pairshelf_device"
+
+
+def cookie_of(secret: str | None, what: str) -> str:
+    """The name of a cookie of this installation: browsers send cookies to every port of a host name, so that two
+    installations on one would end each other's sessions."""
+    mark = hashlib.sha256(f"cookies of {secret}".encode()).hexdigest()[:8] if secret else "installation"
+    return f"pairshelf-{mark}-{what}"
+
+
+def _device_cookie() -> str:
+    """The cookie of a browser on which somebody has signed in before."""
+    name: str = current_app.config["DEVICE_COOKIE"]
+    return name
 
 
 class Session(flask_login.UserMixin):  # type: ignore[misc]
@@ -86,14 +97,19 @@ def _enter(user: User) -> None:
     """This browser is signed in, and known from now on."""
     token = accounts.begin_session(user, request.remote_addr or "", request.headers.get("User-Agent", ""))
     flask_login.login_user(Session(user, token))
-    g.device = accounts.remember_device(user, request.cookies.get(DEVICE, ""))
+    g.device = accounts.remember_device(user, request.cookies.get(_device_cookie(), ""))
 
 
 def remember(response: Response) -> Response:
     """Give the browser the cookie by which it is known."""
     if device := g.pop("device", None):
         response.set_cookie(
-            DEVICE, device, max_age=34_560_000, httponly=True, samesite="Lax", secure=settings().secure_cookies
+            _device_cookie(),
+            device,
+            max_age=34_560_000,
+            httponly=True,
+            samesite="Lax",
+            secure=settings().secure_cookies,
         )
     return response
 
@@ -200,10 +216,10 @@ def me() -> Any:
 @needs(None)
 def sign_in(body: SignInBody) -> Any:
     """Sign in."""
-    user = accounts.sign_in(body.name, body.password, request.remote_addr or "", request.cookies.get(DEVICE, ""))
+    user = accounts.sign_in(
+        body.name, body.password, request.remote_addr or "", request.cookies.get(_device_cookie(), "")
+    )
     _enter(user)
-    with transaction() as session:
-        note_address(session, request.host_url)
     return _me(user)
 
 

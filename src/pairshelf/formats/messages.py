@@ -17,6 +17,7 @@ from cloudevents.core.bindings.http import to_structured
 from cloudevents.core.formats.json import JSONFormat
 from cloudevents.core.v1.event import CloudEvent
 
+from pairshelf.core.domain.words import one_line
 from pairshelf.core.policies.telling import MOST_LINES, title_of
 
 _URGENCY = ("now", "before long", "when there is time")
@@ -41,7 +42,7 @@ class Said:
     @property
     def title(self) -> str:
         """In one line."""
-        return title_of(self.kind, [str(line["sentence"]) for line in self.lines])
+        return one_line(title_of(self.kind, [str(line["sentence"]) for line in self.lines]))
 
     def url(self, link: str) -> str:
         """A page of the application."""
@@ -51,7 +52,7 @@ class Said:
 def as_mail(said: Said, sender: str, to: str) -> EmailMessage:
     """As a letter in plain text."""
     mail = EmailMessage()
-    mail["Subject"] = f"Pair Shelf: {said.title}"[:200].replace("\n", " ")
+    mail["Subject"] = f"Pair Shelf: {said.title}"[:200]
     mail["From"], mail["To"] = sender, to
     mail["Date"] = format_datetime(said.at)
     mail["Message-ID"] = f"<{said.id}@{sender.rsplit('@', 1)[-1]}>"
@@ -68,7 +69,7 @@ def _text(said: Said) -> str:
     parts = []
     for line in said.lines[:MOST_LINES]:
         urgency = f"[{_URGENCY[line['gravity']]}] " if said.kind == "begun" else ""
-        parts.append(f"{urgency}{line['sentence']}\n{said.url(line['link'])}\n")
+        parts.append(f"{urgency}{one_line(line['sentence'])}\n{said.url(line['link'])}\n")
     more = len(said.lines) - MOST_LINES
     if more > 0:
         parts.append(f"And {more} more: {said.url('/')}\n")
@@ -96,7 +97,7 @@ def as_event(said: Said, secret: str, at: dt.datetime) -> tuple[dict[str, str], 
         {"id": said.id, "source": said.base or "urn:pairshelf", "type": _TYPES[said.kind], "specversion": "1.0",
          "time": said.at, "datacontenttype": "application/json"},
         {"title": said.title,
-         "matters": [{"urgency": _URGENCY[line["gravity"]], "sentence": line["sentence"], "url": said.url(line["link"])}
+         "matters": [{"urgency": _URGENCY[line["gravity"]], "sentence": one_line(line["sentence"]), "url": said.url(line["link"])}
                      for line in said.lines]},
     )  # fmt: skip
     message = to_structured(event, JSONFormat())

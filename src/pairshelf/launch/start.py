@@ -134,6 +134,8 @@ def run(*, demo: bool) -> None:
         _check_surroundings(var, host, port)
         url = f"http://{host}:{port}"
         (var / "running.lock").write_text(url)
+        everywhere = host in ("0.0.0.0", "::")  # noqa: S104 - asked, not bound
+        os.environ.setdefault("PAIRSHELF_ADDRESS", f"http://{socket.gethostname() if everywhere else host}:{port}/")
         os.environ.setdefault("PAIRSHELF_DEVICES", str(var / "devices"))
         cluster = None
         children: list[Child] = []

@@ -66,6 +66,9 @@ insert into attempts (key, last_at, wait_until) values (:key, :at, :at) on confl
 _LOOK = text("select failures, last_at, wait_until from attempts where key = :key for update")
 _COUNT = text("update attempts set failures = :failures, last_at = :at, wait_until = :until where key = :key")
 _CLEAR = text("delete from attempts where last_at < :before")
+_UNCOUNT = text(
+    "update attempts set failures = greatest(0, failures - 1), wait_until = least(wait_until, :at) where key = :key"
+)
 _FORGIVE = text("delete from attempts where key = :key")
 
 
@@ -90,9 +93,9 @@ def claim(counters: Iterable[Counter]) -> None:
 
 
 def forgive(counters: Iterable[Counter]) -> None:
-    """The attempt was right after all: its own counters begin anew. An address, and a name everywhere, are
-    counted on: else one right guess would hide a hundred wrong ones."""
+    """The attempt was right after all, and was no failure: its own counters begin anew. Of an address, and of a name
+    everywhere, this one is not counted, and all others stay: else one right guess would hide a hundred wrong ones."""
     with transaction() as session:
         for counter in sorted(counters):
-            if counter.forgives:
-                session.connection().execute(_FORGIVE, {"key": counter.key})
+            statement = _FORGIVE if counter.forgives else _UNCOUNT
+            session.connection().execute(statement, {"key": counter.key, "at": wall()})

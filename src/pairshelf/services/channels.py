@@ -21,7 +21,11 @@ from pairshelf.store.tables import Channel, Delivery, Message, Setting, User
 #: Ways a person may have.
 MOST = 10
 SECURITY = ("none", "starttls", "tls")
-_MAIL = re.compile(r"[^@\s,;<>]{1,64}@[^@\s,;<>]{1,190}")
+#: An address as mail servers take it without quoting (RFC 5321, dot-string and domain).
+_MAIL = re.compile(
+    r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]+(\.[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]+)*"
+    r"@[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?)*"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,12 +63,9 @@ def keep_channel(session: Session, user: User, wanted: WayAsked, number: int | N
     if wanted.kind not in ("mail", "hook"):
         raise BadInput("A way is mail or hook.", field="kind")
     address = wanted.address.strip()
-    if wanted.kind == "mail" and not _MAIL.fullmatch(address):
-        raise BadInput("Write an address as ida@house.example.", field="address")
-    if wanted.kind == "hook":
-        if reason := why_not(user.role, Act.RUN_JOBS):
-            raise Denied(reason)
-        _require_url(address)
+    if wanted.kind == "hook" and (reason := why_not(user.role, Act.RUN_JOBS)):
+        raise Denied(reason)
+    require_address(wanted.kind, address)
     if not wanted.urgencies or any(u not in URGENCIES for u in wanted.urgencies):
         raise BadInput(f"Choose of {', '.join(URGENCIES)} at least one.", field="urgencies")
     require_zone(wanted.zone)
@@ -98,11 +99,30 @@ def keep_channel(session: Session, user: User, wanted: WayAsked, number: int | N
     return row
 
 
+def require_address(kind: str, address: str) -> None:
+    """BadInput for an address that nothing can be sent to: asked when it is entered, and again when it is used."""
+    if kind == "hook":
+        _require_url(address)
+    elif not is_mail_address(address):
+        raise BadInput("Write an address as ida@house.example.", field="address")
+
+
+def is_mail_address(text: str) -> bool:
+    """Whether it is a mail address of plain letters, within the lengths of RFC 5321."""
+    return len(text) <= 254 and len(text.partition("@")[0]) <= 64 and _MAIL.fullmatch(text) is not None
+
+
 def _require_url(address: str) -> None:
     try:
         parts = urlsplit(address)
         well = parts.scheme in ("http", "https") and bool(parts.hostname) and not parts.username and len(address) <= 500
-        well = well and (parts.port is None or parts.port > 0)
+        well = (
+            well
+            and (parts.port is None or parts.port > 0)
+            and address.isascii()
+            and not re.search(r"[\\<>\"{}|^`]", address)
+        )
+        well = well and re.fullmatch(r"[A-Za-z0-9._-]+|[0-9A-Fa-f:.]+", parts.hostname or "") is not None
     except ValueError:
         well = False
     if not well or not address.isprintable() or " " in address:
@@ -120,14 +140,12 @@ def drop_channel(session: Session, user: User, number: int) -> None:
 
 def last_deliveries(session: Session, channels: Collection[int]) -> dict[int, tuple[Delivery, Message]]:
     """The newest of each channel."""
-    found: dict[int, tuple[Delivery, Message]] = {}
     query = (
         select(Delivery, Message).join(Message, col(Message.id) == Delivery.message_id)
-        .where(col(Delivery.channel_id).in_(channels)).order_by(col(Delivery.id).desc()).limit(50 * max(1, len(channels)))
+        .where(col(Delivery.channel_id).in_(channels)).distinct(col(Delivery.channel_id))
+        .order_by(col(Delivery.channel_id), col(Delivery.id).desc())
     )  # fmt: skip
-    for delivery, message in session.exec(query):
-        found.setdefault(delivery.channel_id, (delivery, message))
-    return found
+    return {delivery.channel_id: (delivery, message) for delivery, message in session.exec(query)}
 
 
 def set_mail(session: Session, who: str, settings: dict[str, Any] | None) -> None:
@@ -145,7 +163,7 @@ def set_mail(session: Session, who: str, settings: dict[str, Any] | None) -> Non
         raise BadInput("A port is from 1 to 65535.", field="port")
     if settings["security"] not in SECURITY:
         raise BadInput(f"Security is {', '.join(SECURITY)}.", field="security")
-    if not _MAIL.fullmatch(sender):
+    if not is_mail_address(sender):
         raise BadInput("Write the address that mail comes from, as storage@house.example.", field="sender")
     password = settings["password"]
     if password is None:  # Not said anew: what was kept stays.

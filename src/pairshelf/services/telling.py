@@ -8,10 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 import smtplib
-import ssl
 import threading
-import urllib.error
-import urllib.request
 import uuid
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -19,24 +16,34 @@ from email.message import EmailMessage
 from typing import Any
 
 import structlog
+from sqlalchemy import func
 from sqlmodel import Session, col, select
 
+from pairshelf.core.domain.words import one_line
+from pairshelf.core.errors import NotPossible
 from pairshelf.core.policies.attention import WATCHER, Gravity, Matter
 from pairshelf.core.policies.telling import GIVE_UP, News, Topic, Wishes, lines_for, look, not_before, wait_after
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.engine.pools import devices
 from pairshelf.formats.messages import Said, as_event, as_mail
 from pairshelf.services.attending import attend
+from pairshelf.services.channels import require_address
+from pairshelf.services.senders import Deadline, call_hook, post_mail
 from pairshelf.standin.mailbox import Mailbox, Receivers
 from pairshelf.store.clock import wall
-from pairshelf.store.database import Lock, held_lock, transaction
+from pairshelf.store.database import Lock, held_lock, pick, transaction
+from pairshelf.store.settings import settings
 from pairshelf.store.tables import Channel, Delivery, Message, Setting, TopicRow, User, now
 
 _logger = structlog.get_logger()
-#: Seconds between two looks, and that an attempt may take.
-_LOOK_EVERY, _PATIENCE = 3.0, 15.0
-#: Deliveries sent in one go.
-_AT_ONCE = 50
+#: Seconds between two looks; that a step of an attempt may take, and all of it.
+_LOOK_EVERY, _PATIENCE, _IN_ALL = 3.0, 10.0, 20.0
+#: How long one that is being sent is nobody else's.
+_LEASE = dt.timedelta(seconds=60)
+#: Deliveries sent to one channel in one go; channels at a time, and of one person.
+_AT_ONCE, _HANDS, _OF_ONE = 50, 16, 3
+#: Tries of what fails for a reason of its own, before it is set aside; test messages of one person within an hour.
+_TRIES, MOST_TESTS = 5, 10
 #: Days that messages are kept.
 _KEPT = 90
 
@@ -121,7 +128,14 @@ def _lines(topics: tuple[Topic, ...]) -> list[dict[str, Any]]:
 
 
 def write_test(session: Session, channel: Channel, who: str) -> Delivery:
-    """A test message to one channel, at once whatever the hour."""
+    """A test message to one channel, at once whatever the hour. NotPossible after so many within an hour."""
+    recent = (
+        select(func.count()).select_from(Delivery).join(Message, col(Message.id) == Delivery.message_id)
+        .join(Channel, col(Channel.id) == Delivery.channel_id)
+        .where(Channel.user_id == channel.user_id, Message.kind == "test", Delivery.since > wall() - dt.timedelta(hours=1))
+    )  # fmt: skip
+    if session.exec(recent).one() >= MOST_TESTS:
+        raise NotPossible(f"At most {MOST_TESTS} test messages an hour; look at what became of those.", code="too-many")
     message = Message(uid=uuid.uuid4().hex, kind="test", gravity=int(Gravity.SOMETIME), lines=[])
     session.add(message)
     session.flush()
@@ -136,36 +150,86 @@ def write_test(session: Session, channel: Channel, who: str) -> Delivery:
 
 
 def deliver() -> int:
-    """Send what is due; how many arrived. Side by side: who does not answer holds nobody else up."""
+    """Send what is due, and wait for it; how many arrived. Each channel by itself: who does not answer holds nobody else
+    up, and what cannot be sent at all is set aside after some tries."""
+    due = [channel for channel, _ in _due()]
+    if not due:
+        return 0
+    with ThreadPoolExecutor(max_workers=_HANDS, thread_name_prefix="send") as hands:
+        return sum(hands.map(_deliver_to, due))
+
+
+class Sending:
+    """Deliveries under way, each channel in a thread of its own: at most so many of one person at a time, so that one
+    person's dead addresses take no thread from another."""
+
+    def __init__(self) -> None:
+        self._busy: dict[int, tuple[int, threading.Thread]] = {}
+
+    def begin(self) -> None:
+        """Begin to send what is due and not under way; nothing is waited for."""
+        self._busy = {c: (u, t) for c, (u, t) in self._busy.items() if t.is_alive()}
+        for channel, user in _due():
+            of_one = sum(u == user for u, _ in self._busy.values())
+            if channel in self._busy or of_one >= _OF_ONE or len(self._busy) >= _HANDS:
+                continue
+            thread = threading.Thread(target=_deliver_to, args=(channel,), name=f"send-{channel}", daemon=True)
+            self._busy[channel] = user, thread
+            thread.start()
+
+
+def _due() -> list[tuple[int, int]]:
+    """Channels that something is due to, the longest waiting first, with whose they are."""
     with transaction() as session:
-        due = (
-            select(Delivery.id).join(Channel, col(Channel.id) == Delivery.channel_id)
-            .join(User, col(User.id) == Channel.user_id)
+        waits = (
+            pick(Channel.id, Channel.user_id, func.min(Delivery.next_at))
+            .join(Delivery, col(Channel.id) == Delivery.channel_id).join(User, col(User.id) == Channel.user_id)
             # Who was shut out since is told nothing any more.
             .where(Delivery.state == "waiting", Delivery.next_at <= wall(), col(User.active))
+            .group_by(col(Channel.id)).order_by(func.min(Delivery.next_at)).limit(500)
         )  # fmt: skip
-        found = list(session.exec(due.order_by(col(Delivery.id)).limit(_AT_ONCE)))
-    if not found:
-        return 0
-    with ThreadPoolExecutor(max_workers=8, thread_name_prefix="send") as hands:
-        return sum(hands.map(_deliver, [number for number in found if number is not None]))
+        return [(channel, user) for channel, user, _ in session.exec(waits)]
+
+
+def _deliver_to(channel: int) -> int:
+    """Send what is due to one channel, one after the other, until one does not arrive; how many did."""
+    arrived = 0
+    while arrived < _AT_ONCE:
+        with transaction() as session:
+            query = select(Delivery.id).where(
+                Delivery.channel_id == channel, Delivery.state == "waiting", Delivery.next_at <= wall()
+            )
+            number = session.exec(query.order_by(col(Delivery.id)).limit(1)).first()
+        if number is None or not _deliver(number):
+            break
+        arrived += 1
+    return arrived
 
 
 def _deliver(number: int) -> bool:
     with transaction() as session:
         delivery = session.get(Delivery, number, with_for_update=True)
-        if delivery is None or delivery.state != "waiting":
+        if delivery is None or delivery.state != "waiting" or delivery.next_at > wall():
             return False
         channel = session.get_one(Channel, delivery.channel_id)
         message = session.get_one(Message, delivery.message_id)
         said = Said(f"{message.uid}-{channel.id}", message.kind, delivery.lines, message.at, address_of_house(session))
-        send = _way(session, channel, said)
+        kind, address, secret = channel.kind, channel.address, channel.secret or ""
+        mail = mail_settings(session) if kind == "mail" else {}
         delivery.sending_at, delivery.attempts = wall(), delivery.attempts + 1
-    error = None
+        # Nobody else tries it meanwhile; one that a kill cut off is tried again then.
+        delivery.next_at = wall() + _LEASE
+    error, poisoned = None, False
     try:
-        send()
-    except (OSError, smtplib.SMTPException, ValueError) as failed:
-        error = " ".join(f"{failed}".split())[:300] or type(failed).__name__
+        require_address(kind, address)
+        if kind == "mail":
+            _post(mail, as_mail(said, mail["sender"], address))
+        else:
+            _call(address, *as_event(said, secret, wall()))
+    except (OSError, smtplib.SMTPException) as failed:
+        error = _one_line(failed)
+    except Exception as failed:  # Whatever it is, it is this one's alone.
+        error, poisoned = _one_line(failed), True
     with transaction() as session:
         delivery = session.get(Delivery, number, with_for_update=True)
         if delivery is None:
@@ -173,6 +237,15 @@ def _deliver(number: int) -> bool:
         delivery.sending_at, delivery.error = None, error
         if error is None:
             delivery.state, delivery.sent_at = "sent", wall()
+        elif poisoned and delivery.attempts >= _TRIES:
+            delivery.state = "given-up"
+            log(
+                session,
+                SYSTEM,
+                "message-set-aside",
+                address,
+                f"A message to {address} cannot be sent and is set aside: {error}",
+            )
         elif wall() - delivery.since >= GIVE_UP:
             delivery.state = "given-up"
             log(session, SYSTEM, "message-given-up", "", f"A message could not be delivered in three days: {error}")
@@ -181,14 +254,8 @@ def _deliver(number: int) -> bool:
     return error is None
 
 
-def _way(session: Session, channel: Channel, said: Said) -> Callable[[], None]:
-    """What sends it."""
-    if channel.kind == "mail":
-        settings = mail_settings(session)
-        mail = as_mail(said, settings["sender"], channel.address)
-        return lambda: _post(settings, mail)
-    headers, body = as_event(said, channel.secret or "", wall())
-    return lambda: _call(channel.address, headers, body)
+def _one_line(failed: Exception) -> str:
+    return one_line(f"{failed}")[:300] or type(failed).__name__
 
 
 def mail_settings(session: Session) -> dict[str, Any]:
@@ -202,51 +269,22 @@ def mail_settings(session: Session) -> dict[str, Any]:
 
 
 def address_of_house(session: Session) -> str:
-    """Where people reach the application; empty where nobody has been there."""
+    """Where people reach the application: as an administrator has set it, else as it was started with; empty where
+    neither is known. Never what a request says."""
     row = session.get(Setting, "address")
-    return str(row.value["url"]) if row is not None else ""
-
-
-def note_address(session: Session, url: str) -> None:
-    """Somebody has reached the application there: messages link to it, unless another address has been set by hand."""
-    row = session.get(Setting, "address")
-    if row is None or (row.value.get("seen") and row.value["url"] != url):
-        session.merge(Setting(key="address", value={"url": url, "seen": True}))
+    if row is not None and not row.value.get("seen"):
+        return str(row.value["url"])
+    return settings().address
 
 
 def _post(settings: dict[str, Any], mail: EmailMessage) -> None:
     if not settings["port"]:
         raise ConnectionRefusedError("the mailbox that stands in is not there; it is with the worker")
-    context = ssl.create_default_context()
-    if settings["security"] == "tls":
-        server: smtplib.SMTP = smtplib.SMTP_SSL(settings["host"], settings["port"], timeout=_PATIENCE, context=context)
-    else:
-        server = smtplib.SMTP(settings["host"], settings["port"], timeout=_PATIENCE)
-    with server:
-        if settings["security"] == "starttls":
-            server.starttls(context=context)
-        if settings["user"]:
-            server.login(settings["user"], settings["password"])
-        server.send_message(mail)
-
-
-class _NoRedirect(urllib.request.HTTPRedirectHandler):
-    """What is signed for one address does not go to another."""
-
-    def redirect_request(self, *_: Any) -> None:
-        """Not followed."""
-
-
-_opener = urllib.request.build_opener(_NoRedirect)
+    post_mail(settings, mail, Deadline(_IN_ALL, _PATIENCE))
 
 
 def _call(url: str, headers: dict[str, str], body: bytes) -> None:
-    request = urllib.request.Request(url, body, headers, method="POST")  # noqa: S310 - http and https only, as was asked for
-    try:
-        with _opener.open(request, timeout=_PATIENCE) as answer:
-            answer.read(1024)
-    except urllib.error.HTTPError as refused:
-        raise OSError(f"it answered {refused.code} {refused.reason}") from None
+    call_hook(url, headers, body, Deadline(_IN_ALL, _PATIENCE))
 
 
 # -- the threads ---------------------------------------------------------------------------------------
@@ -268,14 +306,14 @@ def keep_noticing(stopping: threading.Event) -> None:
 
 def keep_sending(stopping: threading.Event) -> None:
     """Send what is to be told, until told to stop; with it the receivers that stand in for those out there."""
-    receivers, looks = Receivers(Mailbox(devices().folder)), 0
+    receivers, sending, looks = Receivers(Mailbox(devices().folder)), Sending(), 0
 
     def send() -> None:
         nonlocal looks
         if looks == 0:
             receivers.start()
         looks += 1
-        deliver()
+        sending.begin()
         if looks % 1000 == 1:
             forget_old()
 

@@ -21,6 +21,12 @@ class Settings(BaseSettings):
     secure_cookies: bool = False
     #: Reverse proxies in front whose X-Forwarded-For can be believed.
     proxies: int = 0
+    #: Where the web server listens.
+    host: str = "127.0.0.1"
+    #: Where people reach the application, for the links in messages; an administrator may set another.
+    address: str = ""
+    #: Further names by which it may be reached, separated by commas.
+    allowed_hosts: str = ""
 
     @property
     def sqlalchemy_url(self) -> str:

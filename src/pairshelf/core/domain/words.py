@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Sequence
 
 
@@ -32,6 +33,13 @@ def survives_any(number: int, unit: str = "drive") -> str:
 def survives_more(number: int) -> str:
     """survives 1 more failure: of something that has lost some already."""
     return f"survives {counted(number, 'more failure')}" if number else "survives no further failure"
+
+
+def one_line(text: str) -> str:
+    """Without anything that ends a line or cannot be written: control characters, line and paragraph separators, halves of
+    characters; each run of these and of spaces is one space."""
+    kept = (" " if unicodedata.category(c) in ("Cc", "Zl", "Zp", "Cs") else c for c in text)
+    return " ".join("".join(kept).split())
 
 
 def as_sentence(text: str) -> str:
