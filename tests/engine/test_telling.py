@@ -391,7 +391,11 @@ def test_a_name_with_line_ends_in_it_is_told_of_in_one_line(box: Mailbox, hands:
     way()
     way(f"http://127.0.0.1:{box.ports[1]}/", "hook")
     nasty = "Pool a\u2028b\r\nBcc: all\x85\x0b\x00\ud800 is unprotected"
-    looked(hands, replace(NOW, sentence=nasty.replace("\x00", "").replace("\ud800", "")), replace(SOON, sentence="Drive \u2029 X"))
+    looked(
+        hands,
+        replace(NOW, sentence=nasty.replace("\x00", "").replace("\ud800", "")),
+        replace(SOON, sentence="Drive \u2029 X"),
+    )
     assert deliver() == 2
     (letter,) = box.letters()
     assert "Pool a b Bcc: all is unprotected" in letter.text

@@ -4,22 +4,28 @@ from __future__ import annotations
 
 import base64
 import datetime as dt
+import re
 from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
 from typing import Any
 
+import numpy as np
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.device import DeviceError, Devices
+from pairshelf.core.domain.drives import extents_of
 from pairshelf.core.domain.estate import EstateDrive
 from pairshelf.core.domain.found import FoundMember, FoundPool, FoundVolume, Hanging, Standing
 from pairshelf.core.domain.records import Head, ReadDrive, Record, RecordedMember
+from pairshelf.core.errors import PairShelfError
 from pairshelf.core.layouts import Layout
 from pairshelf.core.layouts.regions import ANYWHERE, rows_missed
 from pairshelf.core.layouts.registry import scheme_of
-from pairshelf.core.layouts.spread import StripedVolume
+from pairshelf.core.layouts.restriping import Restriping
+from pairshelf.core.layouts.spread import StripedVolume, base_of
 from pairshelf.core.policies.bringing_in import left_over, newest, standings
-from pairshelf.engine.records import head_on, house_of, marked_on, record_on
+from pairshelf.engine.records import head_on, house_of, marked_on, record_on, why_unreadable
+from pairshelf.formats.pool_record import DamagedError
 from pairshelf.store.database import pick
 from pairshelf.store.repositories.drives_and_pools import load_drives, stripes_from
 from pairshelf.store.repositories.layouts import designed_layout
@@ -36,8 +42,10 @@ def bears(world: Devices, serial: str, size: int) -> dict[str, str] | None:
         if any(world.open(serial, size).read_sectors(0, 1024)):
             return None  # It is divided: its table says what is on it.
         label = world.open(serial, size).read_label() or {}
-        if isinstance(label.get("uid"), str):
-            return {"pool": str(label["uid"]), "name": str(label.get("pool") or "")}
+        uid, name = label.get("uid"), label.get("pool")
+        if isinstance(uid, str) and re.fullmatch("[0-9a-f]{32}", uid):
+            plain = isinstance(name, str) and name.isprintable() and len(name) <= 60
+            return {"pool": uid, "name": str(name) if plain else ""}
         head, _ = head_on(world, serial, size)
         if head is not None and head.serial == serial:
             return {"pool": head.pool, "name": head.name}
@@ -92,12 +100,23 @@ def found_pool(session: Session, uid: str, world: Devices) -> FoundPool | None:
     named = {d.id: d for d in drives}
     if head is None:
         name = next((str((session.get_one(DriveRow, d.id).bears or {}).get("name") or "") for d in drives), "")
-        why = "none of them has a record that is whole"
-        return FoundPool(uid, name, tuple((d.serial, d.place) for d in drives), why, here=here)
+        return FoundPool(uid, name, tuple((d.serial, d.place) for d in drives), _why(world, drives), here=here)
     record = read_newest(world, head, reads, named)
     if record is None:
-        return FoundPool(uid, head.name, (), "none of them has a record that is whole", here=here)
-    return _told(session, record, reads, named, here)
+        return FoundPool(uid, head.name, (), _why(world, drives), here=here)
+    try:
+        return _told(session, record, reads, named, here)
+    except DamagedError as error:
+        return FoundPool(uid, head.name, tuple((d.serial, d.place) for d in drives), str(error), here=here)
+
+
+def _why(world: Devices, drives: Iterable[EstateDrive]) -> str:
+    """Why none of these drives says what the pool is."""
+    for drive in drives:
+        with suppress(DeviceError, OSError):
+            if why := why_unreadable(world, drive.serial, drive.size):
+                return why
+    return "none of them has a record that is whole"
 
 
 def read_newest(
@@ -130,8 +149,7 @@ def _told(
     facts = {p["serial"]: p for p in body["places"] if p["serial"] is not None}
     away = {serial for serial, place in facts.items() if place["state"] in ("missing", "failed")}
     standing = standings(head, [r for r in reads if drives[r.id].condition not in ("missing", "failed")], away)
-    pool, places, stripes = rows_of(record)
-    layout = designed_layout(pool, places, stripes)
+    pool, layout = laid_out(record)
     by_serial = {r.serial: drives[r.id] for r in reads}
     ours = house_of(session) == head.house
     return FoundPool(
@@ -232,6 +250,106 @@ def rows_of(record: Record) -> tuple[PoolRow, list[PoolPlace], list[StripedVolum
     if scheme_of(pool.scheme).own_protection:
         stripes = [found for v in record.body["volumes"] if (found := stripes_of(v, v["number"])) is not None]
     return pool, places, stripes
+
+
+def laid_out(record: Record) -> tuple[PoolRow, Layout]:
+    """The pool and its layout. DamagedError where they do not go together: a record is sound by itself (``sound_record``),
+    and says of which drives and addresses things are."""
+    try:
+        pool, places, stripes = rows_of(record)
+        _require_bands(record)
+        layout = designed_layout(pool, places, stripes)
+        _require_places(record, layout)
+    except DamagedError:
+        raise
+    except (
+        PairShelfError,
+        ValueError,
+        TypeError,
+        KeyError,
+        IndexError,
+        ArithmeticError,
+        AssertionError,
+        RecursionError,
+    ) as error:
+        raise DamagedError(f"it describes no layout that there can be ({type(error).__name__})") from None
+    return pool, layout
+
+
+def _require(holds: bool, what: str) -> None:
+    if not holds:
+        raise DamagedError(what)
+
+
+def _require_bands(record: Record) -> None:
+    """Bands lie on members there are, and no two on the same rows of one."""
+    pool, places = record.body["pool"], [p for p in record.body["places"] if p["slot"] is not None]
+    _require(bool(places), "it names no members")
+    by_slot = sorted(places, key=lambda p: int(p["slot"]))
+    walk = pool.get("walk")
+    old = by_slot if walk is None else by_slot[: walk["members"]]
+    new = sorted((p for p in places if p.get("to_slot") is not None), key=lambda p: int(p["to_slot"]))
+    _require(
+        walk is None or (len(old) == walk["members"] and bool(new)), "its restripe names members that are not there"
+    )
+    for members, bands in ((old, pool.get("bands")), (new, walk and walk["bands"])):
+        spans: dict[int, list[tuple[int, int]]] = {}
+        for start, rows, groups in bands or ():
+            for group, _, parity in groups:
+                _require(
+                    len(set(group)) == len(group) > parity and max(group) < len(members),
+                    "a band on members that are not there",
+                )
+                for member in group:
+                    spans.setdefault(member, []).append((start, rows))
+        for member, own in spans.items():
+            reached = 0
+            for start, rows in sorted(own):
+                _require(start >= reached, "bands overlap")
+                reached = start + rows
+            _require(reached <= extents_of(members[member]["size"]), "a band beyond its drive")
+
+
+def _require_places(record: Record, layout: Layout) -> None:
+    """Volumes lie where the pool has capacity, and no two in one place."""
+    pool, volumes = record.body["pool"], record.body["volumes"]
+    if not layout.own_protection:
+        _require(pool["capacity"] == layout.data_extents, "its capacity is not that of its layout")
+        _require(pool.get("front") is None or pool["front"] <= 2 * layout.data_extents + 2**40, "its front")
+        spans = sorted((first, count) for v in volumes for _, first, count in v["pieces"])
+        reached = 0
+        for first, count in spans:
+            _require(first >= reached, "volumes overlap")
+            reached = first + count
+        _require(reached <= _addresses(layout), "a volume beyond its pool")
+        return
+    taken: set[tuple[int, ...]] = set()
+    for volume in volumes:
+        own = stripes_of(volume, volume["number"])
+        have = 0 if own is None else len(own.spots) * own.protection.data
+        base = base_of(volume["number"])
+        for _, first, count in volume["pieces"]:
+            _require(first >= base and first + count <= base + have, "a volume beyond its stripes")
+        if own is None or not len(own.spots):
+            continue
+        slots, rows = own.spots[:, :, 0], own.spots[:, :, 1]
+        extents = np.array([d.extents for d in layout.members])
+        _require(
+            bool(((slots >= 0) & (slots < len(extents))).all() and (rows >= 0).all()),
+            "a stripe on drives that are not there",
+        )
+        _require(bool((rows < extents[slots]).all()), "a stripe beyond its drive")
+        _require(all(len(set(row)) == len(row) for row in slots.tolist()), "a stripe twice on one drive")
+        spots = set(map(tuple, own.spots.reshape(-1, 2).tolist()))
+        _require(len(spots) == own.spots.size // 2 and not spots & taken, "stripes overlap")
+        taken |= spots
+
+
+def _addresses(layout: Layout) -> int:
+    """Addresses that data may have: of one that is being restriped, of the larger of both layouts."""
+    if isinstance(layout, Restriping):
+        return max(layout.both.old.data_extents, layout.both.new.data_extents)
+    return layout.data_extents
 
 
 def stripes_of(volume: Mapping[str, Any], number: int) -> StripedVolume | None:

@@ -24,6 +24,7 @@ from pairshelf.core.domain.records import Head, Record, RecordedMember
 from pairshelf.engine.io.side_by_side import each
 from pairshelf.engine.log import SYSTEM, log
 from pairshelf.formats.pool_record import DamagedError, pack, pack_mark, packed_body, read_head, read_mark, read_record
+from pairshelf.formats.pool_record_rules import sound_head, sound_record
 from pairshelf.store.database import Lock, afterwards, engine
 from pairshelf.store.tables import DriveRow, now
 
@@ -244,7 +245,7 @@ def head_on(world: Devices, serial: str, size: int) -> tuple[Head | None, bool]:
     heads, damaged = [], False
     for raw in _copies(world, serial, size):
         try:
-            heads.append(read_head(raw))
+            heads.append(sound_head(read_head(raw)))
         except DamagedError:
             damaged = True
     return max(heads, key=lambda h: h.generation, default=None), damaged
@@ -263,7 +264,7 @@ def copies_on(world: Devices, serial: str, size: int) -> dict[int, int]:
     found = {}
     for copy in range(RECORD_COPIES):
         with suppress(DamagedError):
-            found[read_head(world.open(serial, size).record(copy)).generation] = copy
+            found[sound_head(read_head(world.open(serial, size).record(copy))).generation] = copy
     return found
 
 
@@ -272,10 +273,23 @@ def record_on(world: Devices, serial: str, size: int) -> Record | None:
     found = []
     for raw in _copies(world, serial, size):
         try:
-            found.append(read_record(raw))
+            found.append(sound_record(read_record(raw)))
         except DamagedError:
             continue
     return max(found, key=lambda r: r.head.generation, default=None)
+
+
+def why_unreadable(world: Devices, serial: str, size: int) -> str | None:
+    """Why the record that stands on a drive cannot be read, or is none that a pool can have; None where none stands
+    there, or it can."""
+    why = None
+    for raw in _copies(world, serial, size):
+        try:
+            sound_record(read_record(raw))
+            return None
+        except DamagedError as error:
+            why = str(error)
+    return why
 
 
 def forget_records(world: Devices, serial: str, size: int, pool: str | None = None, *, but: str | None = None) -> None:

@@ -14,6 +14,7 @@ from pairshelf.core.changes.access.add_disk import AddDisk
 from pairshelf.core.changes.access.make_share import MakeShare
 from pairshelf.core.changes.access.make_target import MakeTarget
 from pairshelf.core.changes.pools.bring_in import BringInPlan
+from pairshelf.core.changes.pools.build_pool import promised
 from pairshelf.core.changes.volumes.mount_volume import MountVolume
 from pairshelf.core.domain.device import RECORD_COPIES, DeviceError, Devices
 from pairshelf.core.domain.found import FoundMember, FoundPool, Hanging, Standing
@@ -25,7 +26,7 @@ from pairshelf.core.layouts.spread import base_of
 from pairshelf.engine.apply.outcome import Outcome
 from pairshelf.engine.apply.pools.build_pool import new_tint
 from pairshelf.engine.errands import send
-from pairshelf.engine.found_pools import missed_by_serial, moment, picked, rows_of, stripes_of
+from pairshelf.engine.found_pools import laid_out, missed_by_serial, moment, picked, rows_of, stripes_of
 from pairshelf.engine.jobs.first_sync import start_first_sync, start_volume_sync
 from pairshelf.engine.jobs.restripe import start_restripe
 from pairshelf.engine.log import log
@@ -55,6 +56,8 @@ _VOLUME = (
     "name", "size", "extents", "thin", "purpose", "protection", "file_system", "reserved_share", "overhead", "uuid",
     "sealed_as",
 )  # fmt: skip
+#: Numbers of volumes up to this one are taken over from a record.
+_MOST_NUMBER = 2**24
 _DRIVE = ("size", "kind", "maker", "model", "bus", "sector_size", "rpm", "rate", "held_share", "sealed_by")
 
 
@@ -63,6 +66,10 @@ def apply(session: Session, sheet: SheetRow, planned: BringInPlan, who: str, wor
     found = planned.found
     record, turn = _newest(session, found, world)
     pool, places, _ = rows_of(record)
+    layout = laid_out(record)[1]
+    if not layout.own_protection:
+        # What an older record does not say is as it would be promised now.
+        pool.promised = promised(layout) | pool.promised
     pool.name, pool.tint = planned.name, new_tint(session)
     session.add(pool)
     session.flush()
@@ -198,7 +205,8 @@ def _volumes(session: Session, pool: PoolRow, record: Record) -> dict[int, int]:
     numbers: dict[int, int] = {}
     for facts in record.body["volumes"]:
         volume = VolumeRow(pool_id=pool.number, created_at=moment(facts["created_at"]), **picked(facts, _VOLUME))
-        if session.get(VolumeRow, facts["number"]) is None:
+        # It keeps its number where that is free, so that a journal still knows it; none that would use numbers up.
+        if facts["number"] <= _MOST_NUMBER and session.get(VolumeRow, facts["number"]) is None:
             volume.id = facts["number"]
         session.add(volume)
         session.flush()
