@@ -30,7 +30,7 @@ def test_deciding_from_picks_to_a_sheet(page: Page, site: str, browser: Browser,
 
     # Pick the eight drives of the Cold Store.
     page.goto("/shelves?filter=shelf:cold")
-    page.get_by_role("button", name="Choose those that are free").click()
+    page.get_by_role("button", name="Select all matching free drives").click()
     page.get_by_role("button", name="Compare layouts").click()
     expect(page.get_by_text("Suggested: parity-2 (RAID 6), 1 set of 8.")).to_be_visible()
     page.get_by_role("button", name=re.compile("^Show all")).click()

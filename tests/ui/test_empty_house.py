@@ -79,14 +79,14 @@ def test_from_the_link_to_a_protected_volume(newcomer: Hands) -> None:
     assert accessible(page) == []
     me.fill("Name of the shelf", "Tower")
     me.fill("Drives in it", "6x4TB hdd, KL-7 4TB tape")
-    me.press("Write it down")
+    me.press("Add shelf")
     expect(page.get_by_text("“tape” is not")).to_be_visible()
     me.fill("Drives in it", "6x4TB hdd\nKL-7 4TB hdd")
-    me.press("Write it down")
+    me.press("Add shelf")
     expect(page.get_by_text("7 drives on 1 shelf")).to_be_visible()
     expect(page.get_by_role("checkbox", name="serial KL-7")).to_be_visible()
     # What was written down is chosen already.
-    expect(page.get_by_text("7 drives chosen")).to_be_visible()
+    expect(page.get_by_text("7 drives selected")).to_be_visible()
     me.press("Compare layouts")
     expect(page.get_by_text("· suggested")).to_be_visible()
     me.press("Build this…")

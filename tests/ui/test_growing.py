@@ -185,7 +185,7 @@ def test_from_the_shelves_to_the_ways_of_a_pool(page: Page) -> None:
     sign_in(page)
     page.goto("/shelves?filter=shelf:ash")
     page.get_by_role("checkbox", name=re.compile("^Ash bay 1,")).click()
-    page.get_by_role("button", name="Make a pool larger…").click()
+    page.get_by_role("button", name="Expand a pool…").click()
     page.get_by_role("menuitem", name="archive").click()
     expect(page).to_have_url(re.compile(f"/pools/1/grow\\?drives={extra}"))
     expect(page.get_by_text("1 picked")).to_be_visible()

@@ -22,8 +22,8 @@ def test_from_drives_to_a_protected_volume_and_through_a_failure(page: Page, sit
     page.get_by_role("link", name="Shelves", exact=True).click()
     page.get_by_label("Filter drives").fill("free hdd 6TB shelf:cold")
     expect(page.get_by_text("6 match", exact=True)).to_be_visible()
-    page.get_by_role("button", name="Choose those that are free").click()
-    expect(page.get_by_text("6 drives chosen")).to_be_visible()
+    page.get_by_role("button", name="Select all matching free drives").click()
+    expect(page.get_by_text("6 drives selected")).to_be_visible()
     assert accessible(page) == []
     page.get_by_role("button", name="Compare layouts").click()
     expect(page.get_by_text("Suggested: parity-2 (RAID 6), 1 set of 6.")).to_be_visible()
@@ -79,8 +79,8 @@ def test_from_drives_to_a_protected_volume_and_through_a_failure(page: Page, sit
     other.get_by_role("textbox", name="Size").fill("6 TB")
     other.get_by_role("button", name="Put it in").click()
     other.get_by_role("checkbox", name=re.compile("^Loft bay 11,.*new,")).click()
-    other.get_by_role("button", name="Take it in").click()
-    expect(other.get_by_role("button", name="Take it in")).to_be_hidden()
+    other.get_by_role("button", name="Accept drive").click()
+    expect(other.get_by_role("button", name="Accept drive")).to_be_hidden()
 
     # Replace, rebuild, healthy, and every byte checked.
     page.get_by_role("button", name="Replace the drive…").click()
@@ -146,7 +146,7 @@ def test_keys_alone_choose_drives_and_find_screens(page: Page) -> None:
     page.keyboard.press("ArrowRight")
     page.keyboard.press("ArrowRight")
     page.keyboard.press("Shift+Enter")
-    expect(page.get_by_text("3 drives chosen")).to_be_visible()
+    expect(page.get_by_text("3 drives selected")).to_be_visible()
     page.keyboard.press("Control+k")
     page.get_by_label("What to find or do").fill("check arch")
     expect(page.get_by_role("option", name="Check pool archive")).to_be_visible()
@@ -169,7 +169,7 @@ def test_dragging_a_box_and_a_stretch_with_shift(page: Page) -> None:
     page.mouse.move(box["x"] + 60, box["y"] + 90, steps=6)
     page.mouse.move(box["x"] + 170, box["y"] + 120, steps=6)
     page.mouse.up()
-    expect(page.get_by_text("4 drives chosen")).to_be_visible()
+    expect(page.get_by_text("4 drives selected")).to_be_visible()
 
 
 @pytest.mark.parametrize(("width", "dark"), [(360, False), (1280, True)])

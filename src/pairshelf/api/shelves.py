@@ -423,6 +423,17 @@ def drives_out() -> Any:
         return DrivesOut(drives=[_out(row) for row in rows])
 
 
+@api.get("/drives/new", responses={200: DrivesOut})
+@needs(Act.LOOK)
+def drives_new() -> Any:
+    """Drives that have been found and nobody has accepted, by shelf and bay."""
+    with transaction() as session:
+        rows = session.exec(
+            _query().where(DriveRow.service == Service.NEW).order_by(Shelf.name, col(DriveRow.bay)).limit(1000)
+        )
+        return DrivesOut(drives=[_out(row) for row in rows])
+
+
 @api.get("/drives/retired", responses={200: DrivesOut})
 @needs(Act.LOOK)
 def drives_retired(query: RetiredQuery) -> Any:

@@ -11,38 +11,104 @@ interface Place {
   name: string;
   what: string;
   to: string;
+  /** Words of the trade that it is looked for with, too. */
+  also?: string;
 }
 
 const SCREENS: Place[] = [
-  { name: "Today", what: "screen", to: "/" },
-  { name: "Shelves", what: "screen", to: "/shelves" },
+  { name: "Today", what: "screen", to: "/", also: "dashboard overview alerts status" },
+  {
+    name: "Shelves",
+    what: "screen",
+    to: "/shelves",
+    also: "enclosure jbod bays locate led lamp smart health",
+  },
   { name: "Import drives", what: "do", to: "/shelves/import" },
-  { name: "Show new drives", what: "do", to: "/shelves?filter=new" },
-  { name: "Show free drives", what: "do", to: "/shelves?filter=free" },
-  { name: "Compare layouts", what: "do", to: "/compare" },
+  { name: "Show new drives", what: "do", to: "/shelves?filter=new", also: "accept add hot swap" },
+  { name: "Show free drives", what: "do", to: "/shelves?filter=free", also: "hot spare unused" },
+  {
+    name: "Compare layouts",
+    what: "do",
+    to: "/compare",
+    also: "raid parity mirror capacity calculator fault tolerance",
+  },
   { name: "Compare a what-if", what: "do", to: "/compare?what=what-if" },
   { name: "Lay out a spread pool", what: "do", to: "/compare?view=spread" },
   { name: "Split drives by use", what: "do", to: "/compare?view=split" },
-  { name: "See what to buy", what: "do", to: "/compare?view=buy" },
+  { name: "See what to buy", what: "do", to: "/compare?view=buy", also: "price cost purchase" },
   { name: "Open a saved comparison", what: "do", to: "/compare?view=saved" },
-  { name: "Pools", what: "screen", to: "/pools" },
-  { name: "Access: hosts and mounts", what: "screen", to: "/access/hosts" },
-  { name: "Shares", what: "screen", to: "/access/shares" },
-  { name: "Block targets", what: "screen", to: "/access/targets" },
-  { name: "People and groups", what: "screen", to: "/access/people" },
-  { name: "Pull something: who notices?", what: "do", to: "/notice" },
+  {
+    name: "Pools",
+    what: "screen",
+    to: "/pools",
+    also: "raid array volume expand grow scrub hot spare spare",
+  },
+  {
+    name: "Access: hosts and mounts",
+    what: "screen",
+    to: "/access/hosts",
+    also: "add host nfs fstab mount point computer",
+  },
+  { name: "Shares", what: "screen", to: "/access/shares", also: "smb nfs samba network folder permissions" },
+  { name: "Block targets", what: "screen", to: "/access/targets", also: "iscsi lun iqn chap san" },
+  {
+    name: "People and groups",
+    what: "screen",
+    to: "/access/people",
+    also: "user users add user permissions",
+  },
+  { name: "Impact of an outage", what: "do", to: "/notice", also: "pull who notices depends" },
   { name: "Changes", what: "screen", to: "/changes" },
-  { name: "Disposal", what: "screen", to: "/disposal" },
-  { name: "Logbook", what: "screen", to: "/logbook" },
-  { name: "Settings", what: "screen", to: "/settings" },
+  {
+    name: "Disposal",
+    what: "screen",
+    to: "/disposal",
+    also: "wipe erase secure erase sanitize certificate shred sell",
+  },
+  { name: "Logbook", what: "screen", to: "/logbook", also: "audit history log" },
+  {
+    name: "Settings",
+    what: "screen",
+    to: "/settings",
+    also: "preferences dark mode theme units api token metrics calendar schedule",
+  },
+  {
+    name: "Notifications",
+    what: "do",
+    to: "/settings#messages",
+    also: "email e-mail mail alert webhook smtp",
+  },
+  { name: "Change your password", what: "do", to: "/settings#password", also: "account login sign-in" },
+  {
+    name: "Add a user",
+    what: "do",
+    to: "/settings#people",
+    also: "account administrator operator viewer people",
+  },
+  {
+    name: "SMART health rules",
+    what: "do",
+    to: "/settings#failing",
+    also: "smart failing prediction thresholds temperature",
+  },
+  { name: "Add a shelf", what: "do", to: "/shelves", also: "new enclosure jbod nas" },
+  {
+    name: "Is it safe to power off?",
+    what: "do",
+    to: "/notice",
+    also: "shutdown reboot maintenance ups impact",
+  },
 ];
+
+/** What sorts of things are called here. */
+const WHAT: Record<string, string> = { act: "do", target: "block target" };
 
 const KEYS = [
   ["Ctrl+K", "find and do"],
   ["?", "this list"],
   ["Tab, arrows", "from spine to spine on the shelves"],
-  ["Space, Enter", "choose a drive, or say it fails in a cut"],
-  ["Shift+Space, Shift+click", "choose a stretch of drives on a shelf"],
+  ["Space, Enter", "select a drive, or simulate its failure"],
+  ["Shift+Space, Shift+click", "select a range of drives on a shelf"],
 ];
 
 export function FindAndDo({ show, onClose }: { show: "find" | "keys"; onClose: () => void }) {
@@ -87,11 +153,13 @@ function Find({ onClose }: { onClose: () => void }) {
   );
   const kinds = useKinds()?.changes ?? [];
   const word = typed.trim().toLowerCase();
-  const screens = SCREENS.filter((p) => p.name.toLowerCase().includes(word));
-  const hits: Place[] = [...screens.slice(0, word ? 4 : 9)];
+  const screens = SCREENS.filter((p) => p.name.toLowerCase().includes(word)).concat(
+    word ? SCREENS.filter((p) => !p.name.toLowerCase().includes(word) && p.also?.includes(word)) : [],
+  );
+  const hits: Place[] = [...screens.slice(0, word ? 6 : 9)];
   if (word) {
     for (const one of settled ? (found.data?.found ?? []) : []) {
-      hits.push({ name: one.name, what: one.what === "act" ? "do" : one.what, to: one.link });
+      hits.push({ name: one.name, what: WHAT[one.what] ?? one.what, to: one.link });
     }
     for (const kind of kinds) {
       if (!kind.name.includes(word)) continue;
@@ -170,7 +238,7 @@ function Find({ onClose }: { onClose: () => void }) {
       </div>
       {hits.length === 0 && (
         <p className="faint" role="status" style={{ margin: "0.4rem 0.6rem" }}>
-          Nothing has these words.
+          No results for “{typed.trim()}”.
         </p>
       )}
       {(found.data?.more ?? 0) > 0 && word && (

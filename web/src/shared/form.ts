@@ -1,7 +1,7 @@
 /** A form that is sent to the server: its values, sent once however often it is clicked, refusals at their fields. */
 import { type UseFormReturnType, useForm } from "@mantine/form";
 import { type UseMutationResult, useMutation } from "@tanstack/react-query";
-import { type FormEvent, useRef } from "react";
+import { type FormEvent, useEffect, useRef } from "react";
 import { Problem } from "../api/client";
 
 export interface Asked<V, R> {
@@ -10,6 +10,17 @@ export interface Asked<V, R> {
   submit: (event?: FormEvent<HTMLFormElement>) => void;
   /** A refusal that belongs to no field that is shown. */
   unplaced: Error | null;
+  /** How many fields have a refusal, for beside the button; null without any. */
+  attention: string | null;
+}
+
+/** The first field of a form that says what is wrong with it has the focus, and is in sight. */
+function leadTo(form: HTMLFormElement | null) {
+  requestAnimationFrame(() => {
+    const field = form?.querySelector<HTMLElement>("[aria-invalid=true]");
+    field?.focus();
+    field?.scrollIntoView({ block: "center" });
+  });
 }
 
 export function useAsking<V extends Record<string, unknown>, R>({
@@ -37,6 +48,14 @@ export function useAsking<V extends Record<string, unknown>, R>({
       return found;
     },
   });
+  // A refusal may stand out of sight: whoever sent the form is led to the first field that has one.
+  const sent = useRef<HTMLFormElement | null>(null);
+  const refused = Object.keys(form.errors).length;
+  const looked = useRef(0);
+  useEffect(() => {
+    if (refused > 0 && looked.current === 0) leadTo(sent.current);
+    looked.current = refused;
+  }, [refused]);
   // A second click comes before the button can show that the first is on its way.
   const asked = useRef(false);
   const placed = (error: unknown) => {
@@ -54,10 +73,23 @@ export function useAsking<V extends Record<string, unknown>, R>({
       if (error && field) form.setFieldError(field, error.message);
     },
   });
-  const submit = form.onSubmit((values) => {
+  const hand = form.onSubmit((values) => {
     if (asked.current) return;
     asked.current = true;
+    looked.current = 0;
     sending.mutate(values);
   });
-  return { form, sending, submit, unplaced: sending.error && !placed(sending.error) ? sending.error : null };
+  const submit = (event?: FormEvent<HTMLFormElement>) => {
+    sent.current = event?.currentTarget ?? null;
+    looked.current = 0;
+    hand(event);
+  };
+  const attention = refused ? `${refused} field${refused > 1 ? "s need" : " needs"} attention` : null;
+  return {
+    form,
+    sending,
+    submit,
+    attention,
+    unplaced: sending.error && !placed(sending.error) ? sending.error : null,
+  };
 }

@@ -74,6 +74,7 @@ export function spinePath(kind: string, height: number, width = SPINE_WIDTH): st
 /** The one word under a spine. */
 export function situationWord(drive: Drive): string {
   for (const word of [
+    "offline",
     "missing",
     "failed",
     "wiping",
@@ -108,6 +109,19 @@ export function SpineDrawing({ drive, largest, system, selected }: SpineProps) {
   const forward = has("free") || has("new") ? 7 : 0;
   const lean = has("failed") ? `rotate(9 ${SPINE_WIDTH} ${height})` : "";
   const fill = drive.pool_id === null ? "var(--spine)" : `url(#pool-${(drive.tint ?? 0) % 8})`;
+  if (has("offline")) {
+    return (
+      <path
+        d={spinePath(drive.kind, height)}
+        transform={`translate(${left} ${top})`}
+        fill="var(--line)"
+        fillOpacity="0.45"
+        stroke="var(--faint)"
+        strokeDasharray="1.5 3"
+        strokeWidth={selected ? 3 : 1.2}
+      />
+    );
+  }
   if (has("missing")) {
     return (
       <path

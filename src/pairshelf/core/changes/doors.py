@@ -33,7 +33,9 @@ def doors(layout: Layout, file_system: str = DEFAULT_FILE_SYSTEM) -> tuple[Door,
 def fixed(layout: Layout) -> tuple[str, ...]:
     """What is decided at building and stays."""
     known = ["The extent size of 1 GiB.", "Whether it is encrypted."]
-    if layout.scheme.id == "stripe":
+    if layout.own_protection:
+        known.insert(0, f"The failure domain: {layout.domain}.")
+    elif layout.scheme.id == "stripe":
         known.insert(0, "The number of drives, and that there is no redundancy.")
     elif layout.scheme.code is Code.COPIES:
         known.insert(0, f"The number of drives in a set ({layout.width}), unless the pool is converted.")

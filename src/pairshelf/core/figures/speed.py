@@ -40,6 +40,13 @@ def sequential_read(layout: Layout) -> float:
     return layout.stream_read()
 
 
+def small_reads(layout: Layout) -> float:
+    """Small reads a second: each is served by one drive; of drives that follow one another, as with writes, by the one on
+    which all that is asked for together lies."""
+    one = float(layout.operations)
+    return one if layout.scheme.one_after_another else len(layout.members) * one
+
+
 def small_writes(layout: Layout) -> tuple[float, float]:
     """Small writes a second: read, changed and written back; and where each moves a whole stripe."""
     members, scheme, one = len(layout.members), layout.scheme, layout.operations
@@ -57,7 +64,7 @@ def speed(layout: Layout, network: int | None = None) -> Speed:
     rmw, whole = small_writes(layout)
     most = _links(layout, network)
     return Speed(
-        len(layout.members) * float(layout.operations),
+        small_reads(layout),
         rmw,
         whole,
         min(sequential_read(layout), most),

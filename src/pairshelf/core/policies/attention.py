@@ -284,9 +284,9 @@ def matters(
         found.append(
             Matter(
                 Gravity.SOMETIME,
-                f"{new_drives} new drive{'s have' if many else ' has'} been seen and "
-                f"{'are' if many else 'is'} not taken in.",
-                "Take in",
+                f"{new_drives} new drive{'s have' if many else ' has'} been found. Accept {'them' if many else 'it'} to "
+                f"use {'them' if many else 'it'}.",
+                "Accept",
                 "/shelves?filter=new",
             )
         )

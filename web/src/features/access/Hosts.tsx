@@ -1,13 +1,14 @@
 /** Hosts: what each mounts, what runs on it, and how it is reached. */
 
-import { Text } from "@mantine/core";
+import { Button, Group, Modal, Stack, Text, TextInput } from "@mantine/core";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schema } from "../../api/client";
 import { ACCESS, about } from "../../api/keys";
+import { useAsking } from "../../shared/form";
 import { useMay } from "../../shared/me";
 import { Copyable } from "../../shared/once";
-import { Act, Empty, Term, Trouble, Waiting } from "../../shared/parts";
+import { Act, Term, Trouble, Waiting } from "../../shared/parts";
 import { type FieldSpec, SheetAct } from "../../shared/SheetForm";
 import { Size } from "../../shared/units";
 import { useHosts } from "../pools/VolumeActs";
@@ -21,20 +22,74 @@ export function Hosts() {
   if (hosts.isLoadingError) return <Trouble error={hosts.error} />;
   if (!hosts.data.hosts.length && !some.like) {
     return (
-      <Empty act="Go to the shelves" to="/shelves">
-        No host is known yet. A shelf names the host it hangs on when it is written down, and so does a list
-        of drives.
-      </Empty>
+      <section className="paper" aria-label="The first host">
+        <h2>No hosts yet</h2>
+        <p style={{ margin: "0.3rem 0 0.8rem" }}>
+          A host is a computer that uses volumes or has drives of its own. Add one here, or name it when you
+          add a shelf.
+        </p>
+        <AddHost />
+      </section>
     );
   }
   return (
     <div className="stack">
+      <div className="no-print">
+        <AddHost />
+      </div>
       {(some.like || hosts.data.more || hosts.data.hosts.length > 8) && <Find some={some} what="a host" />}
       {hosts.data.hosts.map((h) => (
         <HostPaper key={h.id} host={h} all={hosts.data} />
       ))}
       <More some={some} more={hosts.data.more} />
     </div>
+  );
+}
+
+/** A host by itself: it can mount volumes whether it has shelves or not. */
+function AddHost() {
+  const client = useQueryClient();
+  const may = useMay("manage-drives");
+  const [open, setOpen] = useState(false);
+  const { form, sending, submit, unplaced, attention } = useAsking({
+    initialValues: { name: "", site: "" },
+    send: (body) => ask(api.POST("/api/hosts", { body })),
+    onSuccess: (_, form) => {
+      client.invalidateQueries();
+      form.reset();
+      setOpen(false);
+    },
+  });
+  return (
+    <>
+      <Act size="xs" variant="default" why={may.why} onClick={() => setOpen(true)}>
+        Add host…
+      </Act>
+      <Modal opened={open} onClose={() => setOpen(false)} title="Add host">
+        <form onSubmit={submit} autoComplete="off">
+          <Stack gap="sm">
+            <TextInput
+              label="Name"
+              placeholder="oak"
+              required
+              data-autofocus
+              {...form.getInputProps("name")}
+            />
+            <TextInput label="Site" description="Empty: the site there is" {...form.getInputProps("site")} />
+            <Trouble error={unplaced} />
+            <Group>
+              <Button type="submit" loading={sending.isPending}>
+                Add host
+              </Button>
+              <Button variant="subtle" onClick={() => setOpen(false)}>
+                Cancel
+              </Button>
+              {attention && <span className="rust">{attention}</span>}
+            </Group>
+          </Stack>
+        </form>
+      </Modal>
+    </>
   );
 }
 

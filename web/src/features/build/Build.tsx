@@ -111,6 +111,12 @@ export function Build() {
         . Next comes a change sheet that says exactly what will happen; nothing is touched before it is
         approved.
       </p>
+      {params.get("further") && (
+        <p style={{ marginTop: 0 }}>
+          Also planned: {params.get("further")}. Add {params.get("further")?.includes(";") ? "them" : "it"} on
+          the pool&apos;s page once the pool is there.
+        </p>
+      )}
       <form
         className="paper"
         onSubmit={(e) => {

@@ -139,7 +139,7 @@ function Approval({ plan, open }: { plan: Plan; open: Sheet[] }) {
     { enabled: plan.why_not === null, refetchInterval: 5000 },
   );
   if (plan.why_not !== null) return <p>{plan.why_not}</p>;
-  const erases = open.some((s) => s.body.erases.length);
+  const erases = open.some((s) => s.body.erases.some((e) => e.holds));
   const typed = asking.every((s) => form.values.confirms[String(s.id)]?.trim() === s.body.confirm);
   return (
     <section

@@ -86,7 +86,17 @@ export function SheetScreen() {
           ))}
         </Part>
       )}
-      <Part title={body.erases.length ? "Erased" : body.gives_up.length ? "Given up" : "Nothing is erased"}>
+      <Part
+        title={
+          body.erases.some((e) => e.holds)
+            ? "Erased"
+            : body.gives_up.length
+              ? "Given up"
+              : body.erases.length
+                ? "Nothing is lost"
+                : "Nothing is erased"
+        }
+      >
         <Erases erases={body.erases} done={about.state === "approved"} large={body.kind === "wipe"} />
         {keyed(body.gives_up).map(({ key, text }) => (
           <p key={key} className="rust" style={{ margin: "0.2rem 0" }}>
@@ -202,7 +212,7 @@ function House({
         figures={HOUSE.filter(({ name }) => adds[name] !== 0).map(({ name, label }) => ({
           label,
           before: { text: null, bytes: null, ...show(name, before[name]) },
-          after: { text: null, bytes: null, ...show(name, before[name] + adds[name]) },
+          after: { text: null, bytes: null, ...show(name, (before[name] ?? 0) + (adds[name] ?? 0)) },
         }))}
       />
     </Part>
@@ -250,13 +260,16 @@ function Erases({
 }) {
   if (!erases.length) return null;
   const other = erases.filter((e) => e.holds);
+  const these = erases.length === 1 ? "This drive" : `These ${erases.length} drives`;
   return (
-    <div className="rust">
+    <div className={other.length ? "rust" : undefined}>
       <p style={{ margin: "0 0 0.4rem" }}>
-        {done ? "Everything that was on" : "Everything on"}{" "}
-        {erases.length === 1 ? "this drive" : `these ${erases.length} drives`}
-        {done ? " was given up." : " is given up."}
-        {other.length > 0 && ` ${other.length} of them ${other.length === 1 ? "holds" : "hold"} other data.`}
+        {other.length === 0
+          ? `${these} ${done ? (erases.length === 1 ? "was" : "were") : erases.length === 1 ? "is" : "are"} blank; nothing is lost.`
+          : `${done ? "Everything that was on" : "Everything on"} ${these.toLowerCase()}${done ? " was erased." : " is erased."}`}
+        {other.length > 0 &&
+          erases.length > 1 &&
+          ` ${other.length} of them ${other.length === 1 ? "holds" : "hold"} other data.`}
       </p>
       <div style={{ columns: "250px 2", columnGap: "2rem" }}>
         {erases.map((e) => (
@@ -379,7 +392,12 @@ function Approval({ sheet }: { sheet: Sheet }) {
             loading={sending.isPending}
             disabled={name !== null && (!form.values.password || form.values.confirm.trim() !== name)}
           >
-            Approve{sheet.body.erases.length ? " and erase" : name ? " and give up" : ""}
+            Approve
+            {sheet.body.erases.some((e) => e.holds)
+              ? " and erase"
+              : name && !sheet.body.erases.length
+                ? " and give up"
+                : ""}
           </Button>
           <Button variant="subtle" onClick={() => withdraw.mutate()} loading={withdraw.isPending}>
             Withdraw the sheet

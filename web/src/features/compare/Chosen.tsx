@@ -10,6 +10,7 @@ import { download } from "../../shared/download";
 import { keyed } from "../../shared/keyed";
 import { useMay } from "../../shared/me";
 import { Act, Term, Trouble, Waiting } from "../../shared/parts";
+import { shortPlace } from "../../shared/places";
 import { SpaceAccount } from "../../shared/SpaceAccount";
 import { sentence, survivesAny } from "../../shared/survives";
 import { formatMoney } from "../../shared/units";
@@ -53,7 +54,7 @@ export const Chosen = memo(function Chosen({ layout, body }: { layout: Layout; b
       .map((m) => m.id),
   );
   const members = new Map(cut.data?.cut.members.map((m) => [m.id, m]));
-  const label = (id: string) => shorten(cut.data?.labels[id] ?? id);
+  const label = (id: string) => shortPlace(cut.data?.labels[id] ?? id);
   const title = (id: string) => {
     const shelf = members.get(id)?.shelf;
     const name = cut.data?.labels[id] ?? id;
@@ -120,11 +121,6 @@ export const Chosen = memo(function Chosen({ layout, body }: { layout: Layout; b
     </section>
   );
 });
-
-function shorten(name: string): string {
-  const [shelf, bay] = [name.slice(0, name.lastIndexOf(" ")), name.slice(name.lastIndexOf(" ") + 1)];
-  return shelf && bay !== name ? `${shelf.slice(0, 4)} ${bay}` : name;
-}
 
 function BuildThis({ layout, body }: { layout: Layout; body: Body }) {
   const may = useMay("build-pools");

@@ -126,7 +126,13 @@ export function SpreadPool({ q }: { q: Question }) {
                 scheme: "spread",
                 domain,
                 protection: rows[0]?.protection ?? "",
-                size: rows.length === 1 ? (rows[0]?.size ?? "") : "",
+                size: rows[0]?.size ?? "",
+                ...(rows.length > 1 && {
+                  further: rows
+                    .slice(1)
+                    .map((r) => `${r.size}, ${r.protection}`)
+                    .join("; "),
+                }),
                 ...backupIn(q.body),
               })}`}
             >

@@ -1,6 +1,6 @@
 /** The question of a comparison. All of it stands in the address, so a link is the question. */
 import { useDebouncedValue } from "@mantine/hooks";
-import { useCallback, useMemo, useRef } from "react";
+import { useCallback, useEffect, useMemo, useRef } from "react";
 import type { Schema } from "../../api/client";
 import { drivesIn, type Put, useAddress } from "../../shared/address";
 import { useSelection } from "../../shared/selection";
@@ -62,6 +62,11 @@ export function useQuestion(): Question {
   const [params, put] = useAddress();
   const { ids } = useSelection();
   const asked = useMemo(() => questionOf(params, ids), [params, ids]);
+  // Drives that come from the shelves stand in the address from now on, so that a copied address has them.
+  const fromShelves = !params.has("drives") && asked.what === "shelves" ? asked.drives.join(",") : "";
+  useEffect(() => {
+    if (fromShelves) put({ drives: fromShelves });
+  }, [fromShelves, put]);
   const now = JSON.stringify(asked.asked);
   const [later] = useDebouncedValue(now, 200);
   const settled = slow ? later : now;

@@ -10,6 +10,7 @@ import { Cut } from "../../shared/Cut";
 import { JobLine } from "../../shared/JobLine";
 import { useMay } from "../../shared/me";
 import { Act, Heading, State, Term, Trouble, Waiting } from "../../shared/parts";
+import { shortShelf } from "../../shared/places";
 import { SheetAct } from "../../shared/SheetForm";
 import { sentence, survivesAny } from "../../shared/survives";
 import { formatSize, formatWhen, Size, useUnits } from "../../shared/units";
@@ -282,13 +283,7 @@ function bayOf(pool: PoolData, id: string, shelf: string | null): string {
   // One that is out is called by the bay it was in.
   const match = /^(?:out of )?(.*) bay (\d+)$/.exec(place);
   if (!match) return place;
-  return match[1] === shelf ? match[2] : `${short(match[1])} ${match[2]}`;
-}
-
-/** A shelf's name in four characters, its number kept. */
-function short(name: string): string {
-  const number = /\d+$/.exec(name)?.[0] ?? "";
-  return `${name.slice(0, 4 - number.length)}${number}`;
+  return match[1] === shelf ? match[2] : `${shortShelf(match[1])} ${match[2]}`;
 }
 
 function Standing({ pool }: { pool: PoolData }) {

@@ -233,7 +233,7 @@ function Password() {
     },
   });
   return (
-    <section className="paper">
+    <section className="paper" id="password">
       <h2>Your password</h2>
       <form onSubmit={submit}>
         <Stack mt="xs">
@@ -329,7 +329,7 @@ function People() {
     ...settle,
   });
   return (
-    <section className="paper" style={{ gridColumn: "span 1" }}>
+    <section className="paper" id="people" style={{ gridColumn: "span 1" }}>
       <h2>People</h2>
       <table className="plain">
         <tbody>

@@ -20,7 +20,7 @@ export function NewShelf({ onDone, onLeave }: { onDone?: () => void; onLeave?: (
   const client = useQueryClient();
   const may = useMay("manage-drives");
   const { replace } = useSelection();
-  const { form, sending, submit, unplaced } = useAsking({
+  const { form, sending, submit, unplaced, attention } = useAsking({
     initialValues: { name: "", bays: 8 as number | string, drives: "", host: "", site: "" },
     send: ({ bays, ...said }) =>
       ask(api.POST("/api/shelves", { body: { ...said, bays: Number(bays) || 0 } })),
@@ -66,13 +66,14 @@ export function NewShelf({ onDone, onLeave }: { onDone?: () => void; onLeave?: (
             placeholder="oak"
             {...form.getInputProps("host")}
           />
-          <TextInput label="Site" description="Empty: the main site" {...form.getInputProps("site")} />
+          <TextInput label="Site" description="Empty: the site there is" {...form.getInputProps("site")} />
         </Group>
         <Trouble error={unplaced} />
         <Group>
           <Act type="submit" why={may.why} loading={sending.isPending}>
-            Write it down
+            Add shelf
           </Act>
+          {attention && <span className="rust">{attention}</span>}
           {onLeave && (
             <Button variant="subtle" onClick={onLeave}>
               Leave it
@@ -92,10 +93,64 @@ export function AddShelf() {
       <Act why={may.why} variant="default" onClick={() => setOpen(true)}>
         Add a shelf…
       </Act>
-      <Modal opened={open} onClose={() => setOpen(false)} title="A shelf by hand" size="lg">
+      <Modal opened={open} onClose={() => setOpen(false)} title="Add a shelf" size="lg">
         <NewShelf onDone={() => setOpen(false)} onLeave={() => setOpen(false)} />
       </Modal>
     </>
+  );
+}
+
+/** Another name, number of bays, site or host for a shelf; its drives stay in their bays. */
+function EditShelf({ shelf, onClose }: { shelf: Schema["ShelfOut"]; onClose: () => void }) {
+  const client = useQueryClient();
+  const { form, sending, submit, unplaced, attention } = useAsking({
+    initialValues: {
+      name: shelf.name,
+      bays: shelf.bays as number | string,
+      host: shelf.host ?? "",
+      site: shelf.site,
+    },
+    send: ({ bays, ...said }) =>
+      ask(
+        api.PUT("/api/shelves/{shelf_id}", {
+          params: { path: { shelf_id: shelf.id } },
+          body: { ...said, bays: Number(bays) || 0 },
+        }),
+      ),
+    onSuccess: () => {
+      client.invalidateQueries();
+      onClose();
+    },
+  });
+  return (
+    <Modal opened onClose={onClose} title={`Edit shelf ${shelf.name}`} size="lg">
+      <form onSubmit={submit} autoComplete="off">
+        <Stack gap="sm">
+          <Group align="flex-start" grow preventGrowOverflow={false}>
+            <TextInput label="Name" required data-autofocus {...form.getInputProps("name")} />
+            <NumberInput label="Number of drive bays" min={1} required {...form.getInputProps("bays")} />
+          </Group>
+          <Group align="flex-start" grow preventGrowOverflow={false}>
+            <TextInput
+              label="Connected to host"
+              description="Empty: none. A new name adds the host."
+              {...form.getInputProps("host")}
+            />
+            <TextInput label="Site" {...form.getInputProps("site")} />
+          </Group>
+          <Trouble error={unplaced} />
+          <Group>
+            <Button type="submit" loading={sending.isPending}>
+              Save
+            </Button>
+            <Button variant="subtle" onClick={onClose}>
+              Cancel
+            </Button>
+            {attention && <span className="rust">{attention}</span>}
+          </Group>
+        </Stack>
+      </form>
+    </Modal>
   );
 }
 
@@ -126,6 +181,7 @@ export function ShelfActs({
   });
   const [open, setOpen] = useState(false);
   const [looking, setLooking] = useState(false);
+  const [editing, setEditing] = useState(false);
   const { form, sending, submit, unplaced } = useAsking({
     initialValues: { drives: "" },
     send: (body) =>
@@ -161,6 +217,12 @@ export function ShelfActs({
       {draining > 0 && (
         <Link to="/draining">{draining === inUse ? "being emptied" : `${draining} being emptied`}</Link>
       )}
+      {shelf.drives === 0 && (
+        <button type="button" className="figure" onClick={() => setEditing(true)}>
+          edit…
+        </button>
+      )}
+      {editing && <EditShelf shelf={shelf} onClose={() => setEditing(false)} />}
       {shelf.drives > 0 && (
         <Menu position="bottom-start">
           <Menu.Target>
@@ -169,6 +231,7 @@ export function ShelfActs({
             </button>
           </Menu.Target>
           <Menu.Dropdown>
+            <Menu.Item onClick={() => setEditing(true)}>Edit shelf…</Menu.Item>
             {draining === 0 && inUse > 0 && (
               <Menu.Item
                 disabled={!mayDrain.may || drain.isPending}
@@ -182,7 +245,7 @@ export function ShelfActs({
               component={Link}
               to={`/notice?kind=shelf&name=${encodeURIComponent(`${shelf.site}/${shelf.name}`)}`}
             >
-              May it be switched off?
+              Is it safe to power off?
             </Menu.Item>
             <Menu.Item onClick={() => setLooking(true)}>What its drives did, over time</Menu.Item>
             {mayPack.may && (
@@ -287,7 +350,7 @@ export function ShelfActs({
             <Trouble error={unplaced} />
             <Group>
               <Button type="submit" loading={sending.isPending}>
-                Write them down
+                Add drives
               </Button>
               <Button variant="subtle" onClick={() => setOpen(false)}>
                 Leave it

@@ -5,6 +5,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
 import { History } from "../../shared/History";
+import { Lamp } from "../../shared/Lamp";
 import { useKinds, useMay } from "../../shared/me";
 import { Act, State, Trouble, Waiting } from "../../shared/parts";
 import { Ruler } from "../../shared/Ruler";
@@ -86,10 +87,15 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
       )}
       {drive.service === "new" && (
         <Act why={manage.why} size="sm" mb="sm" loading={takeIn.isPending} onClick={() => takeIn.mutate()}>
-          Take it in
+          Accept drive
         </Act>
       )}
       {takeIn.isError && <Trouble error={takeIn.error} />}
+      {drive.shelf !== null && (
+        <p className="no-print" style={{ margin: "0 0 0.8rem" }}>
+          <Lamp drive={drive.id} lit={drive.lit ?? false} />
+        </p>
+      )}
       <Readings drive={drive} />
       <h3 style={{ margin: "1rem 0 0.3rem", fontSize: "1rem" }}>Facts</h3>
       <dl
@@ -132,7 +138,7 @@ function Facts({ drive, facts, onClose }: Schema["DriveSheetOut"] & { onClose: (
       )}
       <p style={{ margin: "0.8rem 0 0", display: "flex", flexWrap: "wrap", gap: "0.2rem 1.1rem" }}>
         <Link to={`/notice?kind=drive&name=${encodeURIComponent(drive.serial)}`}>
-          Pull this: who notices?
+          Impact, and is it safe to power off?
         </Link>
         {drive.service === "free" && !drive.situations.includes("starts-host") && (
           <Link to={`/disposal?drives=${drive.id}`}>Wipe it, or let it go</Link>

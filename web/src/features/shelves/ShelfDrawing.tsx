@@ -56,9 +56,20 @@ export function ShelfDrawing({ shelf, largest, perRow, matched, shown, onShow }:
   };
 
   return (
-    <section aria-label={`Shelf ${shelf.name}`} style={{ paddingTop: "1rem" }}>
-      <div style={{ display: "flex", gap: "0.8rem", alignItems: "baseline", paddingBottom: 2 }}>
-        <h2>{shelf.name}</h2>
+    <section
+      aria-label={`Shelf ${shelf.name}`}
+      style={{ paddingTop: "1rem", flex: "none", width: Math.min(shelf.bays, perRow) * BAY_WIDTH + 16 }}
+    >
+      <div
+        style={{
+          display: "flex",
+          flexWrap: "wrap",
+          gap: "0 0.8rem",
+          alignItems: "baseline",
+          paddingBottom: 2,
+        }}
+      >
+        <h2 style={{ whiteSpace: "nowrap" }}>{shelf.name}</h2>
         <span className="faint" style={{ fontSize: "0.88rem" }}>
           {shelf.host && shelf.host !== shelf.name ? `host ${shelf.host} · ` : ""}
           {shelf.drives} of {shelf.bays} bays
@@ -148,7 +159,7 @@ export function ShelfDrawing({ shelf, largest, perRow, matched, shown, onShow }:
 
 function Word({ drive }: { drive: Drive }) {
   const word = situationWord(drive);
-  const grave = ["failed", "failing", "missing", "new"].includes(word);
+  const grave = ["failed", "failing", "missing", "offline", "new"].includes(word);
   return (
     <text
       x={BAY_WIDTH / 2}
@@ -235,7 +246,7 @@ const Spine = memo(
         tabIndex={0}
         data-drive={drive.id}
         opacity={matches ? 1 : 0.22}
-        style={{ cursor: "pointer" }}
+        style={{ cursor: "pointer", scrollMargin: "90px 0 140px" }}
         onClick={(e) => onChoose(drive, e)}
         onKeyDown={press}
       >

@@ -3,7 +3,7 @@ import { Button, CloseButton, Menu, Text, TextInput, Tooltip } from "@mantine/co
 import { useDebouncedValue, useMediaQuery } from "@mantine/hooks";
 import { keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { useLayoutEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Schema, server } from "../../api/client";
 import { useAddress } from "../../shared/address";
@@ -46,7 +46,7 @@ export function Shelves() {
   const matched = useMemo(() => (passing ? new Set(passing) : null), [passing]);
   if (list.isPending) return <Waiting height={400} />;
   if (list.isLoadingError) return <Trouble error={list.error} />;
-  const { shelves, drives, matching, out, filter_error } = list.data;
+  const { shelves, drives, matching, out, filter_error, new: fresh } = list.data;
   return (
     <>
       <Heading title="Shelves">
@@ -89,6 +89,7 @@ export function Shelves() {
           )}
         </div>
       )}
+      {fresh > 0 && <NewDrives count={fresh} />}
       <Beside shelves={shelves} />
       {out > 0 && <OutOfBays onShow={(id) => put({ drive: String(id) })} />}
       {drives === 0 && shelves.length === 0 ? (
@@ -124,8 +125,44 @@ export function Shelves() {
           {shown && <DriveSheet id={Number(shown)} wide={wide} onClose={() => put({ drive: null })} />}
         </div>
       )}
-      <SelectionBar />
+      <SelectionBar matched={matched} onShow={() => put({ filter: null })} />
     </>
+  );
+}
+
+/** Drives that were put in and nobody has accepted yet. */
+function NewDrives({ count }: { count: number }) {
+  const client = useQueryClient();
+  const manage = useMay("manage-drives");
+  const accept = useMutation({
+    mutationFn: async () => {
+      const found = await ask(api.GET("/api/drives/new"));
+      return ask(api.POST("/api/drives/take-in", { body: { ids: found.drives.map((d) => d.id) } }));
+    },
+    onSettled: () => client.invalidateQueries(),
+  });
+  const many = count > 1;
+  return (
+    <section
+      className="paper no-print"
+      aria-label="New drives"
+      style={{
+        margin: "1rem 0 0",
+        display: "flex",
+        flexWrap: "wrap",
+        gap: "0.5rem 1rem",
+        alignItems: "center",
+      }}
+    >
+      <span>
+        {count} new {many ? "drives have" : "drive has"} been found. Accept {many ? "them" : "it"} to use{" "}
+        {many ? "them" : "it"} in pools.
+      </span>
+      <Act size="xs" why={manage.why} loading={accept.isPending} onClick={() => accept.mutate()}>
+        {many ? `Accept ${count} drives` : "Accept drive"}
+      </Act>
+      {accept.isError && <Trouble error={accept.error} />}
+    </section>
   );
 }
 
@@ -146,7 +183,7 @@ function SelectMatching({ filter, matching }: { filter: string; matching: number
         loading={choose.isPending}
         onClick={() => choose.mutate()}
       >
-        Choose those that are free
+        Select all matching free drives
       </Button>
       {choose.data && choose.data.more > 0 && (
         <Text c="dimmed" style={{ paddingTop: 6 }}>
@@ -202,6 +239,15 @@ function ShelfList({ shelves, scales, matched, shown, onShow }: ListProps) {
   });
   const { add } = useSelection();
   const box = useDragBox(root, add);
+  // The sheet of a drive takes width from the shelves, which are packed anew: the drive stays in sight.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: looked for again when the shelves have another width
+  useEffect(() => {
+    if (shown === null) return;
+    const later = setTimeout(() => {
+      root.current?.querySelector(`[data-drive="${shown}"]`)?.scrollIntoView({ block: "nearest" });
+    }, 60);
+    return () => clearTimeout(later);
+  }, [shown, width]);
   return (
     <div
       ref={root}
@@ -229,6 +275,7 @@ function ShelfList({ shelves, scales, matched, shown, onShow }: ListProps) {
               top: 0,
               display: "flex",
               gap: BETWEEN,
+              alignItems: "flex-end",
               transform: `translateY(${item.start - virtual.options.scrollMargin}px)`,
             }}
           >
@@ -265,7 +312,7 @@ function IntoAPool({ drives }: { drives: number[] }) {
   return (
     <Menu opened={open} onChange={setOpen} position="top-start">
       <Menu.Target>
-        <Button variant="default">Make a pool larger…</Button>
+        <Button variant="default">Expand a pool…</Button>
       </Menu.Target>
       <Menu.Dropdown mah={280} style={{ overflowY: "auto" }}>
         {pools.data?.pools
@@ -282,9 +329,10 @@ function IntoAPool({ drives }: { drives: number[] }) {
 }
 
 /** What can be done with the chosen drives; appears as soon as there are some. */
-function SelectionBar() {
+function SelectionBar({ matched, onShow }: { matched: ReadonlySet<number> | null; onShow: () => void }) {
   const { ids, replace } = useSelection();
   const chosen = [...ids];
+  const hidden = matched ? chosen.filter((id) => !matched.has(id)).length : 0;
   const client = useQueryClient();
   const go = useNavigate();
   const manage = useMay("manage-drives");
@@ -323,19 +371,21 @@ function SelectionBar() {
       }}
     >
       <strong>
-        {chosen.length} drive{chosen.length > 1 ? "s" : ""} chosen
+        {chosen.length} drive{chosen.length > 1 ? "s" : ""} selected
       </strong>
+      {hidden > 0 && (
+        <span>
+          {hidden} not shown by the filter{" "}
+          <Button size="compact-sm" variant="subtle" onClick={onShow}>
+            Show all
+          </Button>
+        </span>
+      )}
       <Act
-        why={
-          free.length
-            ? null
-            : drives.length
-              ? (held?.not_offered ?? "New drives have to be taken in first.")
-              : "…"
-        }
+        why={free.length ? null : drives.length ? (held?.not_offered ?? "Accept the new drives first.") : "…"}
         onClick={() => {
           replace(free);
-          go("/compare");
+          go(`/compare?drives=${free.join(",")}`);
         }}
       >
         Compare layouts{free.length && free.length !== chosen.length ? ` of ${free.length}` : ""}
@@ -348,7 +398,7 @@ function SelectionBar() {
       )}
       {fresh.length > 0 && (
         <Act why={manage.why} variant="light" loading={takeIn.isPending} onClick={() => takeIn.mutate(fresh)}>
-          Take in {fresh.length === 1 ? "the new one" : `${fresh.length} new ones`}
+          Accept {fresh.length === 1 ? "the new one" : `${fresh.length} new ones`}
         </Act>
       )}
       <Button variant="subtle" onClick={() => replace([])}>

@@ -50,7 +50,11 @@ def door(layout: Layout, _file_system: FileSystem) -> tuple[Opening, str]:
 def grows_by_more_than_one(layout: Layout) -> str | None:
     """What is to be known of a layout that cannot grow by one drive; None where it can."""
     opening, why = door(layout, file_system_of(DEFAULT_FILE_SYSTEM))
-    return why if opening is Opening.CLOSED or (opening is Opening.AT_A_COST and len(layout.sets) > 1) else None
+    if opening is Opening.CLOSED:
+        return f"It does not grow by one drive. {why}"
+    if opening is Opening.AT_A_COST and (sets := len(layout.sets)) > 1:
+        return f"It grows by {sets} drives at a time, one for each set; one alone leaves its sets unequal."
+    return None
 
 
 def after(growing: Growing) -> Path:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from pairshelf.core.changes.doors import fixed
 from pairshelf.core.changes.kind import ChangeKind, Context
 from pairshelf.core.changes.pools.relayout import chosen_drives
 from pairshelf.core.changes.sheet import (
@@ -211,9 +212,7 @@ def _sheet(
         ),
         meanwhile=_meanwhile(layout),
         fixed=(
-            f"The scheme and the division into {layout.describe()}." if not spread
-            else f"The failure domain: {layout.domain}.",
-            "The extent size of 1 GiB.",
+            *fixed(layout),
             *(("This file system can never be made smaller.",) if volume and not FILE_SYSTEMS[volume.file_system].shrinks else ()),
             *(("It is encrypted. Its passphrase is shown once, after approval: write it down and keep it apart. "
                "Without the passphrase, once the pool is locked or the machine restarts, the data are lost.",)
