@@ -54,7 +54,7 @@ fmt:
 
 shots:
 	@scripts/setup dev
-	@exec $(PY) scripts/shots.py
+	@exec $(PY) -m scripts.shots
 
 types:
 	@pairshelf openapi > web/openapi.json

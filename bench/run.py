@@ -15,6 +15,7 @@ from pathlib import Path
 
 import numpy as np
 from playwright.sync_api import Page, sync_playwright
+from tests.browser import browser as browser_path
 
 from bench.building import screens, sixty_drives
 from bench.common import line
@@ -158,9 +159,7 @@ def _import() -> None:
 
 def _screen(url: str) -> None:
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(
-            executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
-        )
+        browser = playwright.chromium.launch(executable_path=browser_path(), args=["--no-sandbox", "--disable-gpu"])
         page = browser.new_page(base_url=url, viewport={"width": 1280, "height": 800})
         page.goto("/")
         page.get_by_label("Name").fill("bench")

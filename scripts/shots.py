@@ -12,6 +12,7 @@ import time
 from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
+from tests.browser import browser as browser_path
 
 from pairshelf.launch.cluster import free_port
 
@@ -35,7 +36,7 @@ def main() -> None:
     try:
         with sync_playwright() as playwright:
             browser = playwright.chromium.launch(
-                executable_path=shutil.which("chromium-headless-shell") or shutil.which("chromium"),
+                executable_path=browser_path(),
                 args=["--no-sandbox", "--disable-gpu"],
             )
             url = f"http://127.0.0.1:{port}"

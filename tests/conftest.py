@@ -8,6 +8,7 @@ those of the rules beside it, which wait for nothing.
 from __future__ import annotations
 
 import fcntl
+import json
 import os
 import subprocess
 import uuid
@@ -31,6 +32,15 @@ settings.register_profile("here", deadline=None, suppress_health_check=[HealthCh
 # Who only asks whether a test fails need not be shown the least example.
 settings.register_profile("unshrunk", settings.get_profile("here"), phases=(Phase.explicit, Phase.generate))
 settings.load_profile("here")
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """What failed, and why, for whoever runs some of it once more (``scripts/steady.py``)."""
+    path = os.environ.get("PAIRSHELF_FAILED")
+    if path:
+        found = [*terminalreporter.stats.get("failed", []), *terminalreporter.stats.get("error", [])]
+        why = {r.nodeid: str(getattr(r.longrepr, "reprcrash", None) or r.longreprtext)[:300] for r in found}
+        Path(path).write_text(json.dumps(why))
 
 
 #: The longest first, so that none is begun when all others have ended; the shortest last, for whoever is free.

@@ -216,9 +216,11 @@ def test_a_shelf_is_drained_and_power_asked_about_from_the_console(run: Callable
     )
     run("approve", str(sheet["id"]), "--confirm", "cold")
     carry_all()
-    assert "cold cannot be used until it is back" in run("power", "shelf", "Oak")
-    assert json.loads(run("power", "drive", "Oak1", "--json"))["may"] == "yes"
-    assert run("power", "everything").startswith("Yes, when nobody needs cold")
+    for asked in (["power", "shelf", "Oak"], ["power", "everything"]):
+        no = CliRunner().invoke(app, asked)
+        assert (no.exit_code, no.output.splitlines()[0]) == (1, "No: pool cold is offline.")
+    one = json.loads(run("power", "drive", "Oak1", "--json"))
+    assert one["safe"] == "reduced" and "pool cold survives no further failure until it is back" in one["sentence"]
     sheet = json.loads(run("plan", "drain", "--shelves", "Oak", "--json"))
     assert [e["place"] for e in sheet["erases"]] == ["Elm bay 1", "Elm bay 2", "Elm bay 3"]
     run("approve", str(sheet["id"]), "--confirm", "Oak")
@@ -228,7 +230,7 @@ def test_a_shelf_is_drained_and_power_asked_about_from_the_console(run: Callable
     assert "Oak bay 1 Oak1" in run("drains")
     carry_all()
     assert "shelf Oak, ended" in run("drains")
-    assert run("power", "shelf", "Oak").strip() == "Yes. Nothing of a pool stands there."
+    assert run("power", "shelf", "Oak").strip() == "Yes. Nothing that is in use depends on it."
     with transaction() as session:
         pool = session.exec(select(PoolRow)).one()
         start_rebuild(session, open_pool(session, pool.number), 0, "ida")

@@ -39,7 +39,7 @@ def _assess(text: str, scheme: str, given: Assumptions = ALIKE, **more: int):  #
         ("12x4TB", "parity-2", 1, 1800, 300, 150, 2.0e9, 2.0e9),
         ("12x4TB", "parity-3", 2, 1800, 225, 300, 1.2e9, 1.2e9),
         ("12x4TB", "stripe", 1, 1800, 1800, 1800, 2.4e9, 2.4e9),
-        ("12x4TB", "span", 1, 1800, 150, 150, 0.2e9, 0.2e9),
+        ("12x4TB", "span", 1, 150, 150, 150, 0.2e9, 0.2e9),
         ("6x4TB,6x8TB", "stepped-2", 1, 1800, 300, 150, 2.0e9, 2.0e9),
         ("1x4TB", "single", 1, 150, 150, 150, 0.2e9, 0.2e9),
     ],

@@ -31,7 +31,9 @@ def test_an_act_leads_there_with_what_it_is_about() -> None:
     assert acts_on("extend scans", ALL) == [
         ("Extend or shrink cold/scans", "/changes/draw/resize-volume?volume=cold/scans")
     ]
-    assert acts_on("notice", ALL) == [("Pull host cold host: who notices?", "/notice?kind=host&name=cold%20host")]
+    assert acts_on("notice", ALL) == [
+        ("Impact of host cold host, and is it safe to power off?", "/notice?kind=host&name=cold%20host")
+    ]
     assert acts_on("retire 1024", ALL) == [("Drive KL-1024 leaves the house", "/shelves?drive=9")]
 
 

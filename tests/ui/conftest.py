@@ -5,7 +5,6 @@ from __future__ import annotations
 import multiprocessing
 import os
 import re
-import shutil
 import time
 import urllib.request
 from collections.abc import Iterator
@@ -21,6 +20,7 @@ from pairshelf.demo import load_demo
 from pairshelf.launch.cluster import free_port
 from pairshelf.store.database import transaction
 from pairshelf.store.tables import JobRow, JobState, Setting
+from tests.browser import browser as browser_path
 from tests.conftest import House, house_of
 from tests.ui.begun import begin as begin_in
 from tests.ui.begun import log_of
@@ -42,10 +42,8 @@ expect.set_options(timeout=MOST)
 
 @pytest.fixture(scope="session")
 def browser() -> Iterator[Browser]:
-    chromium = shutil.which("chromium-headless-shell") or shutil.which("chromium")
-    assert chromium, "chromium is missing; make test installs it"
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path=chromium, args=_QUIET)
+        browser = playwright.chromium.launch(executable_path=browser_path(), args=_QUIET)
         yield browser
         browser.close()
 

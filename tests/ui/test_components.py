@@ -304,7 +304,7 @@ def layout(key: str, known: Any, **figures: float | None) -> dict[str, Any]:
     return {
         "key": key, "scheme": key, "trade_name": "", "description": "1 set of 4", "arranged": "", "part": "", "pareto": True,
         "figures": values, "space": {"usable": values["usable"]}, "rebuild_hours": values["rebuild_hours"],
-        "survives": {"guaranteed": 1, "best_case": 1, "curve": [1.0, 1.0, 0.0]}, "sets": [["1"]], "spares": [],
+        "survives": {"guaranteed": 1, "best_case": 1, "curve": [1.0, 1.0, 0.0]}, "sets": [["1"]], "spares": [], "withstands": [],
         "cost": {"currency": "EUR"},
     }  # fmt: skip
 

@@ -148,7 +148,7 @@ def test_shelves_hosts_uses_and_purchases(page: Page) -> None:
     expect(page.get_by_text("survives any one shelf failure").first).to_be_visible()
     expect(page.get_by_text(re.compile("Survives any one shelf failure")).first).to_be_visible()
     page.get_by_role("button", name="shelf yarrow-2: say it fails").click()
-    expect(page.get_by_text(re.compile("^The data survive"))).to_be_visible()
+    expect(page.get_by_text(re.compile("^No data are lost"))).to_be_visible()
     expect(page.get_by_role("group", name="Wide or narrow, drawn")).to_be_visible()
     assert accessible(page) == []
 

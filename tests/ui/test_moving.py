@@ -82,7 +82,7 @@ def test_a_shelf_is_drained_seen_to_empty_and_leaves(page: Page) -> None:
     page.goto("/draining")
     card = page.get_by_role("region", name=re.compile("Draining shelf"))
     expect(card).to_contain_text("herbs is fully protected: it survives any one drive failure.")
-    expect(card).to_contain_text("field is as protected as promised")
+    expect(card).to_contain_text("field is fully protected")
     expect(card.get_by_role("img", name=re.compile("Larch bay 4, .*still there"))).to_be_visible()
     card.get_by_role("button", name="Pause").click()
     expect(card.get_by_role("button", name="Resume")).to_be_visible()

@@ -206,7 +206,7 @@ def test_a_shelf_unplugged_seen_on_a_phone_and_back_as_it_was(page: Page) -> Non
     page.goto(f"/trouble/{pool}")
     expect(page.get_by_role("heading", name="Pool drawer is away, not lost")).to_be_visible()
     expect(page.get_by_text("Building anew on its drives")).to_be_visible()
-    expect(page.get_by_text(re.compile("Put them back: "))).to_be_visible()
+    expect(page.get_by_text(re.compile("Reconnect .*: check power and cable"))).to_be_visible()
     assert page.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
     assert accessible(page) == []
 

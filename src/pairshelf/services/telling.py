@@ -11,7 +11,6 @@ import smtplib
 import threading
 import uuid
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from email.message import EmailMessage
 from typing import Any
 
@@ -147,16 +146,6 @@ def write_test(session: Session, channel: Channel, who: str) -> Delivery:
 
 
 # -- sending -------------------------------------------------------------------------------------------
-
-
-def deliver() -> int:
-    """Send what is due, and wait for it; how many arrived. Each channel by itself: who does not answer holds nobody else
-    up, and what cannot be sent at all is set aside after some tries."""
-    due = [channel for channel, _ in _due()]
-    if not due:
-        return 0
-    with ThreadPoolExecutor(max_workers=_HANDS, thread_name_prefix="send") as hands:
-        return sum(hands.map(_deliver_to, due))
 
 
 class Sending:

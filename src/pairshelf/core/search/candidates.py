@@ -349,6 +349,7 @@ def _of_part(
 ) -> tuple[list[Considered], list[RuledOut]]:
     laid: list[_Laid] = []
     ruled_out: list[RuledOut] = []
+    twins: dict[str, str] = {}
     over = [domain for domain in ARRANGED_OVER if _worth_arranging(drives, domain)]
     known = Known()
     for number, scheme in enumerate(DIVIDED.values()):
@@ -361,10 +362,14 @@ def _of_part(
         for sets, spares in fitting:
             found_so = list(_laid(drives, scheme, sets, spares, question, over, known))
             if twin := _twin(found_so[0].layout, larger_later=question.larger_later):
-                why = f"Drives of one size make it the same as {twin}, which is listed."
-                ruled_out += [RuledOut(scheme.id, why)] if not spares else []
+                twins[scheme.id] = twin
                 continue
             laid += found_so
+    listed = {one.layout.scheme.id for one in laid}
+    ruled_out += [
+        RuledOut(scheme, f"Drives of one size make it the same as {twin}, which is listed.")
+        for scheme, twin in twins.items() if scheme not in listed
+    ]  # fmt: skip
     figures = assess_all(
         [one.layout for one in laid], question.given_for(drives), file_system=question.file_system,
         reserved_share=question.reserved_share,
