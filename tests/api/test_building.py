@@ -313,3 +313,28 @@ def test_a_new_share_of_a_used_folder_says_that_its_quota_is_too_small(lab: Pers
 
     assert "holds more than" in said("/desk/", "11 GiB") and "holds more than" in said("", "11 GiB")
     assert not said("desk", "12 GiB") and not said("des", "1 GiB")
+
+
+def test_a_disk_for_two_hosts_is_one_act(lab: Person) -> None:
+    """The volume, the target, and both hosts by the names they log in with: one sheet, nothing typed twice."""
+    do(
+        lab,
+        "make-target",
+        iqn=IQN + "two",
+        host="elm",
+        volume="cold/pair",
+        size="4 GiB",
+        for_hosts=["elm", "fir"],
+        shared=True,
+    )
+    found = next(t for t in lab.get("/api/access/targets").get_json()["targets"] if t["iqn"] == IQN + "two")
+    assert {i["iqn"] for i in found["initiators"]} == {IQN + "elm", IQN + "fir"} and len(found["luns"]) == 1
+    refs = [v["ref"] for v in lab.get("/api/volumes?bare=true").get_json()["volumes"]]
+    assert "cold/pair" not in refs and all(not r.endswith("/office") for r in refs)
+    assert "cold/pair" in [v["ref"] for v in lab.get("/api/volumes").get_json()["volumes"]]
+    # What cannot be is refused whole: no volume without its target.
+    refused = lab.post(
+        "/api/sheets/make-target", {"iqn": IQN + "two", "host": "elm", "volume": "cold/more", "size": "1 GiB"}
+    )
+    assert refused.get_json()["field"] == "iqn"
+    assert "cold/more" not in [v["ref"] for v in lab.get("/api/volumes").get_json()["volumes"]]

@@ -605,6 +605,9 @@ CASES: dict[str, tuple[str, dict[str, Any], Callable[[Estate], Estate]]] = {
     "an initiator for a host that has another name": ("declare-initiator", {"iqn": IQN + "fir-2", "host": "fir"}, as_it_is),
     "an initiator for a host": ("declare-initiator", {"iqn": IQN + "w", "host": "win"}, as_it_is),
     "a target on a host with no storage network": ("make-target", {"iqn": IQN + "u", "host": "win", "volume": "p/disk"}, bare),
+    "a target for two hosts with a volume of its own": (
+        "make-target", {"iqn": IQN + "u", "host": "elm", "volume": "p/new", "size": "200 GiB", "for_hosts": ("fir", "elm"), "shared": True},
+        lambda one: replace(one, machines=tuple(replace(h, iqn=IQN + h.name) if h.name in ("elm", "fir") else h for h in one.machines))),
     "a target": ("make-target", {"iqn": IQN + "u", "host": "fir", "volume": "p/disk", "initiators": (IQN + "fir",)}, bare),
     "another disk": ("add-disk", {"target": IQN + "t", "volume": "p/raw"}, lambda one: replace(
         one, volumes=(*one.volumes, replace(one.volumes[2], id=8, name="raw")))),

@@ -54,6 +54,9 @@ class AccessPage(Query):
 class VolumesQuery(AccessPage):
     """The name is that of the volume with its pool's."""
 
+    #: Only volumes without a file system that no target serves yet.
+    bare: bool = False
+
 
 class VolumeLine(BaseModel):
     id: int
@@ -268,6 +271,9 @@ def volumes(query: VolumesQuery) -> Any:
     mounts = select(func.count()).where(Mount.volume_id == VolumeRow.id).scalar_subquery()
     statement = select(VolumeRow, ref, mounts).join(PoolRow, col(PoolRow.id) == VolumeRow.pool_id)
     statement = statement.where(col(VolumeRow.moving_from).is_(None))
+    if query.bare:
+        served = select(TargetLun.volume_id).where(TargetLun.volume_id == VolumeRow.id)
+        statement = statement.where(VolumeRow.file_system == "none", ~served.exists())
     if query.like.strip():
         statement = statement.where(ref.contains(query.like.strip(), autoescape=True))
     with transaction() as session:

@@ -10544,6 +10544,21 @@ export interface components {
              * @default false
              */
             shared?: boolean;
+            /**
+             * For Hosts
+             * @default []
+             */
+            for_hosts?: string[];
+            /**
+             * Size
+             * @default
+             */
+            size?: string;
+            /**
+             * Protection
+             * @default
+             */
+            protection?: string;
         };
         /**
          * AddDiskBody
@@ -14216,6 +14231,7 @@ export interface operations {
                 after?: string;
                 limit?: number;
                 like?: string;
+                bare?: boolean;
             };
             header?: never;
             path?: never;

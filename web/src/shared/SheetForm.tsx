@@ -27,7 +27,7 @@ export type Values = Record<string, Value>;
 export type FieldSpec = {
   name: string;
   label: string;
-  kind?: "text" | "number" | "check" | "select" | "tags" | "volume" | "suggest";
+  kind?: "text" | "number" | "check" | "select" | "tags" | "volume" | "bare volume" | "suggest";
   description?: string;
   placeholder?: string;
   options?: string[] | { value: string; label: string }[];
@@ -253,7 +253,8 @@ function Field({
         />
       );
     case "volume":
-      return <VolumePick {...common} value={value as string} set={set} />;
+    case "bare volume":
+      return <VolumePick {...common} bare={field.kind === "bare volume"} value={value as string} set={set} />;
     case "suggest":
       return (
         <Autocomplete
@@ -280,8 +281,11 @@ function Field({
 function VolumePick({
   value,
   set,
+  bare,
   ...common
 }: {
+  /** Only those without a file system that no target serves yet. */
+  bare: boolean;
   label: string;
   description?: string;
   error?: string;
@@ -289,7 +293,9 @@ function VolumePick({
   value: string;
   set: (value: string) => void;
 }) {
-  const found = server.useQuery("get", "/api/volumes", { params: { query: { like: value, limit: 30 } } });
+  const found = server.useQuery("get", "/api/volumes", {
+    params: { query: { like: value, limit: 30, bare } },
+  });
   return (
     <Autocomplete
       {...common}

@@ -40,9 +40,15 @@ export function Targets() {
             {
               name: "volume",
               label: "Volume",
-              kind: "volume",
+              kind: "bare volume",
               required: true,
-              description: "One without a file system (none)",
+              description: "One without a file system that is not served yet; or the name of a new one",
+            },
+            {
+              name: "size",
+              label: "Size of the new volume",
+              placeholder: "500 GB",
+              description: "Empty: the volume exists",
             },
             {
               name: "host",
@@ -59,8 +65,15 @@ export function Targets() {
               required: true,
             },
             {
+              name: "for_hosts",
+              label: "Hosts that use it",
+              kind: "tags",
+              options: hosts.data?.hosts.filter((h) => h.iqn).map((h) => h.name) ?? [],
+              description: "By their own initiator names, which are declared with it",
+            },
+            {
               name: "initiators",
-              label: "Initiators that are let in",
+              label: "Further initiators",
               kind: "tags",
               options: declared.map((i) => i.iqn),
               description: "Declared before",
@@ -70,7 +83,7 @@ export function Targets() {
               label: "LUN",
               kind: "number",
               initial: -1,
-              description: "−1: one that no other disk has",
+              description: "−1: pick a free number",
             },
             { name: "shared", label: "Several hosts may use it at once", kind: "check" },
           ]}

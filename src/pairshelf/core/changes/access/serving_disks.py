@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from ipaddress import ip_interface
 
 from pairshelf.core.changes.sheet import BeforeAfter, ChangeSheet, Figure, Finding, Text, simple_sheet
+from pairshelf.core.changes.volumes.make_volumes import MakeVolumesPlan
 from pairshelf.core.domain.block_targets import link_advice
 from pairshelf.core.domain.estate import Estate, EstateTarget
 from pairshelf.core.domain.names import check_iqn, near_misses
@@ -22,6 +23,9 @@ class TargetPlan:
     sheet: ChangeSheet
     target: EstateTarget
     before: EstateTarget | None = None
+    #: The volume that is created for it, and the initiators that are declared with it, each with its host.
+    makes: MakeVolumesPlan | None = None
+    declares: tuple[tuple[str, str], ...] = ()
 
 
 def target_of(estate: Estate, iqn: str) -> EstateTarget:
