@@ -175,6 +175,10 @@ def test_a_start_drive_shows_its_own_partitions(person: Callable[[str], Person])
     assert _on_medium("S1") == _shown(found) and found["why_not"]
     refused = who.post(f"/api/drives/{drive}/partitions", TWO, "PUT")
     assert refused.get_json()["code"] == "drive-not-free"
+    # It is free of any pool, and yet no free drive: on Today as on every sheet.
+    shelf(2, name="T", size=SIZE)
+    with transaction() as session:
+        assert who.get("/api/today").get_json()["free_drives"] == house_now(session).free == 2
 
 
 def test_a_host_with_letters_mounts_in_a_folder_too_and_one_volume_both_ways(person: Callable[[str], Person]) -> None:

@@ -167,7 +167,7 @@ def test_a_labs_first_day(page: Page, site: str) -> None:
     expect(volume.get_by_text("written to by bramble/seedlog")).to_be_visible()
     expect(volume.get_by_text(re.compile("taken by 8 files"))).to_be_visible()
 
-    # Pull this: who notices?
+    # The impact of an outage.
     page.goto("/notice?kind=shelf&name=Cold Store")
     expect(page.get_by_text(re.compile("3 people lose|loses"))).to_be_visible()
     assert accessible(page) == []

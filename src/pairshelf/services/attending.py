@@ -21,7 +21,7 @@ from pairshelf.engine.pools import devices
 from pairshelf.engine.signs import WATCHER, WORKER
 from pairshelf.services.watching import glances, levels_of, what_fills, with_outlooks
 from pairshelf.store.database import in_these, pick, these
-from pairshelf.store.repositories.holdings import load_holdings, load_watched
+from pairshelf.store.repositories.holdings import drives_free, load_holdings, load_watched
 from pairshelf.store.tables import (
     Application,
     BackupRow,
@@ -80,14 +80,9 @@ class Attention:
 
 @cache
 def _drives_counted() -> Any:
-    free = func.count().filter(
-        col(DriveRow.service) == "free",
-        col(DriveRow.condition) == "good",
-        col(DriveRow.starts_host).is_(False),
-    )
     new = func.count().filter(col(DriveRow.service) == "new")
     return (
-        select(func.count(), free, new, func.coalesce(func.sum(DriveRow.size), 0))
+        select(func.count(), drives_free(), new, func.coalesce(func.sum(DriveRow.size), 0))
         .select_from(DriveRow)
         .where(DriveRow.service != "retired")
     )

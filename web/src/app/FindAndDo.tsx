@@ -57,7 +57,7 @@ const SCREENS: Place[] = [
     to: "/access/people",
     also: "user users add user permissions",
   },
-  { name: "Impact of an outage", what: "do", to: "/notice", also: "pull who notices depends" },
+  { name: "Impact of an outage", what: "do", to: "/notice", also: "who notices depends power off" },
   { name: "Changes", what: "screen", to: "/changes" },
   {
     name: "Disposal",

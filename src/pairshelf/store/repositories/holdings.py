@@ -185,16 +185,22 @@ class House:
     drives_given: int
 
 
-_DRIVES = select(
-    func.count().filter(col(DriveRow.service) == "in-use"),
-    func.count().filter(col(DriveRow.service) == "free", col(DriveRow.condition) == "good"),
-).select_from(DriveRow)
+def drives_free() -> Any:
+    """How many drives could be used at once: every screen and sheet that says how many are free counts by this."""
+    return func.count().filter(
+        col(DriveRow.service) == "free", col(DriveRow.condition) == "good", col(DriveRow.starts_host).is_(False)
+    )
+
+
+@cache
+def _drives_in_all() -> Any:
+    return select(func.count().filter(col(DriveRow.service) == "in-use"), drives_free()).select_from(DriveRow)
 
 
 def house_now(session: Session) -> House:
     """What there is in all."""
     held = load_holdings(session)
-    in_use, free = session.exec(_DRIVES).one()
+    in_use, free = session.exec(_drives_in_all()).one()
     usable = [p.account for p in held if not p.account.of_drives]
     of_drives = [p.account for p in held if p.account.of_drives]
     return House(

@@ -21,7 +21,7 @@ export function Access() {
     <>
       <Heading title="Access">
         <span className="faint">
-          who uses what stands in the pools · <Link to="/notice">pull something: who notices?</Link>
+          who uses what stands in the pools · <Link to="/notice">impact of an outage</Link>
         </span>
       </Heading>
       <nav className="views" aria-label="Views of access">

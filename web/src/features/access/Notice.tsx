@@ -1,4 +1,4 @@
-/** Pull this: who notices? Worked out from the layout and from who uses what; nothing is pulled. */
+/** The impact of an outage. Worked out from the layout and from who uses what; nothing is pulled. */
 
 import { Select, Text, TextInput } from "@mantine/core";
 import { useState } from "react";
@@ -39,8 +39,8 @@ export function Notice() {
   );
   return (
     <>
-      <Heading title="Pull this: who notices?">
-        <span className="faint">nothing is pulled; it is worked out</span>
+      <Heading title="Impact of an outage">
+        <span className="faint">worked out; nothing is switched off</span>
       </Heading>
       <form
         className="fields no-print"
@@ -87,7 +87,8 @@ export function Notice() {
 }
 
 function Shown({ notice }: { notice: Schema["NoticeOut"] }) {
-  const hurt = notice.stands.some((s) => !s.serves);
+  // A host that goes stops what runs on it, though every volume can still be used.
+  const hurt = notice.stands.some((s) => !s.serves) || notice.power?.safe === "no";
   return (
     <div className="stack">
       <section className="paper" aria-label="Answer">

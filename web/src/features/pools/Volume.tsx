@@ -139,7 +139,7 @@ export function Volume({ volume, closed }: { volume: Schema["VolumeOut"]; closed
           </span>
         )}
         <span>
-          <Link to={`/notice?kind=volume&name=${encodeURIComponent(ref)}`}>Pull this: who notices?</Link>
+          <Link to={`/notice?kind=volume&name=${encodeURIComponent(ref)}`}>Impact of an outage</Link>
         </span>
       </div>
       {volume.fills_up && (
