@@ -136,7 +136,7 @@ def test_deciding_from_picks_to_a_sheet(page: Page, site: str, browser: Browser,
     page.get_by_label("Name of its first volume").fill("specimen-scans")
     page.get_by_role("button", name="Draw up the change sheet").click()
     expect(page.get_by_role("heading", name="Build pool cold")).to_be_visible()
-    expect(page.get_by_text("Everything on these 8 drives is given up.")).to_be_visible()
+    expect(page.get_by_text("These 8 drives are blank; nothing is lost.")).to_be_visible()
 
 
 def test_shelves_hosts_uses_and_purchases(page: Page) -> None:
@@ -173,7 +173,7 @@ def test_shelves_hosts_uses_and_purchases(page: Page) -> None:
 
     # A spread pool over hosts.
     page.goto(f"/compare?view=spread&what=what-if&what-if={stock}&domain=host&volumes=2 TiB=copies-2")
-    expect(page.get_by_text("Self-repair holds: after the loss of any host")).to_be_visible()
+    expect(page.get_by_text("Repairs itself: after the loss of any host, everything is placed again on the others.")).to_be_visible()
     page.get_by_role("button", name="One more volume").click()
     page.get_by_label("Size of volume 2").fill("lots")
     expect(page.get_by_text(re.compile("“lots” is not a size"))).to_be_visible()
@@ -236,7 +236,7 @@ def test_pools_for_two_uses_are_built_as_one_plan(page: Page) -> None:
     page.get_by_role("link", name="Build pool log").click()
     expect(page.get_by_text("Sheet 2 of 2 of the plan")).to_be_visible()
     page.get_by_role("link", name="Pools for large images, small database").click()
-    both = page.get_by_role("button", name="Approve both and erase")
+    both = page.get_by_role("button", name="Approve both")
     expect(both).to_be_disabled()
     page.get_by_label("Type large-images to confirm").fill("large-images")
     page.get_by_role("textbox", name="Your password").fill("fernhollow")

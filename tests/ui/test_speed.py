@@ -158,7 +158,7 @@ def test_a_sheet_says_what_becomes_of_the_whole_house(page: Page) -> None:
     expect(page.get_by_role("heading", name="Totals now and afterwards")).to_be_visible()
     expect(page.get_by_role("row", name=re.compile("Drives in use 13 10"))).to_be_visible()
     expect(page.get_by_role("row", name=re.compile("Free drives 37 40"))).to_be_visible()
-    expect(page.get_by_role("row", name=re.compile("Given to volumes 80.02 TB 80.00 TB"))).to_be_visible()
+    expect(page.get_by_role("row", name=re.compile("Allocated to volumes 80.02 TB 80.00 TB"))).to_be_visible()
     approve(page, "drawer")
     expect(page.get_by_role("heading", name="Totals before and after")).to_be_visible()
     expect(page.get_by_role("row", name=re.compile("Free drives 37 40"))).to_be_visible()

@@ -15,7 +15,7 @@ pytestmark = pytest.mark.ui
 
 def test_from_drives_to_a_protected_volume_and_through_a_failure(page: Page, site: str, browser: Browser) -> None:
     sign_in(page)
-    expect(page.get_by_text("2 new drives have been seen")).to_be_visible()
+    expect(page.get_by_text("2 new drives have been found. Accept them to use them.")).to_be_visible()
     assert accessible(page) == []
 
     # Choose the six alike drives of the Cold Store by a filter in words, and compare.
@@ -42,9 +42,9 @@ def test_from_drives_to_a_protected_volume_and_through_a_failure(page: Page, sit
     page.get_by_label("Name of its first volume").fill("specimen-scans")
     page.get_by_role("button", name="Draw up the change sheet").click()
     expect(page.get_by_role("heading", name="Build pool cold")).to_be_visible()
-    expect(page.get_by_text("Everything on these 6 drives is given up.")).to_be_visible()
+    expect(page.get_by_text("These 6 drives are blank; nothing is lost.")).to_be_visible()
     assert accessible(page) == []
-    approve = page.get_by_role("button", name="Approve and erase")
+    approve = page.get_by_role("button", name="Approve")
     expect(approve).to_be_disabled()
     page.get_by_label("Type cold to confirm").fill("cold")
     page.get_by_role("textbox", name="Your password").fill("wrong")
@@ -90,7 +90,7 @@ def test_from_drives_to_a_protected_volume_and_through_a_failure(page: Page, sit
     serial = page.get_by_text(re.compile("^Type OS-")).inner_text().split()[1]
     page.get_by_label(f"Type {serial} to confirm").fill(serial)
     page.get_by_role("textbox", name="Your password").fill("fernhollow")
-    page.get_by_role("button", name="Approve and erase").click()
+    page.get_by_role("button", name="Approve").click()
     page.get_by_role("link", name="Go to the pool").click()
     expect(page.get_by_text("All drives are well.")).to_be_visible()
     page.get_by_role("button", name="Check now").click()

@@ -86,8 +86,12 @@ function OneSheet({ sheet, number }: { sheet: Sheet; number: number }) {
         </p>
       ))}
       {body.erases.length > 0 && (
-        <p className="rust" style={{ margin: "0.5rem 0 0" }}>
-          {sheet.state === "approved" ? "Erased: " : "Erases: "}
+        <p className={body.erases.some((e) => e.holds) ? "rust" : undefined} style={{ margin: "0.5rem 0 0" }}>
+          {body.erases.some((e) => e.holds)
+            ? sheet.state === "approved"
+              ? "Erased: "
+              : "Erases: "
+            : "Drives used, all blank: "}
           {body.erases
             .map((e) => `${e.place} (${e.serial}${e.holds ? `, holds ${e.holds}` : ""})`)
             .join(", ")}
