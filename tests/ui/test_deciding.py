@@ -173,7 +173,9 @@ def test_shelves_hosts_uses_and_purchases(page: Page) -> None:
 
     # A spread pool over hosts.
     page.goto(f"/compare?view=spread&what=what-if&what-if={stock}&domain=host&volumes=2 TiB=copies-2")
-    expect(page.get_by_text("Repairs itself: after the loss of any host, everything is placed again on the others.")).to_be_visible()
+    expect(
+        page.get_by_text("Repairs itself: after the loss of any host, everything is placed again on the others.")
+    ).to_be_visible()
     page.get_by_role("button", name="One more volume").click()
     page.get_by_label("Size of volume 2").fill("lots")
     expect(page.get_by_text(re.compile("“lots” is not a size"))).to_be_visible()

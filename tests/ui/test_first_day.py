@@ -122,7 +122,7 @@ def test_a_labs_first_day(page: Page, site: str) -> None:
     page.get_by_role("combobox", name="Volume").fill("quick/lab-disk")
     pick(page, "Host that serves it", "bramble")
     page.get_by_label("Target name").fill(IQN + "quick.lab-disk")
-    initiators = page.get_by_role("combobox", name="Initiators that are let in")
+    initiators = page.get_by_role("combobox", name="Further initiators")
     initiators.fill(IQN + "sorrell")
     initiators.press("Enter")
     draw_up(page)
