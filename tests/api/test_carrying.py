@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import io
 import json
+import os
+import time
 import zipfile
 from pathlib import Path
 from typing import Any
@@ -133,6 +135,20 @@ def _damaged(raw: bytes, name: str, content: bytes | None) -> bytes:
         ("1/.nature", b'{"commands": ["explode"]}'), ("1/.nature", b'{"commands": [], "slowness": NaN}'),
         ("1/.ageing", b'{"steers": {"wear": {"more": 1, "a_day": 1, "since": "soon"}}, "lost": 0}'), ("1/.ageing", b"[" * 5000),
         ("1/.kind", b"tape"), ("1/.kind", b"ssd"), ("1/.tried", b"[1e99]"), ("1/.sectors", b'[[0, "zz"]]'),
+        *(("1/.nature", f'{{"commands": [], {more}}}'.encode()) for more in (
+            '"slowness": 0', '"slowness": 1e9', '"protected": -1', '"protected": 61', '"erase_seconds": -1', '"dies_after": -1',
+            '"recovery": -2', '"reassigned": [61]', '"reassigned": [-1]', f'"reassigned": {[0] * 65}', '"reassigned": null',
+            '"colour": "red"', '"stalls": 1',
+        )),
+        *(("1/.ageing", said.encode()) for said in (
+            '{"steers": {}, "lost": 61}', '{"steers": {}, "lost": -1}',
+            '{"steers": {"wear": {"more": 1e12, "a_day": 1, "since": "2026-01-01T00:00:00+00:00"}}, "lost": 0}',
+            '{"steers": {"wear": {"more": 1, "a_day": -1e12, "since": "2026-01-01T00:00:00+00:00"}}, "lost": 0}',
+            '{"steers": {"mood": {"more": 1, "a_day": 1, "since": "2026-01-01T00:00:00+00:00"}}, "lost": 0}',
+            '{"steers": {"wear": {"more": 1, "a_day": 1, "since": "2026-01-01T00:00:00"}}, "lost": 0}',
+            '{"steers": {"wear": {"more": 1, "a_day": 1, "since": "1026-01-01T00:00:00+00:00"}}, "lost": 0}',
+        )),
+        ("1/.tried", b"[61]"), ("1/.tried", b"[-1]"), ("1/.sectors", b'[[-1, "00"]]'),
         ("1/.sectors", b'[[99999999999999, "00"]]'), ("1/.passwords", b"x"), ("1/.record-1", bytes(RECORD_MOST + 1)),
     ],
 )  # fmt: skip
@@ -151,6 +167,20 @@ def test_a_damaged_box_touches_nothing_that_is_here(name: str, content: bytes | 
         boxes.unpack(there, io.BytesIO(raw))
     assert (refused.value.field, refused.value.code) == ("box", "no-box")
     assert {p.name: p.read_bytes() for p in (tmp_path / "b").rglob("*") if p.is_file()} == before
+
+
+def test_what_a_killed_unpacking_has_left_is_removed_by_the_next_and_one_under_way_is_not(tmp_path: Path) -> None:
+    here, there = World(tmp_path / "a"), World(tmp_path / "b")
+    here.open("X", SIZE).write(0, b"a" * BLOCK)
+    raw = packed(here, record("X"))
+    left, under_way = tmp_path / "b" / "unpacking-left", tmp_path / "b" / "unpacking-now"
+    for folder in (left, under_way):
+        (folder / "0").mkdir(parents=True)
+        (folder / "0" / "drive.img").write_bytes(b"half")
+    long_ago = time.time() - 2 * 3600
+    os.utime(left, (long_ago, long_ago))
+    boxes.unpack(there, io.BytesIO(raw))
+    assert not left.exists() and under_way.exists()
 
 
 def test_a_drive_that_is_in_a_bay_here_is_not_unpacked_over(tmp_path: Path) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import datetime as dt
 import json
+import re
 import socket
 import threading
 import time
@@ -318,6 +319,18 @@ def test_one_who_does_not_answer_holds_nobody_else_up(
     assert [d.state for d in deliveries()] == ["waiting", "sent"]
 
 
+def _whole_request(one: socket.socket) -> None:
+    """All of it: who closes with some of it unread resets the connection."""
+    said = b""
+    while b"\r\n\r\n" not in said:
+        said += one.recv(65536)
+    head, _, body = said.partition(b"\r\n\r\n")
+    length = re.search(rb"(?i)content-length: *([0-9]+)", head)
+    left = int(length[1]) - len(body) if length else 0
+    while left > 0:
+        left -= len(one.recv(65536))
+
+
 @contextmanager
 def talker(say: Callable[[socket.socket], None]) -> Iterator[str]:
     """Somebody who takes connections and says what it likes; its address."""
@@ -329,7 +342,7 @@ def talker(say: Callable[[socket.socket], None]) -> Iterator[str]:
             with contextlib.suppress(OSError):
                 while True:
                     with listening.accept()[0] as one, contextlib.suppress(OSError):
-                        one.recv(65536)
+                        _whole_request(one)
                         say(one)
 
         threading.Thread(target=serve, daemon=True).start()
@@ -363,11 +376,7 @@ def test_a_hook_that_answers_otherwise_is_tried_again_later_and_stops_nobody(
         looked(hands, NOW)
         assert deliver() == 1 and len(box.letters()) == 1
         hook, letter = deliveries()
-        assert (hook.state, hook.error, letter.state) == (
-            "waiting",
-            error,
-            "sent",
-        ) or hook.error == "[Errno 104] Connection reset by peer"
+        assert (hook.state, hook.error, letter.state) == ("waiting", error, "sent")
         assert hook.attempts == 1 and deliver() == 0
 
 

@@ -79,7 +79,7 @@ def test_a_month_in_the_life_tight_warned_reclaimed(page: Page) -> None:
     expect(room.get_by_text("Comes back on reclaim")).to_have_count(0)
     volume.get_by_role("button", name="Delete half of them").click()
     expect(room.get_by_text("Comes back on reclaim")).to_be_visible()
-    left = room.get_by_role("row", name="Not given to volumes")
+    left = room.get_by_role("row", name="Not allocated")
     before = left.text_content() or ""
     room.get_by_role("button", name="Reclaim…").click()
     page.get_by_role("button", name="Draw up the change sheet").click()
@@ -112,7 +112,7 @@ def test_what_is_used_is_seen_on_drives_shelves_and_pools(page: Page) -> None:
     ).to_be_visible()
     page.goto("/pools")
     expect(
-        page.get_by_role("row", name=re.compile("drawer")).get_by_role("img", name=re.compile("given to volumes"))
+        page.get_by_role("row", name=re.compile("drawer")).get_by_role("img", name=re.compile("allocated to volumes"))
     ).to_be_visible()
     assert accessible(page) == []
     page.set_viewport_size({"width": 390, "height": 800})
@@ -150,8 +150,8 @@ def test_in_front_of_the_shelf_with_a_phone(page: Page) -> None:
     assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
     assert accessible(page) == []
     # The lamp is lit with one touch, and seen on the shelf.
-    page.get_by_role("button", name="Light its lamp").click()
-    expect(page.get_by_role("button", name="Put its lamp out")).to_be_visible()
+    page.get_by_role("button", name="Blink locate LED").click()
+    expect(page.get_by_role("button", name="Stop locate LED")).to_be_visible()
     expect(page.get_by_role("img", name=re.compile("bay 3: .*its lamp is lit"))).to_be_visible()
     # The one right act leads to the drives that can take its place; then the page says that all is well.
     page.get_by_role("link", name="Choose the drive that takes its place").click()

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import socket
 import time
+from functools import cache
 from urllib.parse import urlsplit
 
 from flask import Response, request
@@ -29,10 +30,16 @@ def name_in(header: str) -> str:
         return ""
 
 
+@cache
+def _own_names() -> frozenset[str]:
+    """What this machine calls itself. Asked once: where names are looked up over the network, that can take seconds."""
+    return frozenset({socket.gethostname(), socket.getfqdn()})
+
+
 def _started_with() -> frozenset[str]:
     given = settings()
     names = {given.host, *given.allowed_hosts.split(",")}
-    own = {socket.gethostname(), socket.getfqdn()} if given.host in ("0.0.0.0", "::") else set()  # noqa: S104 - asked, not bound
+    own = _own_names() if given.host in ("0.0.0.0", "::") else frozenset()  # noqa: S104 - asked, not bound
     return frozenset({n.strip().lower() for n in (*names, *own)} | {urlsplit(given.address).hostname or ""})
 
 

@@ -101,7 +101,8 @@ def _leave_the_dark(world: Devices) -> bool:
     with transaction() as session:
         query = select(DriveRow).where(DriveRow.condition == Condition.MISSING, col(DriveRow.shelf_id).is_not(None))
         rows = session.exec(query).all()
-        out = [d for d in rows if d.serial not in world.disconnected()] if rows else []
+        dark = world.disconnected() if rows else frozenset()
+        out = [d for d in rows if d.serial not in dark]
         for drive in out:
             where = _leave_or_return(session, drive, offline=False)
             log(session, SYSTEM, "drive-missing", drive.serial,

@@ -25,7 +25,7 @@ def pack_shelf(session: Session, world: World, shelf_id: int, into: IO[bytes], w
     rows = session.exec(select(DriveRow).where(DriveRow.shelf_id == shelf_id).order_by(col(DriveRow.bay))).all()
     if not rows:
         raise NotPossible(f"{shelf.name} has no drives.", code="shelf-empty", field="shelf_id")
-    if any(row.serial in world.disconnected() for row in rows):
+    if not world.disconnected().isdisjoint(row.serial for row in rows):
         raise NotPossible(f"{shelf.name} is offline; reconnect it first.", code="offline", field="shelf_id")
     # Taken out in good order, they say all there is to be said; not only what was so a second ago.
     Recorder(world).write_due(at_once=True)

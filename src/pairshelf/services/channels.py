@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlsplit
 
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlmodel import Session, col, select
 
 from pairshelf.core.domain.acts import Act, why_not
@@ -115,14 +116,15 @@ def is_mail_address(text: str) -> bool:
 def _require_url(address: str) -> None:
     try:
         parts = urlsplit(address)
-        well = parts.scheme in ("http", "https") and bool(parts.hostname) and not parts.username and len(address) <= 500
         well = (
-            well
-            and (parts.port is None or parts.port > 0)
+            len(address) <= 500
             and address.isascii()
+            and parts.scheme in ("http", "https")
+            and not parts.username
+            and (parts.port is None or parts.port > 0)
+            and re.fullmatch(r"[A-Za-z0-9._-]+|[0-9A-Fa-f:.]+", parts.hostname or "") is not None
             and not re.search(r"[\\<>\"{}|^`]", address)
         )
-        well = well and re.fullmatch(r"[A-Za-z0-9._-]+|[0-9A-Fa-f:.]+", parts.hostname or "") is not None
     except ValueError:
         well = False
     if not well or not address.isprintable() or " " in address:
@@ -142,7 +144,7 @@ def last_deliveries(session: Session, channels: Collection[int]) -> dict[int, tu
     """The newest of each channel."""
     query = (
         select(Delivery, Message).join(Message, col(Message.id) == Delivery.message_id)
-        .where(col(Delivery.channel_id).in_(channels)).distinct(col(Delivery.channel_id))
+        .where(col(Delivery.channel_id).in_(channels)).ext(distinct_on(col(Delivery.channel_id)))
         .order_by(col(Delivery.channel_id), col(Delivery.id).desc())
     )  # fmt: skip
     return {delivery.channel_id: (delivery, message) for delivery, message in session.exec(query)}

@@ -8,10 +8,13 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 import tempfile
+import time
 import zipfile
 import zlib
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import IO, Any
 
@@ -28,6 +31,8 @@ _LIST = "drives.json"
 _PIECE = 1024 * 1024
 #: Where a box is read before anything is touched, in the folder of the drives.
 _UNPACKING = "unpacking-"
+#: Seconds after which such a folder is one that a kill has left.
+_LEFT_AFTER = 3600.0
 #: What a drive's media may have beside them.
 _SUFFIX = re.compile(r"\.[a-z][a-z0-9-]{0,20}")
 
@@ -63,6 +68,7 @@ def unpack(world: World, box: IO[bytes]) -> list[DriveRecord]:
             for record, files in zip(records, names, strict=True):
                 _require_fits(record, files)
             # Everything is read, to its checksum, before anything that is here is touched.
+            _clear_leftovers(world.folder)
             with tempfile.TemporaryDirectory(dir=world.folder, prefix=_UNPACKING) as folder:
                 staged = [
                     _stage(archive, Path(folder) / str(number), record, files)
@@ -104,6 +110,14 @@ def _names(archive: zipfile.ZipFile, drives: int) -> list[list[zipfile.ZipInfo]]
             raise ValueError(f"it holds {one.filename[:40]}")
         found[int(number)].append(one)
     return found
+
+
+def _clear_leftovers(folder: Path) -> None:
+    """Remove what an unpacking that was killed has left: it may be gigabytes."""
+    for left in folder.glob(f"{_UNPACKING}*"):
+        with suppress(FileNotFoundError):
+            if time.time() - left.stat().st_mtime > _LEFT_AFTER:
+                shutil.rmtree(left, ignore_errors=True)
 
 
 def _record(facts: dict[str, Any]) -> DriveRecord:

@@ -15,27 +15,11 @@ from pairshelf.core.disposal.facts import Command
 from pairshelf.core.domain.drives import Kind, extents_of
 from pairshelf.core.domain.inventory import DriveRecord
 from pairshelf.standin.ageing import STEERED
-from pairshelf.standin.hidden import MOST_REASSIGNED
+from pairshelf.standin.hidden import MOST_REASSIGNED, Nature
 
 #: Cells that may be hidden at the end of a drive, or held back by it.
 _MOST_CELLS = 4096
 _STRICT = ConfigDict(extra="forbid", strict=True, allow_inf_nan=False)
-
-
-@dataclass(config=_STRICT)
-class _Nature:
-    commands: list[str]
-    protected: int = 0
-    reassigned: list[int] | None = None
-    spare: int = 0
-    encrypts: bool = False
-    sector: int = 512
-    erase_seconds: float = 0.0
-    slowness: float = 1.0
-    dies_after: int | None = None
-    stalls: bool = False
-    recovery: float | None = -1.0
-    recovery_settable: bool = True
 
 
 @dataclass(config=_STRICT)
@@ -51,7 +35,8 @@ class _Ageing:
     lost: int
 
 
-_NATURE, _AGEING = TypeAdapter(_Nature), TypeAdapter(_Ageing)
+_NATURE: TypeAdapter[Any] = TypeAdapter(dataclass(Nature, config=_STRICT))
+_AGEING = TypeAdapter(_Ageing)
 _EXTENTS, _SECTORS = TypeAdapter(list[int], config=ConfigDict(strict=True)), TypeAdapter(list[tuple[int, str]])
 
 
@@ -61,12 +46,12 @@ def _require(holds: bool, what: str) -> None:
 
 
 def _nature(content: bytes, record: DriveRecord) -> None:
-    told = _NATURE.validate_json(content)
+    told: Nature = _NATURE.validate_json(content)
     extents = extents_of(record.size)
     for command in told.commands:
         Command(command)
     _require(0 <= told.protected <= min(extents, _MOST_CELLS) and 0 <= told.spare <= _MOST_CELLS, "it hides too much")
-    moved = told.reassigned or []
+    moved = told.reassigned
     _require(len(moved) <= MOST_REASSIGNED and all(0 <= e < extents for e in moved), "what it reassigned is not on it")
     _require(told.sector in (512, 4096), "its sectors have another size")
     _require(0 <= told.erase_seconds <= 10**7 and 0 < told.slowness <= 10**6, "it takes no time, or for ever")

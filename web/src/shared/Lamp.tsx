@@ -4,7 +4,7 @@ import { api, ask } from "../api/client";
 import { useMay } from "./me";
 import { Act, Trouble } from "./parts";
 
-export function Lamp({ drive, lit }: { drive: number; lit: boolean }) {
+export function Lamp({ drive, lit, size = "xs" }: { drive: number; lit: boolean; size?: "xs" | "sm" }) {
   const client = useQueryClient();
   const may = useMay("manage-drives");
   const light = useMutation({
@@ -15,8 +15,8 @@ export function Lamp({ drive, lit }: { drive: number; lit: boolean }) {
   return (
     <>
       <Act
-        size="xs"
-        variant="default"
+        size={size}
+        variant={lit ? "filled" : "default"}
         why={may.why}
         loading={light.isPending}
         onClick={() => light.mutate(!lit)}

@@ -1,4 +1,4 @@
-/** Capacity as a ruler: ticks at whole terabytes, what is written in ink, what is given to volumes in wash, thresholds
+/** Capacity as a ruler: ticks at whole terabytes, what is written in ink, what is allocated to volumes in wash, thresholds
  * as notches in its edge, and when it will be full. */
 import type { ReactNode } from "react";
 import type { Schema } from "../api/client";
@@ -32,7 +32,7 @@ export function Ruler({
   const said = [
     `${label}: ${formatSize(capacity, system)}`,
     `${formatSize(written, system)} written`,
-    given > written && `${formatSize(given, system)} given to volumes`,
+    given > written && `${formatSize(given, system)} allocated to volumes`,
     tell !== undefined && `told at ${Math.round(tell * 100)} %`,
   ].filter(Boolean);
   return (

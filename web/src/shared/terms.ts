@@ -33,7 +33,7 @@ export const TERMS = {
     "To empty drives, a shelf or a host of its data while everything stays in use and as protected as before.",
   record:
     "Every drive of a pool keeps what the pool is: its layout, its volumes and their files. The drives alone are enough to bring it in at another installation.",
-  "given to volumes":
+  "allocated to volumes":
     "All of a thick volume, and of a thin one what has been written; in a spread pool with its redundancy.",
   bin: "What was deleted in shares that have a bin. It goes for good after the share's days.",
   reclaim: "Extents of thin volumes on which no file stands, or one that lies in a bin.",

@@ -35,7 +35,7 @@ class Doing:
 
 DOINGS: tuple[Doing, ...] = (
     Doing(("replace", "swap"), "pool", "Replace a drive of pool {name}", "{link}", lambda t: t.empty > 0),
-    Doing(("expand", "grow", "larger", "capacity"), "pool", "Expand pool {name}", "{link}/grow"),
+    Doing(("expand", "grow", "larger", "capacity"), "pool", "Expand {name}", "{link}/grow"),
     Doing(("spare", "hot"), "pool", "Add a hot spare to pool {name}", "{link}"),
     Doing(("check", "scrub", "verify"), "pool", "Check pool {name}", "{link}"),
     Doing(("unlock",), "pool", "Unlock pool {name}", "{link}", lambda t: t.locked is True),

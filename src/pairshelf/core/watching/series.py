@@ -48,7 +48,7 @@ MINUTE, HOUR = 60, 3600
 SERIES = (
     Series(1, "pool-capacity", Subject.POOL, "capacity", "bytes", 2**30,
            "What the pool holds; of a spread pool, what its drives do."),
-    Series(2, "pool-given", Subject.POOL, "given to volumes", "bytes", 2**30,
+    Series(2, "pool-given", Subject.POOL, "allocated to volumes", "bytes", 2**30,
            "What volumes have been given for good, or have written; of a spread pool with its redundancy."),
     Series(3, "pool-files", Subject.POOL, "taken by files", "bytes", 2**30, "What files on its volumes take of its capacity, those in bins too; in a spread pool with their redundancy."),
     Series(4, "volume-files", Subject.VOLUME, "taken by files", "bytes", 2**30, "What its files take, those in bins too."),

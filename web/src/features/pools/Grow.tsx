@@ -60,7 +60,7 @@ function Shown({
     <>
       <Heading title={`Make ${found.pool} larger`}>
         <Text c="dimmed">
-          <Size bytes={found.capacity} /> now, <Size bytes={found.free} /> not given to volumes ·{" "}
+          <Size bytes={found.capacity} /> now, <Size bytes={found.free} /> not allocated ·{" "}
           <Link to={`/pools/${id}`}>back to the pool</Link>
         </Text>
       </Heading>

@@ -324,7 +324,7 @@ function promise(pool: PoolData): string {
   if (pool.domain && !pool.volumes.length) return `${well} No volume stands on it yet.`;
   if (pool.best_case === 0) return `${well} Without redundancy, any failed drive loses the data.`;
   if (pool.domain && pool.domain !== "drive") {
-    return `${well} ${sentence(survivesAny(pool.guaranteed, pool.domain))}, with all drives in it.`;
+    return `${well} ${sentence(survivesAny(pool.guaranteed, pool.domain))}, with all drives in ${pool.guaranteed === 1 ? "it" : "them"}.`;
   }
   const best = `; in the best case ${pool.best_case}, in the right ${pool.domain ? "places" : "sets"}`;
   return `${well} ${sentence(survivesAny(pool.guaranteed))}${pool.best_case > pool.guaranteed ? best : ""}.`;

@@ -17,7 +17,7 @@ export function Room({ pool }: { pool: Schema["PoolOut"] }) {
   const growth = useGrowth(held.outlook);
   const filled = fills(held.outlook);
   const lines: [string, number, keyof typeof TERMS_OF | null][] = [
-    ["Given to volumes", held.given, "given"],
+    ["Allocated to volumes", held.given, "given"],
     [
       held.of_drives ? "of that used by files, with redundancy" : "of that used by files",
       held.footprint,
@@ -52,7 +52,7 @@ export function Room({ pool }: { pool: Schema["PoolOut"] }) {
             </td>
           </tr>
           {lines
-            .filter(([label, bytes]) => bytes > 0 || label === "Given to volumes")
+            .filter(([label, bytes]) => bytes > 0 || label === "Allocated to volumes")
             .map(([label, bytes, term]) => (
               <tr key={label}>
                 <td style={{ paddingLeft: label.startsWith("of that") ? "1.4rem" : undefined }}>
@@ -64,7 +64,7 @@ export function Room({ pool }: { pool: Schema["PoolOut"] }) {
               </tr>
             ))}
           <tr>
-            <td>{pool.unallocated === null ? "Not given to volumes" : "Unallocated"}</td>
+            <td>{pool.unallocated === null ? "Not allocated" : "Unallocated"}</td>
             <td className="num">
               <Size bytes={pool.unallocated ?? held.free} />
             </td>
@@ -108,7 +108,7 @@ export function Room({ pool }: { pool: Schema["PoolOut"] }) {
 }
 
 const TERMS_OF = {
-  given: "given to volumes",
+  given: "allocated to volumes",
   bin: "bin",
   reserve: "held back",
   reclaimable: "reclaim",

@@ -76,7 +76,7 @@ export function NewShelf({ onDone, onLeave }: { onDone?: () => void; onLeave?: (
           {attention && <span className="rust">{attention}</span>}
           {onLeave && (
             <Button variant="subtle" onClick={onLeave}>
-              Leave it
+              Cancel
             </Button>
           )}
         </Group>
@@ -353,7 +353,7 @@ export function ShelfActs({
                 Add drives
               </Button>
               <Button variant="subtle" onClick={() => setOpen(false)}>
-                Leave it
+                Cancel
               </Button>
             </Group>
           </Stack>
@@ -474,7 +474,7 @@ function PutRight({ drive, onClose }: { drive: Schema["DriveOut"]; onClose: () =
             Put it right
           </Act>
           <Button variant="subtle" onClick={onClose}>
-            Leave it
+            Cancel
           </Button>
         </Group>
       </form>
@@ -518,7 +518,7 @@ function Leave({ drive, onClose }: { drive: Schema["DriveOut"]; onClose: () => v
               It has left
             </Button>
             <Button variant="subtle" onClick={onClose}>
-              Leave it
+              Cancel
             </Button>
           </Group>
         </Stack>

@@ -1,13 +1,11 @@
 /** One pool in trouble, made for a phone in front of the shelf: what happened, what may still fail, the one right act,
- * what must not be done now, and the lamp of the drive. */
+ * what must not be done now, and the locate LED of the drive. */
 import { Button } from "@mantine/core";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { api, ask, type Schema, server } from "../../api/client";
-import { EVERYTHING } from "../../api/keys";
+import { type Schema, server } from "../../api/client";
 import { JobLine } from "../../shared/JobLine";
-import { useMay } from "../../shared/me";
-import { Act, Trouble as Failed, State, useTitle, Waiting } from "../../shared/parts";
+import { Lamp } from "../../shared/Lamp";
+import { Trouble as Failed, State, useTitle, Waiting } from "../../shared/parts";
 import { BAY_WIDTH, type Drive, SpineDrawing, situationWord, TALLEST } from "../../shared/spine";
 import { formatWhen, shortSize, useUnits } from "../../shared/units";
 
@@ -114,20 +112,8 @@ export function Happened({ lines }: { lines: Schema["HappenedOut"][] }) {
   );
 }
 
-/** A drive by its bay and serial, large enough to be compared with what is printed on it; and its lamp. */
+/** A drive by its bay and serial, large enough to be compared with what is printed on it; and its locate LED. */
 export function OneDrive({ drive }: { drive: Concerned }) {
-  const client = useQueryClient();
-  const may = useMay("manage-drives");
-  const lamp = useMutation({
-    mutationFn: (on: boolean) =>
-      ask(
-        api.PUT("/api/drives/{drive_id}/lamp", {
-          params: { path: { drive_id: drive.drive_id ?? 0 } },
-          body: { on },
-        }),
-      ),
-    onSettled: () => client.invalidateQueries(EVERYTHING),
-  });
   return (
     <div className="trouble-drive">
       <div>
@@ -136,16 +122,8 @@ export function OneDrive({ drive }: { drive: Concerned }) {
         <State word={drive.word} />
       </div>
       {drive.drive_id !== null && drive.word !== "missing" && (
-        <Act
-          why={may.why}
-          variant={drive.lit ? "filled" : "default"}
-          loading={lamp.isPending}
-          onClick={() => lamp.mutate(!drive.lit)}
-        >
-          {drive.lit ? "Put its lamp out" : "Light its lamp"}
-        </Act>
+        <Lamp drive={drive.drive_id} lit={drive.lit} size="sm" />
       )}
-      <Failed error={lamp.error} />
     </div>
   );
 }

@@ -69,7 +69,7 @@ def plan(estate: Estate, request: PutTogether) -> FormerPlan:
         f"Its {former.drives} drives and {former.volumes} volumes are as they were when it was taken apart.",
         figures=(
             BeforeAfter("Pool capacity", Figure(text="none"), Figure(bytes=former.extents * EXTENT)),
-            BeforeAfter("Given to volumes", Figure(text="none"), Figure(bytes=former.taken * EXTENT)),
+            BeforeAfter("Allocated to volumes", Figure(text="none"), Figure(bytes=former.taken * EXTENT)),
         ),
         steps=(
             "Look at every drive: its label is still that of the pool.",

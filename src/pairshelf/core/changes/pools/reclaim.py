@@ -72,7 +72,7 @@ def plan(estate: Estate, request: Reclaim) -> ReclaimPlan:
         "reclaim", f"Reclaim what was deleted in pool {pool.name}",
         f"{format_size(back * EXTENT)} come back to the pool.",
         figures=(
-            BeforeAfter("Not given to volumes", Figure(bytes=pool.free * EXTENT), Figure(bytes=(pool.free + back) * EXTENT)),
+            BeforeAfter("Not allocated", Figure(bytes=pool.free * EXTENT), Figure(bytes=(pool.free + back) * EXTENT)),
             *(BeforeAfter(
                 f"{v.name} has", Figure(bytes=v.placed * EXTENT),
                 Figure(bytes=(v.placed - reclaimable(v, bins=request.bins)) * EXTENT),
