@@ -388,10 +388,10 @@ def test_buses_sectors_and_links() -> None:
 def test_what_blocks_is_refused_with_all_of_it_and_nothing_is_called_well() -> None:
     blocked = readiness([drive(1, service="new"), drive(2), drive(3)], {3: "no reply"})
     assert [f.sentence for f in blocked if f.blocks] == [
-        "Larch bay 1 (S1): It is new; take it in first.", "Larch bay 3 (S3) does not answer: no reply.",
+        "Larch bay 1 (S1): It is new; accept it first.", "Larch bay 3 (S3) does not answer: no reply.",
     ]  # fmt: skip
     assert not any("All 3 drives answer" in f.sentence for f in blocked)
-    with pytest.raises(NotPossible, match=r"take it in first.*does not answer") as refusal:
+    with pytest.raises(NotPossible, match=r"accept it first.*does not answer") as refusal:
         require_ready(blocked)
     assert (refusal.value.code, refusal.value.field) == ("drive-silent", "drives")
     with pytest.raises(NotPossible) as refusal:

@@ -526,11 +526,11 @@ def take_in(body: TakeInBody) -> Any:
             raise NotPossible("One of these drives is not there any more. Nothing was changed.", code="drive-gone")
         refused = [r for r in rows if r.service != Service.NEW]
         if refused:
-            raise NotPossible(f"Drive {refused[0].serial} is not new; it was taken in already.", code="not-new")
+            raise NotPossible(f"Drive {refused[0].serial} is not new; it was accepted already.", code="not-new")
         for row in rows:
             row.service = Service.FREE
         some = ", ".join(r.serial for r in rows[:5]) + (f" and {len(rows) - 5} more" if len(rows) > 5 else "")
-        log(session, who, "drives-taken-in", some, f"{len(rows)} drive{'s' if len(rows) > 1 else ''} taken in: {some}.",
+        log(session, who, "drives-taken-in", some, f"{len(rows)} drive{'s' if len(rows) > 1 else ''} accepted: {some}.",
             serials=[r.serial for r in rows[:1000]])  # fmt: skip
     return TakenOut(taken=len(rows))
 

@@ -74,7 +74,7 @@ def _take_in(session: Session) -> None:
     rows = session.exec(select(DriveRow).where(col(DriveRow.model) != _LEFT_NEW)).all()
     for row in rows:
         row.service = Service.FREE
-    log(session, "ida", "drives-taken-in", "Fernhollow", f"{len(rows)} drives taken in.")
+    log(session, "ida", "drives-taken-in", "Fernhollow", f"{len(rows)} drives accepted.")
     tray = session.exec(
         select(DriveRow).join(Shelf, col(Shelf.id) == DriveRow.shelf_id).where(Shelf.name == "Tray", DriveRow.bay == 3)
     ).one()

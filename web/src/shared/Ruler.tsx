@@ -152,7 +152,7 @@ export function useGrowth(outlook: Schema["OutlookOut"] | null | undefined): str
 export function RulerKey({ children }: { children?: ReactNode }) {
   return (
     <span className="faint" style={{ fontSize: "0.86rem" }}>
-      <Swatch fill="var(--ink)" opacity={0.82} /> taken by files <Swatch fill="var(--wash)" /> given to
+      <Swatch fill="var(--ink)" opacity={0.82} /> taken by files <Swatch fill="var(--wash)" /> allocated to
       volumes {children}
     </span>
   );

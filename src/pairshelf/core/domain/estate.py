@@ -97,7 +97,7 @@ class EstateDrive:
         if self.condition == "missing":
             return "Its shelf or host is offline." if self.offline else "It is not in a bay."
         if self.service == "new":
-            return "It is new; take it in first."
+            return "It is new; accept it first."
         if self.draining is not None:
             return f"Nothing new is placed on it: {self.draining} is being drained."
         return None

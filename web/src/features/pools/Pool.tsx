@@ -239,9 +239,7 @@ function Shown({ pool }: { pool: PoolData }) {
               </div>
             )}
             <Text size="sm" mt="xs">
-              <Link to={`/notice?kind=pool&name=${encodeURIComponent(pool.name)}`}>
-                What stands on this pool, and who would notice?
-              </Link>
+              <Link to={`/notice?kind=pool&name=${encodeURIComponent(pool.name)}`}>Impact of an outage</Link>
             </Text>
           </section>
         </div>

@@ -67,7 +67,7 @@ export function Replace({ poolId, slot, onClose }: { poolId: number; slot: numbe
                         loading={draw.isPending && chosen === c.drive_id}
                         onClick={() => choose(c)}
                       >
-                        {c.new ? "Take it in and draw up the sheet" : "Draw up the sheet"}
+                        {c.new ? "Accept it and draw up the sheet" : "Draw up the sheet"}
                       </Button>
                     </td>
                   </tr>
